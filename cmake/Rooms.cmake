@@ -1,0 +1,47 @@
+# A room is a folder under src/ and a CMake target. It sees the public headers and its own, and the
+# private headers of the rooms it names after USES; nothing else is on its include path. A room that
+# calls into one it does not name fails to link: nuvrat_check_room builds a shared object out of the
+# room and what it names, with no undefined symbol allowed.
+
+add_library(nuvrat_flags INTERFACE)
+target_compile_options(nuvrat_flags INTERFACE
+  -Wall -Wextra -Wpedantic -Wconversion -Wshadow -Werror
+  # g++ 12 sees overlaps in std::string that cannot be (its bug 105651)
+  $<$<CXX_COMPILER_ID:GNU>:-Wno-restrict>)
+if(NUVRAT_SANITIZE)
+  target_compile_options(nuvrat_flags INTERFACE -fsanitize=address,undefined
+    -fno-sanitize-recover=all -fno-omit-frame-pointer)
+  target_link_options(nuvrat_flags INTERFACE -fsanitize=address,undefined)
+endif()
+
+function(nuvrat_room name)
+  cmake_parse_arguments(ROOM "" "" "USES;PACKAGES;SOURCES" ${ARGN})
+  set(target nuvrat_${name})
+  add_library(${target} OBJECT ${ROOM_SOURCES})
+  set(root ${CMAKE_BINARY_DIR}/rooms/${name})
+  file(MAKE_DIRECTORY ${root})
+  file(CREATE_LINK ${CMAKE_CURRENT_SOURCE_DIR}/${name} ${root}/${name} SYMBOLIC)
+  target_include_directories(${target} PUBLIC ${PROJECT_SOURCE_DIR}/include PRIVATE ${root})
+  target_link_libraries(${target} PUBLIC ${ROOM_PACKAGES} PRIVATE nuvrat_flags)
+  set(closure ${name})
+  foreach(used ${ROOM_USES})
+    target_include_directories(${target} PRIVATE ${CMAKE_BINARY_DIR}/rooms/${used})
+    get_property(more GLOBAL PROPERTY nuvrat_closure_${used})
+    list(APPEND closure ${more})
+  endforeach()
+  list(REMOVE_DUPLICATES closure)
+  set_property(GLOBAL PROPERTY nuvrat_closure_${name} ${closure})
+  set_property(GLOBAL APPEND PROPERTY nuvrat_rooms ${name})
+  set_property(GLOBAL PROPERTY nuvrat_packages_${name} ${ROOM_PACKAGES})
+  if(NUVRAT_TESTS AND NOT NUVRAT_SANITIZE)
+    add_library(${target}_alone MODULE)
+    foreach(part ${closure})
+      target_sources(${target}_alone PRIVATE $<TARGET_OBJECTS:nuvrat_${part}>)
+      get_property(packages GLOBAL PROPERTY nuvrat_packages_${part})
+      target_link_libraries(${target}_alone PRIVATE ${packages})
+    endforeach()
+    set_target_properties(${target}_alone PROPERTIES LINKER_LANGUAGE CXX
+      LIBRARY_OUTPUT_DIRECTORY ${CMAKE_BINARY_DIR}/rooms/alone)
+    target_link_options(${target}_alone PRIVATE -Wl,--no-undefined)
+  endif()
+endfunction()

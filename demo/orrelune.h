@@ -1,0 +1,22 @@
+#pragma once
+// The disks of the Orrelune tide station, an invented place: gauges, moorings and hydrophones log
+// to small disks that come to the bench. Everything in them comes from a fixed seed.
+
+#include <string>
+
+#include <nuvrat/nuvrat.h>
+
+namespace orrelune {
+
+/// Sectors of the logger disk: 4 GiB.
+[[nodiscard]] std::uint64_t logger_sectors(std::uint32_t sector_size);
+
+/// The logger disk on an empty device of that size: an MBR with two primaries, one of them active,
+/// and an extended partition with three logicals; FAT32 and FAT16; several hundred files.
+void make_logger_disk(nuvrat::Device& device, std::uint64_t seed = 1);
+
+/// Fills a volume with the station's files: readings, notes, sounds, drawings, names in several
+/// scripts, empty and fragmented files, deep folders. `files` is how many readings to make.
+void fill_volume(nuvrat::FatWriter& writer, nuvrat::Random& random, unsigned files);
+
+}  // namespace orrelune

@@ -1,0 +1,85 @@
+#pragma once
+// Whether the goals are in reach on this very disk: what stands in the way, what is lost, which
+// chain of rewrites gets there, and what the disk will look like.
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nuvrat/goal.h>
+#include <nuvrat/random.h>
+#include <nuvrat/rewrite.h>
+#include <nuvrat/survey.h>
+
+namespace nuvrat {
+
+/// Why a goal can't be reached, with its number and what would lift it.
+struct Obstacle {
+  std::string code;    ///< stable: "front-room", "back-room", "not-clean" …
+  std::string text;    ///< what and where
+  std::string remedy;  ///< what would lift it
+  std::uint64_t missing_sectors = 0;
+  unsigned partition = 0;  ///< the number of the one it is about, or 0
+};
+
+/// Something the owner loses or must do, and must agree to.
+struct Consent {
+  std::string code;
+  std::string text;
+};
+
+struct Renumbering {
+  unsigned before = 0;
+  unsigned after = 0;
+};
+
+/// One rewrite of the chain, described so that it can be made again at any time, from the
+/// description alone: the description is what a case keeps.
+struct Step {
+  std::string kind;                ///< "table-gpt"
+  Layout target;                   ///< the layout that it leaves
+  std::vector<SectorRange> wipes;  ///< what its settle wipes
+  Bytes boot_code;                 ///< what stays of LBA 0, bytes 0 to 439
+
+  /// In words: "MBR to GPT".
+  [[nodiscard]] std::string name() const;
+};
+
+/// What lies where, for the maps: the same before and after.
+struct Contents {
+  std::uint64_t start = 0;
+  std::string kind;  ///< "fat32", or what the volume is in words
+  std::string label;
+};
+
+struct Assessment {
+  std::vector<Goal> goals;
+  std::string tag;
+  DeviceIdentity device;
+  Layout before;
+  Layout after;  ///< equal to `before` when there are obstacles
+  std::vector<Contents> contents;
+  std::vector<Obstacle> obstacles;
+  std::vector<Consent> consents;
+  std::vector<Renumbering> numbers;
+  std::vector<Step> steps;
+  std::uint64_t files_bytes = 0;       ///< contents to read, twice: before and after
+  std::uint64_t sectors_to_write = 0;  ///< by the rewrites themselves
+  double expected_seconds = 0;         ///< at the speed that this device showed just now
+
+  [[nodiscard]] bool in_reach() const { return obstacles.empty(); }
+};
+
+/// Throws Error (words) for goals that can't be said of any disk. `random` gives new identities.
+[[nodiscard]] Assessment assess(Device& device, const std::vector<Goal>& goals,
+                                const ReadOptions& options, Random& random);
+
+/// The rewrite that a step describes, on a disk with sectors of this size.
+[[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step);
+
+/// What the live structures own, for the guard: the table, and every partition as a whole.
+[[nodiscard]] SectorSet owned_sectors(Device& device);
+
+}  // namespace nuvrat

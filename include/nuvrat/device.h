@@ -1,0 +1,152 @@
+#pragma once
+// Where sectors come from. A Device reads and writes whole sectors, checks every range before the
+// system sees it, and says in an Error which sector failed.
+
+#include <cstdint>
+#include <filesystem>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+
+#include <nuvrat/bytes.h>
+#include <nuvrat/sectors.h>
+
+namespace nuvrat {
+
+/// What the system knows of a device; empty where it knows nothing.
+struct DeviceIdentity {
+  std::string path;  ///< as it was opened; "memory" and the like for others
+  std::string kind;  ///< "image", "block device", "memory"
+  std::string model;
+  std::string serial;
+};
+
+class Device {
+ public:
+  virtual ~Device() = default;
+  Device(const Device&) = delete;
+  Device& operator=(const Device&) = delete;
+
+  [[nodiscard]] std::uint32_t sector_size() const { return sector_size_; }  ///< bytes, 512 to 4096
+  [[nodiscard]] std::uint64_t sectors() const { return sectors_; }
+  [[nodiscard]] std::uint64_t bytes() const { return sectors_ * sector_size_; }
+  [[nodiscard]] const DeviceIdentity& identity() const { return identity_; }
+
+  /// Reads whole sectors: out.size() is a multiple of the sector size. Throws Error (device_read)
+  /// naming the first sector that could not be read, or for a range that leaves the device.
+  void read(std::uint64_t lba, ByteSpan out) const;
+  [[nodiscard]] Bytes read(std::uint64_t lba, std::uint64_t count = 1) const;
+  /// Writes whole sectors. Throws Error (device_write).
+  void write(std::uint64_t lba, ByteView data);
+  /// Returns when everything written is on the medium. Throws Error (device_write).
+  void flush();
+  /// Forgets what is cached of the range, so that the next read asks the medium where the system
+  /// allows that.
+  virtual void forget(SectorRange range) const;
+  /// The first sector from `lba` on that may hold anything but zeros; sectors() when none does.
+  /// Sparse images answer from their holes, others answer `lba`.
+  [[nodiscard]] virtual std::uint64_t next_data(std::uint64_t lba) const;
+
+ protected:
+  Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity);
+  virtual void do_read(std::uint64_t lba, ByteSpan out) const = 0;
+  virtual void do_write(std::uint64_t lba, ByteView data) = 0;
+  virtual void do_flush() = 0;
+
+ private:
+  void check_range(std::uint64_t lba, std::size_t size, bool writing) const;
+
+  std::uint32_t sector_size_;
+  std::uint64_t sectors_;
+  DeviceIdentity identity_;
+};
+
+/// Sectors to be written from `lba` on.
+struct SectorWrite {
+  std::uint64_t lba = 0;
+  Bytes data;
+};
+
+struct OpenOptions {
+  bool writable = false;
+  /// For image files: 512 or 4096; 0 means 512. A block device knows its own, and another is
+  /// refused.
+  std::uint32_t sector_size = 0;
+};
+
+/// Opens an image file or a block device. A block device is opened exclusively when writable, an
+/// image is locked. Throws Error: words (no such file, size not whole sectors), busy (in use).
+[[nodiscard]] std::unique_ptr<Device> open_device(const std::filesystem::path& path,
+                                                  const OpenOptions& options = {});
+
+/// Makes a sparse image file of `sectors` zero sectors; an existing file is refused unless
+/// `replace`.
+void create_image(const std::filesystem::path& path, std::uint64_t sectors,
+                  std::uint32_t sector_size, bool replace);
+
+/// A disk in memory that keeps only what was written; zeros cost nothing.
+class MemoryDevice final : public Device {
+ public:
+  MemoryDevice(std::uint64_t sectors, std::uint32_t sector_size);
+  [[nodiscard]] std::unique_ptr<MemoryDevice> clone() const;
+  /// Equal contents, sector for sector.
+  [[nodiscard]] bool same_as(const MemoryDevice& other) const;
+  [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
+
+ private:
+  void do_read(std::uint64_t lba, ByteSpan out) const override;
+  void do_write(std::uint64_t lba, ByteView data) override;
+  void do_flush() override {}
+
+  std::map<std::uint64_t, Bytes> chunks_;  // by number of 64 KiB chunk
+};
+
+/// A range of another device as a device of its own; LBA 0 is the range's first sector. The parent
+/// must outlive it.
+class Window final : public Device {
+ public:
+  /// Throws Error when the range leaves the parent.
+  Window(Device& parent, SectorRange range);
+  [[nodiscard]] const SectorRange& range() const { return range_; }
+  void forget(SectorRange range) const override;
+  [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
+
+ private:
+  void do_read(std::uint64_t lba, ByteSpan out) const override;
+  void do_write(std::uint64_t lba, ByteView data) override;
+  void do_flush() override;
+
+  Device& parent_;
+  SectorRange range_;
+};
+
+/// Copy on write: reads come from the base until a sector is written here; the base is never
+/// written. What is written goes to a nameless temporary file, so memory grows only with the number
+/// of separate ranges. The base must outlive it.
+class Overlay final : public Device {
+ public:
+  explicit Overlay(const Device& base);
+  ~Overlay() override;
+  /// The sectors written so far.
+  [[nodiscard]] SectorSet written() const;
+  [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
+
+ private:
+  struct Run {
+    std::uint64_t count;
+    std::uint64_t slot;  // in sectors from the start of the temporary file
+  };
+  void do_read(std::uint64_t lba, ByteSpan out) const override;
+  void do_write(std::uint64_t lba, ByteView data) override;
+  void do_flush() override {}
+  void append(std::uint64_t lba, ByteView data);
+
+  const Device& base_;
+  int file_ = -1;
+  std::uint64_t slots_ = 0;
+  std::map<std::uint64_t, Run> runs_;
+};
+
+}  // namespace nuvrat

@@ -1,0 +1,120 @@
+#pragma once
+// What a volume holds, whatever its format: directories and files with names, times, attributes and
+// the extents of their contents. FAT and NTFS meet here and nowhere else.
+//
+// Nodes and names lie in a few large arrays, about 64 bytes a node and two a character, so that a
+// volume of a million files fits into some hundred megabytes.
+
+#include <cstdint>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <nuvrat/sectors.h>
+#include <nuvrat/time.h>
+
+namespace nuvrat {
+
+// Attribute bits, as both file systems write them.
+inline constexpr std::uint32_t attr_read_only = 0x01;
+inline constexpr std::uint32_t attr_hidden = 0x02;
+inline constexpr std::uint32_t attr_system = 0x04;
+inline constexpr std::uint32_t attr_archive = 0x20;
+
+/// How exact the times of a volume are, in ticks.
+struct TimePrecision {
+  Ticks created = 1;
+  Ticks modified = 1;
+  Ticks accessed = 1;
+};
+
+class FileTree {
+ public:
+  using Id = std::uint32_t;
+  static constexpr Id root = 0;
+  static constexpr Id none = 0xFFFFFFFF;
+
+  /// What a caller gives to make a node.
+  struct Info {
+    bool directory = false;
+    std::uint32_t attributes = 0;
+    std::uint64_t size = 0;  ///< bytes; 0 for a directory
+    Ticks created = 0, modified = 0, accessed = 0;
+  };
+
+  FileTree();
+
+  /// Adds a child behind the children that `parent` has. `name` has at most 255 UTF-16 units,
+  /// `short_name` at most 12 (8.3 with its dot) and may be empty. Throws Error (damaged) when the
+  /// tree outgrows 32-bit ids.
+  Id add(Id parent, std::u16string_view name, std::u16string_view short_name, const Info& info);
+  /// Sets the extents of a node added last. Sectors count from the volume's first one.
+  void set_extents(Id id, const std::vector<SectorRange>& extents);
+  /// How exact the times of all nodes are.
+  void set_precision(const TimePrecision& precision) { precision_ = precision; }
+
+  [[nodiscard]] std::size_t size() const { return nodes_.size(); }  ///< nodes, the root included
+  [[nodiscard]] Info info(Id id) const;
+  [[nodiscard]] bool is_directory(Id id) const { return nodes_[id].directory; }
+  [[nodiscard]] std::uint64_t bytes(Id id) const { return nodes_[id].size; }
+  [[nodiscard]] Id parent(Id id) const { return nodes_[id].parent; }
+  [[nodiscard]] std::u16string_view name(Id id) const;
+  [[nodiscard]] std::u16string_view short_name(Id id) const;
+  /// "DATA/2031/may.csv" in UTF-8; "" for the root.
+  [[nodiscard]] std::string path(Id id) const;
+  [[nodiscard]] std::u16string path16(Id id) const;
+  [[nodiscard]] const TimePrecision& precision() const { return precision_; }
+
+  /// Extents in order; valid until the tree changes.
+  [[nodiscard]] std::span<const SectorRange> extents(Id id) const;
+  /// In the order they were added.
+  [[nodiscard]] std::vector<Id> children(Id id) const;
+  /// Ordered by the UTF-16 units of their names.
+  [[nodiscard]] std::vector<Id> sorted_children(Id id) const;
+  /// Every node but the root, directories before what they hold, siblings sorted by name.
+  template <typename Visit>
+  void walk(Visit visit) const;
+
+  [[nodiscard]] std::uint64_t file_count() const { return files_; }
+  [[nodiscard]] std::uint64_t directory_count() const { return nodes_.size() - 1 - files_; }
+  [[nodiscard]] std::uint64_t total_bytes() const { return total_; }
+
+ private:
+  struct Node {
+    std::uint64_t size;
+    Ticks created, modified, accessed;
+    Id parent, first_child, last_child, next_sibling;
+    std::uint32_t name_at, extents_at, extents_count;
+    std::uint32_t attributes;
+    std::uint8_t name_length, short_length;
+    bool directory;
+  };
+
+  std::vector<Node> nodes_;
+  std::vector<char16_t> names_;
+  std::vector<SectorRange> extents_;
+  TimePrecision precision_;
+  std::uint64_t files_ = 0;
+  std::uint64_t total_ = 0;
+};
+
+template <typename Visit>
+void FileTree::walk(Visit visit) const {
+  std::vector<std::vector<Id>> open{sorted_children(root)};
+  for (std::vector<std::size_t> at{0}; !open.empty();) {
+    if (at.back() == open.back().size()) {
+      open.pop_back();
+      at.pop_back();
+      continue;
+    }
+    const Id id = open.back()[at.back()++];
+    visit(id);
+    if (nodes_[id].directory) {
+      open.push_back(sorted_children(id));
+      at.push_back(0);
+    }
+  }
+}
+
+}  // namespace nuvrat

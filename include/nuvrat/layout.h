@@ -1,0 +1,79 @@
+#pragma once
+// What a partition table says, whichever format says it: the neutral model between readers,
+// planners and writers. No bytes of any format are in it.
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include <nuvrat/guid.h>
+#include <nuvrat/sectors.h>
+#include <nuvrat/volume_kind.h>
+
+namespace nuvrat {
+
+enum class TableKind { none, mbr, gpt };
+enum class Role { primary, extended, logical, gpt };
+
+[[nodiscard]] const char* name_of(TableKind kind);
+[[nodiscard]] const char* name_of(Role role);
+/// A type byte of an MBR or a type GUID of a GPT.
+using PartitionType = std::variant<std::uint8_t, Guid>;
+
+struct Partition {
+  unsigned number =
+      0;  ///< as the operating system counts: 1 to 4, logicals from 5; GPT entries from 1
+  Role role = Role::primary;
+  std::uint64_t start = 0;    ///< absolute LBA
+  std::uint64_t sectors = 0;  ///< length in sectors
+  PartitionType type = std::uint8_t{0};
+  std::string name;              ///< GPT: UTF-8; empty in an MBR
+  Guid unique_id;                ///< GPT only
+  std::uint64_t attributes = 0;  ///< GPT only: UEFI specification, table of entry attributes
+  bool active = false;           ///< MBR: status 80; GPT: the legacy-bootable attribute
+  std::optional<std::uint64_t> table_sector;  ///< logical: absolute LBA of the EBR that names it
+
+  [[nodiscard]] SectorRange range() const { return {start, sectors}; }
+  bool operator==(const Partition&) const = default;
+};
+
+struct Layout {
+  TableKind kind = TableKind::none;
+  std::uint32_t sector_size = 512;
+  std::uint64_t disk_sectors = 0;
+  std::uint32_t disk_signature = 0;   ///< MBR, offset 440
+  Guid disk_guid;                     ///< GPT
+  std::uint64_t first_usable = 0;     ///< GPT
+  std::uint64_t last_usable = 0;      ///< GPT, inclusive
+  std::vector<Partition> partitions;  ///< by start; an extended partition before its logicals
+
+  /// Null when there is none with that number.
+  [[nodiscard]] const Partition* find(unsigned number) const;
+  [[nodiscard]] Partition* find(unsigned number);
+  /// The extended partition, or null.
+  [[nodiscard]] const Partition* extended() const;
+  /// All but the extended partition: what can hold data.
+  [[nodiscard]] std::vector<Partition> data_partitions() const;
+  /// Puts the partitions in disk order.
+  void sort();
+  /// "8E1F00A7" or a GUID.
+  [[nodiscard]] std::string id_text() const;
+  bool operator==(const Layout&) const = default;
+};
+
+// GPT entry attributes (UEFI specification, section 5.3.3; bits 60 to 63 as the basic data type
+// defines them).
+inline constexpr std::uint64_t gpt_required = 1u;
+inline constexpr std::uint64_t gpt_legacy_bootable = 1u << 2;
+inline constexpr std::uint64_t gpt_read_only = 1ull << 60;
+inline constexpr std::uint64_t gpt_hidden = 1ull << 62;
+inline constexpr std::uint64_t gpt_no_letter = 1ull << 63;
+
+/// Sectors that the entry array takes at least: 16 KiB.
+[[nodiscard]] std::uint64_t gpt_array_sectors(std::uint32_t sector_size);
+/// The first usable LBA behind a customary GPT: 34 at 512 bytes, 6 at 4096.
+[[nodiscard]] std::uint64_t gpt_first_usable(std::uint32_t sector_size);
+
+}  // namespace nuvrat

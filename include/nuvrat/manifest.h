@@ -1,0 +1,117 @@
+#pragma once
+// The record of every file on a disk: what a rewrite is held against.
+//
+// A manifest has a volume for each partition that Nuvrat can read, with a tree of names and a hash
+// of every content, and a range hash for each partition that it can't. The seal is one short value
+// over all paths, sizes and contents, in disk order; the file system that holds them has no part in
+// it.
+
+#include <filesystem>
+#include <iosfwd>
+#include <map>
+#include <string>
+#include <vector>
+
+#include <nuvrat/checksum.h>
+#include <nuvrat/file_tree.h>
+#include <nuvrat/progress.h>
+#include <nuvrat/volume.h>
+
+namespace nuvrat {
+
+struct ByteRange {
+  std::uint64_t offset = 0;
+  std::uint64_t length = 0;
+  bool operator==(const ByteRange&) const = default;
+};
+
+struct ManifestVolume {
+  unsigned number = 0;  ///< the partition's number; 0 for a volume without a table
+  std::uint64_t start = 0;
+  std::uint64_t sectors = 0;
+  VolumeInfo info;
+  FileTree tree;
+  std::vector<Digest> digests;  ///< by node; zero for directories
+  std::map<FileTree::Id, std::vector<ByteRange>>
+      unreadable;  ///< parts that the device did not give
+};
+
+/// A partition whose contents Nuvrat does not read.
+struct ManifestRange {
+  unsigned number = 0;
+  std::uint64_t start = 0;
+  std::uint64_t sectors = 0;
+  std::string description;
+  Digest digest;  ///< see range_digest
+  std::vector<ByteRange> unreadable;
+  bool holds_nothing = false;  ///< an empty reserved partition, which a rewrite may drop
+};
+
+struct Manifest {
+  std::string device;
+  std::string zone;
+  std::uint32_t sector_size = 512;
+  std::vector<ManifestVolume> volumes;  ///< in disk order
+  std::vector<ManifestRange> ranges;    ///< in disk order
+
+  [[nodiscard]] std::uint64_t files() const;
+  [[nodiscard]] std::uint64_t directories() const;
+  [[nodiscard]] std::uint64_t bytes() const;
+  /// Files of which something could not be read.
+  [[nodiscard]] std::uint64_t unreadable_files() const;
+  /// Five groups of five characters.
+  [[nodiscard]] std::string seal() const;
+};
+
+/// Contents hashed before, for a rehearsal: a file that lies on the very sectors of a recorded one,
+/// none of them written since, has the contents that were recorded, and need not be read again.
+struct KnownContents {
+  const ManifestVolume& recorded;
+  const SectorSet& written;  ///< absolute sectors written since
+};
+
+/// Hashes the contents of every file, in the order in which they lie on the disk. `start` is the
+/// volume's first absolute sector.
+[[nodiscard]] ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start,
+                                           Progress& progress,
+                                           const KnownContents* known = nullptr);
+
+/// One hash of a range that is read but not understood: SHA-256 over the SHA-256 of each MiB. Holes
+/// of sparse images cost next to nothing.
+[[nodiscard]] Digest range_digest(const Device& device, SectorRange range, Progress& progress,
+                                  std::vector<ByteRange>& unreadable);
+
+/// JSON Lines; docs/formats/manifest.md.
+void save_manifest(const Manifest& manifest, const std::filesystem::path& path);
+/// Throws Error (file) naming the line that is wrong; the totals and the seal at the end must
+/// agree.
+[[nodiscard]] Manifest load_manifest(const std::filesystem::path& path);
+/// Lines of "hash  path", as the ordinary checksum program reads them. Paths begin with "pN/" when
+/// `with_partition`.
+void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
+                    bool with_partition);
+
+enum class DifferenceKind { missing, extra, kind, size, content, times, attributes, range, volume };
+[[nodiscard]] const char* name_of(DifferenceKind kind);
+
+struct Difference {
+  DifferenceKind kind = DifferenceKind::content;
+  unsigned number = 0;  ///< the partition's number on the disk as it is now, or before when missing
+  std::string path;     ///< empty for a whole partition
+  std::string text;     ///< what it was and what it is
+};
+
+struct Comparison {
+  std::vector<Difference> differences;  ///< at most most_listed of them
+  std::uint64_t count = 0;              ///< all of them
+  std::string seal_before;
+  std::string seal_after;
+  static constexpr std::size_t most_listed = 1000;
+  [[nodiscard]] bool equal() const { return count == 0; }
+};
+
+/// Holds `after` against `before`, partition by partition in disk order. Times are compared as far
+/// as the coarser of both sides can tell.
+[[nodiscard]] Comparison compare(const Manifest& before, const Manifest& after);
+
+}  // namespace nuvrat

@@ -1,0 +1,35 @@
+#pragma once
+// How long work tells where it is, and how it is asked to stop.
+
+#include <cstdint>
+#include <string_view>
+
+namespace nuvrat {
+
+/// Implemented by the caller. Every function may be called many times a second from the thread that
+/// called the library; none may throw.
+class Progress {
+ public:
+  Progress() = default;
+  Progress(const Progress&) = default;
+  Progress& operator=(const Progress&) = default;
+  virtual ~Progress() = default;
+
+  /// A new stage begins. `total` is in bytes, or 0 when it isn't known beforehand.
+  virtual void stage(std::string_view name, std::uint64_t total) = 0;
+  /// `bytes` more of the stage are done.
+  virtual void advance(std::uint64_t bytes) = 0;
+  /// True asks the work to stop at the next safe point. After the switch there is none until the
+  /// settle is finished.
+  [[nodiscard]] virtual bool cancelled() const = 0;
+};
+
+/// Says nothing and never cancels.
+class QuietProgress final : public Progress {
+ public:
+  void stage(std::string_view, std::uint64_t) override {}
+  void advance(std::uint64_t) override {}
+  [[nodiscard]] bool cancelled() const override { return false; }
+};
+
+}  // namespace nuvrat

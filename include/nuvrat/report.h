@@ -1,0 +1,38 @@
+#pragma once
+// Results as text for a terminal and as JSON for programs. Nothing here touches a device.
+
+#include <string>
+
+#include <nuvrat/assessment.h>
+#include <nuvrat/job.h>
+#include <nuvrat/manifest.h>
+#include <nuvrat/survey.h>
+
+namespace nuvrat {
+
+/// How text is to look. Nothing is said by colour alone.
+struct TextStyle {
+  unsigned width = 80;  ///< columns, 60 or more
+  bool colour = false;
+};
+
+// Each begins with the verdict in one line and ends with a line feed.
+[[nodiscard]] std::string survey_text(const Survey& survey, const TextStyle& style);
+[[nodiscard]] std::string assessment_text(const Assessment& assessment, const TextStyle& style);
+[[nodiscard]] std::string manifest_text(const Manifest& manifest, const TextStyle& style);
+[[nodiscard]] std::string comparison_text(const Comparison& comparison, const Manifest& after,
+                                          const TextStyle& style);
+[[nodiscard]] std::string job_text(const Assessment& assessment, const JobResult& result,
+                                   const TextStyle& style);
+[[nodiscard]] std::string error_text(const Error& error, const TextStyle& style);
+
+// One object each, with its schema's name and version in "schema".
+[[nodiscard]] std::string survey_json(const Survey& survey);
+[[nodiscard]] std::string assessment_json(const Assessment& assessment);
+[[nodiscard]] std::string manifest_json(const Manifest& manifest);
+[[nodiscard]] std::string comparison_json(const Comparison& comparison, const Manifest& after);
+[[nodiscard]] std::string job_json(const Assessment& assessment, const JobResult& result);
+[[nodiscard]] std::string refusal_json(const Assessment& assessment);
+[[nodiscard]] std::string error_json(const Error& error);
+
+}  // namespace nuvrat

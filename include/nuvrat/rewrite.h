@@ -1,0 +1,90 @@
+#pragma once
+// Prepare, switch, settle: how a structure is replaced by another with one sector's write.
+//
+// A Rewrite says what to write; the Engine decides whether it may. Before the device is touched,
+// the rewrite is played through on an overlay of it. There the guard holds every prepared sector
+// against those that live structures own before the switch, and every settled one against those
+// that they own after it. The real run may then write nothing that the inspection didn't see.
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include <nuvrat/device.h>
+#include <nuvrat/progress.h>
+#include <nuvrat/sectors.h>
+
+namespace nuvrat {
+
+/// Takes what a rewrite writes.
+class SectorSink {
+ public:
+  SectorSink() = default;
+  SectorSink(const SectorSink&) = delete;
+  SectorSink& operator=(const SectorSink&) = delete;
+  virtual ~SectorSink() = default;
+  /// Whole sectors from `lba` on.
+  virtual void write(std::uint64_t lba, ByteView data) = 0;
+};
+
+class Rewrite {
+ public:
+  Rewrite() = default;
+  Rewrite(const Rewrite&) = delete;
+  Rewrite& operator=(const Rewrite&) = delete;
+  virtual ~Rewrite() = default;
+
+  /// "MBR to GPT"
+  [[nodiscard]] virtual std::string name() const = 0;
+  /// Writes the new structure into sectors that nobody owns. Must write the same each time it is
+  /// called on the same disk.
+  virtual void prepare(SectorSink& sink) = 0;
+  /// The one sector that makes it count.
+  [[nodiscard]] virtual SectorWrite switch_sector() const = 0;
+  /// Tidies up behind the switch. Running it again changes nothing.
+  virtual void settle(SectorSink& sink) = 0;
+};
+
+enum class Phase { prepare, switch_over, settle };
+[[nodiscard]] const char* name_of(Phase phase);
+
+struct WrittenRange {
+  Phase phase = Phase::prepare;
+  SectorRange range;
+  bool operator==(const WrittenRange&) const = default;
+};
+
+/// What a rewrite will write, known before the device is touched. Ranges are in the order of
+/// writing.
+struct Inspection {
+  std::vector<WrittenRange> writes;
+  [[nodiscard]] SectorSet sectors(Phase phase) const;
+  [[nodiscard]] SectorSet all_sectors() const;
+};
+
+/// Tells which sectors the live structures of a disk own, contents of files included.
+using OwnedSectors = std::function<SectorSet(Device&)>;
+
+class Engine {
+ public:
+  /// Both must outlive the engine.
+  Engine(Device& device, Progress& progress) : device_(device), progress_(progress) {}
+
+  /// Plays the rewrite through on `overlay`, which lies over the device and afterwards reads as the
+  /// disk will. Throws Error (guard) when a prepared sector is owned before the switch, or a
+  /// settled one after it.
+  [[nodiscard]] static Inspection inspect(Rewrite& rewrite, Overlay& overlay,
+                                          const OwnedSectors& owned);
+
+  /// Does it. Every phase ends with a flush and is read back from the medium; what differs there is
+  /// an Error (device_write before the switch, cut_off after it). Cancelling before the switch
+  /// throws Error (cancelled); after it the settle is finished first.
+  void run(Rewrite& rewrite, const Inspection& inspection);
+
+ private:
+  Device& device_;
+  Progress& progress_;
+};
+
+}  // namespace nuvrat

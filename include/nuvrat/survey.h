@@ -1,0 +1,54 @@
+#pragma once
+// A whole disk looked at: its table, its partitions, what is on each.
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nuvrat/device.h>
+#include <nuvrat/finding.h>
+#include <nuvrat/manifest.h>
+#include <nuvrat/table.h>
+#include <nuvrat/volume.h>
+
+namespace nuvrat {
+
+struct SurveyedPartition {
+  Partition partition;  ///< number 0 and the whole disk for a volume without a table
+  VolumeSignature signature;
+  std::optional<VolumeInfo> volume;  ///< where Nuvrat reads this kind
+  Findings findings;
+};
+
+struct Survey {
+  DeviceIdentity device;
+  std::uint64_t sectors = 0;
+  std::uint32_t sector_size = 512;
+  TableReading table;
+  std::vector<SurveyedPartition>
+      partitions;            ///< in disk order, an extended one before its logicals
+  bool bare_volume = false;  ///< no table: the disk is one volume
+  std::string tag;           ///< four characters out of the disk's identity and its table
+
+  [[nodiscard]] const SurveyedPartition* find(unsigned number) const;
+  /// The table's findings and those of every partition.
+  [[nodiscard]] Findings all_findings() const;
+};
+
+/// `deep` reads every folder of every volume too, and so finds what is wrong there.
+[[nodiscard]] Survey survey_disk(Device& device, const ReadOptions& options, bool deep = false);
+
+/// The tag alone.
+[[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
+
+/// Records every file of every volume, or of the partitions named. With `known`, contents on
+/// sectors that were not written since are taken from there (see KnownContents).
+struct KnownManifest {
+  const Manifest& recorded;
+  const SectorSet& written;
+};
+[[nodiscard]] Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
+                                     const std::vector<unsigned>& numbers = {},
+                                     const KnownManifest* known = nullptr);
+
+}  // namespace nuvrat

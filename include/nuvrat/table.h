@@ -1,0 +1,56 @@
+#pragma once
+// Reading and writing partition tables: MBR with its chain of EBRs, GPT with both copies.
+
+#include <nuvrat/bytes.h>
+#include <nuvrat/device.h>
+#include <nuvrat/finding.h>
+#include <nuvrat/layout.h>
+
+namespace nuvrat {
+
+/// A table as it stands on a disk.
+struct TableReading {
+  Layout layout;
+  Findings findings;
+  /// Sectors of the structures that are in force: LBA 0, the EBRs, the valid GPT.
+  SectorSet owned;
+  /// Second copies of something in `owned`.
+  SectorSet copies;
+  Bytes sector0;                   ///< LBA 0 as it is
+  bool boot_code = false;          ///< LBA 0 has code in bytes 0 to 439
+  bool settle_unfinished = false;  ///< LBA 0 carries the mark of a rewrite whose settle was cut off
+};
+
+/// Reads whatever table there is. What is wrong with it comes as findings; throws Error only when
+/// the device can't be read.
+[[nodiscard]] TableReading read_table(const Device& device);
+
+/// The bytes of a GPT for a layout of kind gpt.
+struct GptBytes {
+  Bytes protective_mbr;  ///< one sector for LBA 0, boot code zero
+  SectorWrite array;     ///< entries for the first copy
+  SectorWrite header;    ///< LBA 1
+  SectorWrite backup_array;
+  SectorWrite backup_header;
+};
+/// Throws Error (refused) when the layout breaks a rule of the format. `array_lba` is where the
+/// first copy's entries lie: LBA 2 unless a change inside a GPT is under way.
+[[nodiscard]] GptBytes build_gpt(const Layout& layout, std::uint64_t array_lba = 2);
+
+/// The bytes of an MBR for a layout of kind mbr: LBA 0 with zero boot code, and one EBR for each
+/// logical, chained in the order of their numbers. Throws Error (refused) as above.
+struct MbrBytes {
+  Bytes sector0;
+  std::vector<SectorWrite> ebrs;
+};
+[[nodiscard]] MbrBytes build_mbr(const Layout& layout);
+
+/// Writes a whole table on a disk that has none yet, boot code zero. For new disks; a disk with
+/// data is rewritten by a job.
+void write_new_table(Device& device, const Layout& layout);
+
+/// Mark in bytes 444 and 445 of LBA 0 while a settle is unfinished. Both standards leave these
+/// bytes to nobody; a settled disk has zeros there.
+void set_settle_mark(ByteSpan sector0, bool unfinished);
+
+}  // namespace nuvrat

@@ -1,0 +1,63 @@
+#pragma once
+// A volume opened for reading: what it is, what it holds, which of its sectors are in use.
+
+#include <memory>
+#include <string>
+
+#include <nuvrat/device.h>
+#include <nuvrat/file_tree.h>
+#include <nuvrat/finding.h>
+#include <nuvrat/volume_kind.h>
+#include <nuvrat/text.h>
+#include <nuvrat/time.h>
+
+namespace nuvrat {
+
+/// How to read what a volume does not say about itself.
+struct ReadOptions {
+  Zone zone = Zone::machine();  ///< the zone of FAT's local times
+  unsigned codepage = 437;      ///< the OEM code page of FAT's short names
+};
+
+struct VolumeInfo {
+  VolumeKind kind = VolumeKind::unknown;
+  std::string label;          ///< UTF-8; empty when there is none
+  std::string serial;         ///< as its users see it; empty when unknown
+  std::uint64_t sectors = 0;  ///< what the volume says of its own length
+  std::uint64_t bytes = 0;    ///< the same in bytes
+  std::uint64_t free_bytes = 0;
+  std::uint32_t cluster_bytes = 0;
+  std::uint64_t hidden_sectors = 0;  ///< where the volume believes that it begins
+  bool clean = true;                 ///< it was closed properly, and no error was noted on it
+};
+
+class VolumeReader {
+ public:
+  VolumeReader() = default;
+  VolumeReader(const VolumeReader&) = delete;
+  VolumeReader& operator=(const VolumeReader&) = delete;
+  virtual ~VolumeReader() = default;
+
+  [[nodiscard]] virtual const VolumeInfo& info() const = 0;
+  /// Reads every directory at the first call. Entries that break a rule are left out and reported.
+  [[nodiscard]] virtual const FileTree& tree() = 0;
+  /// What was seen so far; complete once tree() has been called.
+  [[nodiscard]] virtual const Findings& findings() const = 0;
+  /// The sectors that structures and contents own; the rest of the volume is free.
+  [[nodiscard]] virtual SectorSet owned() = 0;
+  [[nodiscard]] virtual const Device& device() const = 0;
+};
+
+/// What a device (usually a Window onto a partition) seems to hold, from its first sectors alone.
+struct VolumeSignature {
+  VolumeKind kind = VolumeKind::unknown;
+  std::string description;  ///< for kinds that Nuvrat doesn't read: what it is in words
+};
+[[nodiscard]] VolumeSignature recognise_volume(const Device& device);
+
+/// A reader for the volume, or null when its kind is not one that Nuvrat reads. `device` must
+/// outlive the reader. Throws Error (damaged) when the volume's first structures make no sense.
+[[nodiscard]] std::unique_ptr<VolumeReader> open_volume(const Device& device,
+                                                        const ReadOptions& options);
+
+}  // namespace nuvrat

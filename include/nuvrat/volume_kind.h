@@ -1,0 +1,13 @@
+#pragma once
+// What a partition or a bare disk holds, in the words that tables and file systems share.
+
+namespace nuvrat {
+
+enum class VolumeKind { unknown, fat12, fat16, fat32, ntfs, exfat, swap, other };
+
+[[nodiscard]] const char* name_of(VolumeKind kind);
+[[nodiscard]] inline bool is_fat(VolumeKind kind) {
+  return kind == VolumeKind::fat12 || kind == VolumeKind::fat16 || kind == VolumeKind::fat32;
+}
+
+}  // namespace nuvrat

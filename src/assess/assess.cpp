@@ -1,0 +1,125 @@
+#include <algorithm>
+#include <chrono>
+
+#include <fmt/format.h>
+
+#include <nuvrat/assessment.h>
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+
+#include "assess/plan.h"
+
+namespace nuvrat {
+namespace {
+
+// Bytes a second of plain reading, taken from where files are.
+double read_speed(const Device& device, const Layout& layout) {
+  std::uint64_t at = 0;
+  for (const Partition& p : layout.data_partitions()) {
+    at = p.start;
+    break;
+  }
+  const std::uint64_t piece = (4u << 20) / device.sector_size();
+  const auto begin = std::chrono::steady_clock::now();
+  std::uint64_t bytes = 0;
+  double seconds = 0;
+  for (int i = 0; i < 8 && seconds < 0.2; ++i) {
+    const std::uint64_t count = std::min(piece, device.sectors() - std::min(at, device.sectors()));
+    if (count == 0) break;
+    device.forget({at, count});
+    try {
+      bytes += device.read(at, count).size();
+    } catch (const Error&) {
+      break;  // a bad place is no measure of speed
+    }
+    at += count;
+    seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+  }
+  return bytes == 0 || seconds <= 0 ? 0 : static_cast<double>(bytes) / seconds;
+}
+
+void fill_figures(Device& device, const Survey& survey, Assessment& out) {
+  for (const SurveyedPartition& s : survey.partitions) {
+    if (s.partition.role == Role::extended) continue;
+    out.files_bytes += s.volume ? s.volume->bytes - std::min(s.volume->bytes, s.volume->free_bytes)
+                                : s.partition.sectors * device.sector_size();
+  }
+  for (const Step& step : out.steps) {
+    class Counter final : public SectorSink {
+     public:
+      explicit Counter(std::uint32_t size) : size_(size) {}
+      void write(std::uint64_t, ByteView data) override { sectors += data.size() / size_; }
+      std::uint64_t sectors = 1;  // the switch
+
+     private:
+      std::uint32_t size_;
+    } counter(device.sector_size());
+    const auto rewrite = make_rewrite(step);
+    rewrite->prepare(counter);
+    rewrite->settle(counter);
+    out.sectors_to_write += counter.sectors;
+  }
+  // Contents are hashed before and after; hashing itself runs at some 400 MB a second.
+  const double speed = read_speed(device, survey.table.layout);
+  if (speed > 0) {
+    const double work = 2.0 * static_cast<double>(out.files_bytes);
+    out.expected_seconds = work / std::min(speed, 4e8) + 0.5;
+  }
+}
+
+}  // namespace
+
+void add_finding_obstacles(const Survey& survey, Assessment& out) {
+  for (const Finding& f : survey.all_findings()) {
+    if (f.severity != Severity::error) continue;
+    Obstacle obstacle;
+    obstacle.code = f.code;
+    obstacle.text = f.text;
+    if (const std::string where = f.place.text(); !where.empty())
+      obstacle.text += " (" + where + ")";
+    obstacle.remedy = f.code == "fat.not-clean"
+                          ? "Start the volume once under the system that owns it and close it there"
+                          : "Put this right first: a rewrite of a damaged structure makes it worse";
+    out.obstacles.push_back(std::move(obstacle));
+  }
+}
+
+std::uint64_t used_sectors(const Device& device, SectorRange range, std::uint64_t limit) {
+  std::uint64_t used = 0;
+  const std::uint64_t end = std::min({range.end(), range.first + limit, device.sectors()});
+  for (std::uint64_t lba = range.first; lba < end; ++lba) {
+    if (!all_zero(device.read(lba))) ++used;
+  }
+  return used;
+}
+
+SectorSet owned_sectors(Device& device) {
+  const TableReading table = read_table(device);
+  SectorSet out = table.owned;
+  out.add(table.copies);
+  for (const Partition& p : table.layout.data_partitions()) out.add(p.range());
+  return out;
+}
+
+Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOptions& options,
+                  Random& random) {
+  if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
+  const Survey survey = survey_disk(device, options, true);
+  Assessment out;
+  out.goals = goals;
+  out.tag = survey.tag;
+  out.device = survey.device;
+  out.before = survey.table.layout;
+  out.after = out.before;
+  for (const SurveyedPartition& s : survey.partitions) {
+    if (s.partition.role == Role::extended) continue;
+    out.contents.push_back({s.partition.start,
+                            s.volume ? name_of(s.volume->kind) : s.signature.description,
+                            s.volume ? s.volume->label : ""});
+  }
+  plan_table_gpt(device, survey, random, out);
+  fill_figures(device, survey, out);
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,241 @@
+#include "assess/json.h"
+
+#include <charconv>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+namespace nuvrat {
+
+using nlohmann::json;
+
+namespace {
+
+json to_json(const Obstacle& o) {
+  return {{"code", o.code},
+          {"text", o.text},
+          {"remedy", o.remedy},
+          {"missing_sectors", o.missing_sectors},
+          {"partition", o.partition}};
+}
+json to_json(const Consent& c) {
+  return {{"code", c.code}, {"text", c.text}};
+}
+json to_json(const Contents& c) {
+  return {{"start", c.start}, {"kind", c.kind}, {"label", printable(c.label)}};
+}
+json to_json(const Renumbering& r) {
+  return {{"before", r.before}, {"after", r.after}};
+}
+
+template <typename Items>
+json list(const Items& items) {
+  json out = json::array();
+  for (const auto& item : items) out.push_back(to_json(item));
+  return out;
+}
+
+std::string hex(ByteView bytes) {
+  std::string out;
+  for (const std::uint8_t b : bytes) fmt::format_to(std::back_inserter(out), "{:02x}", b);
+  return out;
+}
+
+Bytes from_hex(const std::string& text) {
+  Bytes out;
+  for (std::size_t at = 0; at + 2 <= text.size(); at += 2) {
+    std::uint8_t byte = 0;
+    const auto result = std::from_chars(text.data() + at, text.data() + at + 2, byte, 16);
+    if (result.ptr != text.data() + at + 2)
+      throw Error(ErrorCode::file, "bytes in hexadecimal were expected");
+    out.push_back(byte);
+  }
+  return out;
+}
+
+template <typename Enum>
+Enum enum_from(const std::string& name, std::initializer_list<Enum> values) {
+  for (const Enum value : values) {
+    if (name == name_of(value)) return value;
+  }
+  throw Error(ErrorCode::file, fmt::format("'{}' is not known here", name));
+}
+
+Partition partition_from(const json& j) {
+  Partition p;
+  p.number = j.at("number");
+  p.role = enum_from(j.at("role").get<std::string>(),
+                     {Role::primary, Role::extended, Role::logical, Role::gpt});
+  p.start = j.at("start");
+  p.sectors = j.at("sectors");
+  const auto type = j.at("type").get<std::string>();
+  if (type.size() == 2) {
+    p.type = from_hex(type).at(0);
+  } else {
+    p.type = Guid(type);
+  }
+  p.name = j.at("name");
+  p.active = j.at("active");
+  if (j.contains("unique_id")) p.unique_id = Guid(j.at("unique_id").get<std::string>());
+  if (j.contains("attributes")) p.attributes = j.at("attributes");
+  if (j.contains("table_sector")) p.table_sector = j.at("table_sector");
+  return p;
+}
+
+SectorRange range_from(const json& j) {
+  return {j.at("first"), j.at("count")};
+}
+
+// Whatever is missing or of another kind is the same to a reader: not one of our files.
+template <typename Read>
+auto guarded(Read read) {
+  try {
+    return read();
+  } catch (const json::exception& e) {
+    throw Error(ErrorCode::file,
+                fmt::format("a part is missing or of the wrong kind: {}", e.what()));
+  }
+}
+
+}  // namespace
+
+json to_json(const DeviceIdentity& d) {
+  return {{"path", printable(d.path)},
+          {"kind", d.kind},
+          {"model", printable(d.model)},
+          {"serial", printable(d.serial)}};
+}
+
+json to_json(const Partition& p) {
+  json out = {{"number", p.number},        {"role", name_of(p.role)},
+              {"start", p.start},          {"sectors", p.sectors},
+              {"type", type_text(p.type)}, {"type_name", describe(p.type)},
+              {"name", printable(p.name)}, {"active", p.active}};
+  if (p.role == Role::gpt) {
+    out["unique_id"] = p.unique_id.text();
+    out["attributes"] = p.attributes;
+  }
+  if (p.table_sector) out["table_sector"] = *p.table_sector;
+  return out;
+}
+
+json to_json(const Layout& l) {
+  json out = {{"kind", name_of(l.kind)},
+              {"id", l.id_text()},
+              {"sector_size", l.sector_size},
+              {"disk_sectors", l.disk_sectors},
+              {"partitions", list(l.partitions)}};
+  if (l.kind == TableKind::gpt) {
+    out["first_usable"] = l.first_usable;
+    out["last_usable"] = l.last_usable;
+  }
+  return out;
+}
+
+json to_json(const Place& p) {
+  json out = json::object();
+  if (!p.subject.empty()) out["subject"] = printable(p.subject);
+  if (p.sector) out["sector"] = *p.sector;
+  if (p.record) out["record"] = *p.record;
+  if (!p.path.empty()) out["path"] = printable(p.path);
+  return out;
+}
+
+json to_json(const Finding& f) {
+  return {{"code", f.code},
+          {"severity", name_of(f.severity)},
+          {"where", to_json(f.place)},
+          {"text", printable(f.text)},
+          {"repairable", f.repairable}};
+}
+
+json to_json(const SectorRange& r) {
+  return {{"first", r.first}, {"count", r.count}};
+}
+
+json to_json(const Step& s) {
+  return {{"kind", s.kind},
+          {"target", to_json(s.target)},
+          {"wipes", list(s.wipes)},
+          {"boot_code", hex(s.boot_code)}};
+}
+
+json to_json(const Assessment& a) {
+  json goals = json::array();
+  for (const Goal& goal : a.goals) goals.push_back(goal.text());
+  return {{"goals", goals},
+          {"tag", a.tag},
+          {"device", to_json(a.device)},
+          {"in_reach", a.in_reach()},
+          {"obstacles", list(a.obstacles)},
+          {"consents", list(a.consents)},
+          {"contents", list(a.contents)},
+          {"numbers", list(a.numbers)},
+          {"before", to_json(a.before)},
+          {"after", to_json(a.after)},
+          {"steps", list(a.steps)},
+          {"content_bytes", a.files_bytes},
+          {"sectors_to_write", a.sectors_to_write},
+          {"expected_seconds", a.expected_seconds}};
+}
+
+Layout layout_from_json(const json& j) {
+  return guarded([&j] {
+    Layout l;
+    l.kind = enum_from(j.at("kind").get<std::string>(),
+                       {TableKind::none, TableKind::mbr, TableKind::gpt});
+    l.sector_size = j.at("sector_size");
+    l.disk_sectors = j.at("disk_sectors");
+    const auto id = j.at("id").get<std::string>();
+    if (l.kind == TableKind::mbr)
+      l.disk_signature = static_cast<std::uint32_t>(std::stoul(id, nullptr, 16));
+    if (l.kind == TableKind::gpt) {
+      l.disk_guid = Guid(id);
+      l.first_usable = j.at("first_usable");
+      l.last_usable = j.at("last_usable");
+    }
+    for (const json& p : j.at("partitions")) l.partitions.push_back(partition_from(p));
+    return l;
+  });
+}
+
+Step step_from_json(const json& j) {
+  return guarded([&j] {
+    Step s;
+    s.kind = j.at("kind");
+    s.target = layout_from_json(j.at("target"));
+    for (const json& r : j.at("wipes")) s.wipes.push_back(range_from(r));
+    s.boot_code = from_hex(j.at("boot_code"));
+    return s;
+  });
+}
+
+Assessment assessment_from_json(const json& j) {
+  return guarded([&j] {
+    Assessment a;
+    for (const json& goal : j.at("goals")) a.goals.push_back(parse_goal(goal.get<std::string>()));
+    a.tag = j.at("tag");
+    const json& d = j.at("device");
+    a.device = {d.at("path"), d.at("kind"), d.at("model"), d.at("serial")};
+    a.before = layout_from_json(j.at("before"));
+    a.after = layout_from_json(j.at("after"));
+    for (const json& o : j.at("obstacles")) {
+      a.obstacles.push_back(
+          {o.at("code"), o.at("text"), o.at("remedy"), o.at("missing_sectors"), o.at("partition")});
+    }
+    for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
+    for (const json& c : j.at("contents"))
+      a.contents.push_back({c.at("start"), c.at("kind"), c.at("label")});
+    for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
+    for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s));
+    a.files_bytes = j.at("content_bytes");
+    a.sectors_to_write = j.at("sectors_to_write");
+    a.expected_seconds = j.at("expected_seconds");
+    return a;
+  });
+}
+
+}  // namespace nuvrat

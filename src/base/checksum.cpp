@@ -1,0 +1,68 @@
+#include <fmt/format.h>
+#include <openssl/evp.h>
+#include <zlib.h>
+
+#include <nuvrat/checksum.h>
+#include <nuvrat/error.h>
+
+namespace nuvrat {
+
+std::uint32_t crc32(ByteView bytes) {
+  return static_cast<std::uint32_t>(::crc32_z(0, bytes.data(), bytes.size()));
+}
+
+std::string Digest::hex() const {
+  std::string out;
+  out.reserve(64);
+  for (const std::uint8_t b : bytes) fmt::format_to(std::back_inserter(out), "{:02x}", b);
+  return out;
+}
+
+Digest Digest::from_hex(std::string_view text) {
+  const auto digit = [text](char c) -> std::uint8_t {
+    if (c >= '0' && c <= '9') return static_cast<std::uint8_t>(c - '0');
+    if (c >= 'a' && c <= 'f') return static_cast<std::uint8_t>(c - 'a' + 10);
+    throw Error(ErrorCode::words, fmt::format("'{}' is not a SHA-256 in hexadecimal", text));
+  };
+  Digest digest;
+  if (text.size() != 64) digit('?');
+  for (std::size_t i = 0; i < 32; ++i) {
+    digest.bytes[i] = static_cast<std::uint8_t>(digit(text[2 * i]) << 4 | digit(text[2 * i + 1]));
+  }
+  return digest;
+}
+
+struct Sha256::Context {
+  EVP_MD_CTX* evp = EVP_MD_CTX_new();
+};
+
+Sha256::Sha256() : context_(std::make_unique<Context>()) {
+  reset();
+}
+Sha256::~Sha256() {
+  EVP_MD_CTX_free(context_->evp);
+}
+
+void Sha256::reset() {
+  EVP_DigestInit_ex(context_->evp, EVP_sha256(), nullptr);
+}
+void Sha256::add(ByteView bytes) {
+  EVP_DigestUpdate(context_->evp, bytes.data(), bytes.size());
+}
+void Sha256::add(std::string_view text) {
+  EVP_DigestUpdate(context_->evp, text.data(), text.size());
+}
+
+Digest Sha256::finish() {
+  Digest digest;
+  EVP_DigestFinal_ex(context_->evp, digest.bytes.data(), nullptr);
+  return digest;
+}
+
+Digest Sha256::of(ByteView bytes) {
+  Sha256 sha;
+  sha.add(bytes);
+  return sha.finish();
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,95 @@
+#include <fmt/format.h>
+#include <unicode/ucnv.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+namespace nuvrat {
+namespace {
+
+constexpr char16_t unmapped_base = 0xF700;
+
+}  // namespace
+
+struct CodePage::Converter {
+  UConverter* icu = nullptr;
+  Converter() = default;
+  Converter(const Converter&) = delete;
+  Converter& operator=(const Converter&) = delete;
+  ~Converter() { ucnv_close(icu); }
+
+  // One character from at most two bytes; 0 when these bytes don't map.
+  char16_t unit_of(const char* bytes, std::int32_t count) const {
+    UErrorCode status = U_ZERO_ERROR;
+    ucnv_reset(icu);
+    char16_t out[4];
+    const std::int32_t length = ucnv_toUChars(icu, out, 4, bytes, count, &status);
+    return U_SUCCESS(status) && length == 1 ? out[0] : u'\0';
+  }
+};
+
+CodePage::CodePage(unsigned number) : number_(number), converter_(std::make_unique<Converter>()) {
+  const auto open = [this](const std::string& name) {
+    UErrorCode status = U_ZERO_ERROR;
+    converter_->icu = ucnv_open(name.c_str(), &status);
+    if (U_FAILURE(status)) converter_->icu = nullptr;
+    return converter_->icu != nullptr;
+  };
+  if (!open(fmt::format("ibm-{}", number)) && !open(fmt::format("cp{}", number)) &&
+      !open(fmt::format("windows-{}", number))) {
+    throw Error(ErrorCode::words, fmt::format("code page {} is not known", number), {},
+                "Give the number of an OEM code page, such as 437, 850, 852, 866 or 932");
+  }
+  UErrorCode status = U_ZERO_ERROR;
+  ucnv_setToUCallBack(converter_->icu, UCNV_TO_U_CALLBACK_STOP, nullptr, nullptr, nullptr, &status);
+  ucnv_setFromUCallBack(converter_->icu, UCNV_FROM_U_CALLBACK_STOP, nullptr, nullptr, nullptr,
+                        &status);
+}
+
+CodePage::~CodePage() = default;
+CodePage::CodePage(CodePage&&) noexcept = default;
+CodePage& CodePage::operator=(CodePage&&) noexcept = default;
+
+std::u16string CodePage::decode(ByteView bytes) const {
+  std::u16string out;
+  const char* data = reinterpret_cast<const char*>(bytes.data());
+  for (std::size_t at = 0; at < bytes.size();) {
+    if (bytes[at] < 0x80) {  // every OEM code page agrees with ASCII in what names may hold
+      out.push_back(static_cast<char16_t>(bytes[at++]));
+    } else if (const char16_t one = converter_->unit_of(data + at, 1)) {
+      out.push_back(one);
+      ++at;
+    } else if (const char16_t two =
+                   at + 1 < bytes.size() ? converter_->unit_of(data + at, 2) : u'\0') {
+      out.push_back(two);
+      at += 2;
+    } else {
+      out.push_back(static_cast<char16_t>(unmapped_base + bytes[at++]));
+    }
+  }
+  return out;
+}
+
+Bytes CodePage::encode(std::u16string_view text) const {
+  Bytes out;
+  for (const char16_t unit : text) {
+    if (unit < 0x80) {
+      out.push_back(static_cast<std::uint8_t>(unit));
+      continue;
+    }
+    if (unit >= unmapped_base + 0x80 && unit <= unmapped_base + 0xFF) {
+      out.push_back(static_cast<std::uint8_t>(unit - unmapped_base));
+      continue;
+    }
+    UErrorCode status = U_ZERO_ERROR;
+    char buffer[8];
+    ucnv_reset(converter_->icu);
+    const std::int32_t n =
+        ucnv_fromUChars(converter_->icu, buffer, sizeof buffer, &unit, 1, &status);
+    if (U_FAILURE(status) || n < 1 || n > 2) return {};
+    for (std::int32_t i = 0; i < n; ++i) out.push_back(static_cast<std::uint8_t>(buffer[i]));
+  }
+  return out;
+}
+
+}  // namespace nuvrat

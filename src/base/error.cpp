@@ -1,0 +1,65 @@
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/bytes.h>
+#include <nuvrat/error.h>
+#include <nuvrat/finding.h>
+
+namespace nuvrat {
+
+std::string Place::text() const {
+  std::string out;
+  const auto add = [&out](const std::string& part) {
+    if (!out.empty()) out += ", ";
+    out += part;
+  };
+  if (!subject.empty()) add(subject);
+  if (sector) add(fmt::format("sector {}", *sector));
+  if (record) add(fmt::format("record {}", *record));
+  if (!path.empty()) add(path);
+  return out;
+}
+
+Error::Error(ErrorCode code, std::string message, Place place, std::string remedy)
+    : code_(code),
+      message_(std::move(message)),
+      place_(std::move(place)),
+      remedy_(std::move(remedy)) {
+  text_ = message_;
+  if (const std::string where = place_.text(); !where.empty()) text_ += " (" + where + ")";
+  if (!remedy_.empty()) text_ += ". " + remedy_;
+}
+
+void throw_overflow(const char* what) {
+  throw Error(ErrorCode::damaged, fmt::format("{} leaves the range of 64-bit numbers", what));
+}
+
+bool all_zero(ByteView bytes) {
+  return std::all_of(bytes.begin(), bytes.end(), [](std::uint8_t b) { return b == 0; });
+}
+
+const char* name_of(Severity severity) {
+  switch (severity) {
+    case Severity::note:
+      return "note";
+    case Severity::warning:
+      return "warning";
+    case Severity::error:
+      return "error";
+  }
+  return "error";
+}
+
+bool has_errors(const Findings& findings) {
+  return std::any_of(findings.begin(), findings.end(),
+                     [](const Finding& f) { return f.severity == Severity::error; });
+}
+
+const Finding* find_code(const Findings& findings, std::string_view code) {
+  const auto it = std::find_if(findings.begin(), findings.end(),
+                               [code](const Finding& f) { return f.code == code; });
+  return it == findings.end() ? nullptr : &*it;
+}
+
+}  // namespace nuvrat

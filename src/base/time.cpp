@@ -1,0 +1,120 @@
+#include <date/date.h>
+#include <date/tz.h>
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/time.h>
+
+namespace nuvrat {
+namespace {
+
+using TickDuration = std::chrono::duration<Ticks, std::ratio<1, ticks_per_second>>;
+
+// Seconds from 1601-01-01 to 1970-01-01.
+constexpr std::int64_t epoch_seconds = 11'644'473'600;
+
+date::sys_time<TickDuration> to_system(Ticks ticks) {
+  return date::sys_time<TickDuration>(TickDuration(ticks - epoch_seconds * ticks_per_second));
+}
+
+Ticks from_system(date::sys_time<TickDuration> time) {
+  return time.time_since_epoch().count() + epoch_seconds * ticks_per_second;
+}
+
+}  // namespace
+
+std::string format_time(Ticks ticks) {
+  if (ticks == 0) return "";
+  const auto time = to_system(ticks);
+  const auto day = date::floor<date::days>(time);
+  const date::year_month_day ymd(day);
+  const date::hh_mm_ss<TickDuration> clock(time - day);
+  std::string out =
+      fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", static_cast<int>(ymd.year()),
+                  static_cast<unsigned>(ymd.month()), static_cast<unsigned>(ymd.day()),
+                  clock.hours().count(), clock.minutes().count(), clock.seconds().count());
+  if (const auto fraction = clock.subseconds().count(); fraction != 0) {
+    std::string digits = fmt::format("{:07}", fraction);
+    digits.erase(digits.find_last_not_of('0') + 1);
+    out += "." + digits;
+  }
+  return out + "Z";
+}
+
+Ticks parse_time(std::string_view text) {
+  if (text.empty()) return 0;
+  std::istringstream in{std::string(text)};
+  date::sys_time<TickDuration> time;
+  in >> date::parse("%Y-%m-%dT%H:%M:%SZ", time);
+  if (in.fail()) throw Error(ErrorCode::words, fmt::format("'{}' is not a time in UTC", text));
+  return from_system(time);
+}
+
+Ticks now() {
+  return from_system(date::floor<TickDuration>(std::chrono::system_clock::now()));
+}
+
+Zone Zone::named(std::string_view name) {
+  Zone zone;
+  if (name == "UTC") return zone;
+  try {
+    zone.zone_ = date::locate_zone(std::string(name));
+  } catch (const std::exception&) {
+    throw Error(ErrorCode::words, fmt::format("time zone '{}' is not known on this machine", name),
+                {}, "Give an IANA name such as Europe/Lisbon, or UTC");
+  }
+  return zone;
+}
+
+Zone Zone::machine() {
+  Zone zone;
+  try {
+    zone.zone_ = date::current_zone();
+  } catch (const std::exception&) {
+    zone.zone_ = nullptr;  // a machine without a zone set runs on UTC
+  }
+  return zone;
+}
+
+std::string Zone::name() const {
+  return zone_ == nullptr ? "UTC" : static_cast<const date::time_zone*>(zone_)->name();
+}
+
+Ticks Zone::to_utc(const LocalTime& local) const {
+  const date::year_month_day ymd(date::year(local.year),
+                                 date::month(static_cast<unsigned>(local.month)),
+                                 date::day(static_cast<unsigned>(local.day)));
+  if (!ymd.ok() || local.hour > 23 || local.minute > 59 || local.second > 59) return 0;
+  const auto seconds = date::local_days(ymd) + std::chrono::hours(local.hour) +
+                       std::chrono::minutes(local.minute) + std::chrono::seconds(local.second);
+  const TickDuration rest(local.centiseconds * (ticks_per_second / 100));
+  if (zone_ == nullptr) {
+    return from_system(date::sys_time<TickDuration>(seconds.time_since_epoch() + rest));
+  }
+  const auto* zone = static_cast<const date::time_zone*>(zone_);
+  const date::local_info info = zone->get_info(seconds);
+  const auto offset = info.first.offset;  // unique, the first of two, or the one before the gap
+  return from_system(date::sys_time<TickDuration>(seconds.time_since_epoch() - offset + rest));
+}
+
+LocalTime Zone::to_local(Ticks utc) const {
+  auto time = to_system(utc);
+  if (zone_ != nullptr) {
+    const auto* zone = static_cast<const date::time_zone*>(zone_);
+    time += zone->get_info(date::floor<std::chrono::seconds>(time)).offset;
+  }
+  const auto day = date::floor<date::days>(time);
+  const date::year_month_day ymd(day);
+  const date::hh_mm_ss<TickDuration> clock(time - day);
+  LocalTime local;
+  local.year = static_cast<int>(ymd.year());
+  local.month = static_cast<int>(static_cast<unsigned>(ymd.month()));
+  local.day = static_cast<int>(static_cast<unsigned>(ymd.day()));
+  local.hour = static_cast<int>(clock.hours().count());
+  local.minute = static_cast<int>(clock.minutes().count());
+  local.second = static_cast<int>(clock.seconds().count());
+  local.centiseconds = static_cast<int>(clock.subseconds().count() / (ticks_per_second / 100));
+  return local;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,27 @@
+#include <nuvrat/volume_kind.h>
+
+namespace nuvrat {
+
+const char* name_of(VolumeKind kind) {
+  switch (kind) {
+    case VolumeKind::unknown:
+      return "unknown";
+    case VolumeKind::fat12:
+      return "fat12";
+    case VolumeKind::fat16:
+      return "fat16";
+    case VolumeKind::fat32:
+      return "fat32";
+    case VolumeKind::ntfs:
+      return "ntfs";
+    case VolumeKind::exfat:
+      return "exfat";
+    case VolumeKind::swap:
+      return "swap";
+    case VolumeKind::other:
+      return "other";
+  }
+  return "unknown";
+}
+
+}  // namespace nuvrat

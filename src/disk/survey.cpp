@@ -1,0 +1,122 @@
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+#include <nuvrat/survey.h>
+
+namespace nuvrat {
+namespace {
+
+void look_at_volume(Device& device, const ReadOptions& options, bool deep, SurveyedPartition& out) {
+  const Partition& p = out.partition;
+  if (p.role == Role::extended || p.sectors == 0) return;
+  const auto place = [&p](Place at) {
+    at.subject = fmt::format("p{}", p.number);
+    if (at.sector) at.sector = p.start + *at.sector;
+    return at;
+  };
+  try {
+    const Window window(device, p.range());
+    out.signature = recognise_volume(window);
+    const auto reader = open_volume(window, options);
+    if (!reader) return;
+    if (deep) (void)reader->tree();
+    out.volume = reader->info();
+    out.findings = reader->findings();
+    for (Finding& f : out.findings) f.place = place(f.place);
+  } catch (const Error& e) {
+    // A Window counts from the partition's start only in what the formats report; the device itself
+    // names absolute sectors.
+    const bool io = e.code() == ErrorCode::device_read;
+    Place at = io ? e.place() : place(e.place());
+    at.subject = fmt::format("p{}", p.number);
+    out.findings.push_back({io ? "volume.unreadable" : "volume.damaged", Severity::error, at,
+                            e.message() + (e.remedy().empty() ? "" : ". " + e.remedy()), false});
+  }
+}
+
+// A disk with 4096-byte sectors opened as one of 512 shows partitions in the wrong places.
+void check_sector_size(const Device& device, Survey& survey) {
+  if (device.identity().kind != "image" || device.sector_size() != 512) return;
+  for (const SurveyedPartition& p : survey.partitions) {
+    const std::uint64_t there = p.partition.start * 8;
+    if (p.volume || p.partition.role == Role::extended || there + 8 > device.sectors()) continue;
+    const Bytes sector = device.read(there, 8);
+    const bool boot =
+        sector[11] == 0x00 && sector[12] == 0x10 && sector[510] == 0x55 && sector[511] == 0xAA;
+    if (!boot) continue;
+    survey.table.findings.push_back(
+        {"disk.sector-size",
+         Severity::error,
+         {{}, there, {}, {}},
+         fmt::format(
+             "partition {} would begin right with sectors of 4096 bytes; open the image with "
+             "--sector-size 4096",
+             p.partition.number),
+         false});
+    return;
+  }
+}
+
+bool bare_volume_there(const Survey& survey, Device& device) {
+  if (survey.table.layout.kind == TableKind::gpt || !survey.table.layout.partitions.empty())
+    return false;
+  return recognise_volume(device).kind != VolumeKind::unknown;
+}
+
+}  // namespace
+
+const SurveyedPartition* Survey::find(unsigned number) const {
+  const auto it = std::find_if(partitions.begin(), partitions.end(),
+                               [number](const auto& p) { return p.partition.number == number; });
+  return it == partitions.end() ? nullptr : &*it;
+}
+
+Findings Survey::all_findings() const {
+  Findings out = table.findings;
+  for (const SurveyedPartition& p : partitions) {
+    out.insert(out.end(), p.findings.begin(), p.findings.end());
+  }
+  return out;
+}
+
+std::string disk_tag(const Device& device, const TableReading& table) {
+  std::string text = fmt::format("{}|{}|{}|{}|{}|{}", device.identity().model,
+                                 device.identity().serial, device.sectors(), device.sector_size(),
+                                 name_of(table.layout.kind), table.layout.id_text());
+  for (const Partition& p : table.layout.partitions) {
+    text += fmt::format("|{} {} {} {} {}", p.number, name_of(p.role), p.start, p.sectors,
+                        type_text(p.type));
+  }
+  const Digest digest =
+      Sha256::of({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+  // No vowels, so that a tag is never a word, and no pairs that look alike.
+  constexpr std::string_view letters = "346789BCDFGHJKMNPQRTVWXY";
+  std::string tag;
+  for (std::size_t i = 0; i < 4; ++i) tag.push_back(letters[digest.bytes[i] % letters.size()]);
+  return tag;
+}
+
+Survey survey_disk(Device& device, const ReadOptions& options, bool deep) {
+  Survey out;
+  out.device = device.identity();
+  out.sectors = device.sectors();
+  out.sector_size = device.sector_size();
+  out.table = read_table(device);
+  out.tag = disk_tag(device, out.table);
+  for (const Partition& p : out.table.layout.partitions) out.partitions.push_back({p, {}, {}, {}});
+  if (bare_volume_there(out, device)) {
+    out.bare_volume = true;
+    out.table.layout.kind = TableKind::none;
+    Partition whole;
+    whole.sectors = device.sectors();
+    out.partitions.push_back({whole, {}, {}, {}});
+  }
+  for (SurveyedPartition& p : out.partitions) look_at_volume(device, options, deep, p);
+  check_sector_size(device, out);
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,121 @@
+#include "fat/boot.h"
+
+#include <fmt/format.h>
+
+#include "base/record.h"
+
+namespace nuvrat {
+namespace {
+
+bool power_of_two(std::uint32_t n) {
+  return n != 0 && (n & (n - 1)) == 0;
+}
+
+// What is wrong with the fields that every FAT has; empty when nothing is.
+std::string fault_of(const FatBoot& boot, ByteView sector) {
+  const bool jump =
+      (boot.BS_jmpBoot[0] == 0xEB && boot.BS_jmpBoot[2] == 0x90) || boot.BS_jmpBoot[0] == 0xE9;
+  const std::uint32_t bytes = boot.BPB_BytsPerSec.value();
+  if (!jump) return "it does not begin with a jump";
+  if (sector[510] != 0x55 || sector[511] != 0xAA) return "it does not end in 55 AA";
+  if (!power_of_two(bytes) || bytes < 512 || bytes > 4096) {
+    return fmt::format("it says {} bytes a sector", bytes);
+  }
+  if (!power_of_two(boot.BPB_SecPerClus)) {
+    return fmt::format("it says {} sectors a cluster", boot.BPB_SecPerClus);
+  }
+  if (boot.BPB_RsvdSecCnt.value() == 0) return "it says no reserved sectors";
+  if (boot.BPB_NumFATs == 0 || boot.BPB_NumFATs > 4) {
+    return fmt::format("it says {} FATs", boot.BPB_NumFATs);
+  }
+  if (boot.BPB_Media != 0xF0 && boot.BPB_Media < 0xF8) {
+    return fmt::format("its media byte is {:02X}", boot.BPB_Media);
+  }
+  return "";
+}
+
+void take_tail(const FatBootTail& tail, FatGeometry& g) {
+  g.dirty_flag = (tail.BS_Reserved1 & 0x03) != 0;
+  if (tail.BS_BootSig == 0x29 || tail.BS_BootSig == 0x28) g.serial = tail.BS_VolID.value();
+  if (tail.BS_BootSig == 0x29) g.label = tail.BS_VolLab;
+}
+
+void take_fat32(const Fat32Boot& ext, FatGeometry& g) {
+  const std::uint16_t flags = ext.BPB_ExtFlags.value();
+  g.mirrored = (flags & 0x80) == 0;
+  g.active_fat = g.mirrored ? 0 : flags & 0x0F;
+  g.root_cluster = ext.BPB_RootClus.value();
+  const std::uint32_t info = ext.BPB_FSInfo.value();
+  const std::uint32_t backup = ext.BPB_BkBootSec.value();
+  if (info > 0 && info < g.reserved_sectors) g.fs_info = info;
+  if (backup > 0 && backup < g.reserved_sectors) g.backup_boot = backup;
+  take_tail(ext.tail, g);
+}
+
+std::uint64_t fat_bytes_needed(const FatGeometry& g) {
+  const std::uint64_t entries = std::uint64_t{g.clusters} + 2;
+  if (g.kind == VolumeKind::fat12) return div_up<std::uint64_t>(entries * 3, 2);
+  return entries * (g.kind == VolumeKind::fat16 ? 2 : 4);
+}
+
+}  // namespace
+
+VolumeKind fat_kind_for(std::uint64_t clusters) {
+  if (clusters < 4085) return VolumeKind::fat12;
+  return clusters < 65525 ? VolumeKind::fat16 : VolumeKind::fat32;
+}
+
+std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault) {
+  const auto boot = load<FatBoot>(sector);
+  const auto ext = load<Fat32Boot>(sector, 36);
+  fault = fault_of(boot, sector);
+  if (!fault.empty()) return std::nullopt;
+  FatGeometry g;
+  g.sector_bytes = boot.BPB_BytsPerSec.value();
+  g.cluster_sectors = boot.BPB_SecPerClus;
+  g.reserved_sectors = boot.BPB_RsvdSecCnt.value();
+  g.fats = boot.BPB_NumFATs;
+  g.root_entries = boot.BPB_RootEntCnt.value();
+  g.root_sectors = div_up<std::uint32_t>(g.root_entries * 32, g.sector_bytes);
+  g.hidden_sectors = boot.BPB_HiddSec.value();
+  const std::uint32_t total16 = boot.BPB_TotSec16.value();
+  g.total_sectors = total16 != 0 ? total16 : boot.BPB_TotSec32.value();
+  const std::uint32_t size16 = boot.BPB_FATSz16.value();
+  g.fat_sectors = size16 != 0 ? size16 : ext.BPB_FATSz32.value();
+  if (g.fat_sectors == 0 || g.data_start() >= g.total_sectors) {
+    fault = fmt::format("its FATs of {} sectors leave no room for data on {} sectors",
+                        g.fat_sectors, g.total_sectors);
+    return std::nullopt;
+  }
+  const std::uint64_t clusters = (g.total_sectors - g.data_start()) / g.cluster_sectors;
+  g.kind = fat_kind_for(clusters);
+  // A FAT of 32-bit entries is named by its own field; a volume below the count that the type asks
+  // for is still read by every system as what its FAT size field says.
+  if (size16 == 0) g.kind = VolumeKind::fat32;
+  if (clusters == 0 || clusters >= 0x0FFFFFF5) {
+    fault = fmt::format("it has {} clusters", clusters);
+    return std::nullopt;
+  }
+  g.clusters = static_cast<std::uint32_t>(clusters);
+  if (fat_bytes_needed(g) > std::uint64_t{g.fat_sectors} * g.sector_bytes) {
+    fault =
+        fmt::format("its FAT of {} sectors is too small for {} clusters", g.fat_sectors, clusters);
+    return std::nullopt;
+  }
+  if (g.kind == VolumeKind::fat32) {
+    take_fat32(ext, g);
+    if (!g.valid_cluster(g.root_cluster)) {
+      fault = fmt::format("its root folder would begin at cluster {}", g.root_cluster);
+      return std::nullopt;
+    }
+    if (g.active_fat >= g.fats) {
+      fault = fmt::format("its active FAT would be number {} of {}", g.active_fat, g.fats);
+      return std::nullopt;
+    }
+  } else {
+    take_tail(load<FatBootTail>(sector, 36), g);
+  }
+  return g;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,57 @@
+#pragma once
+// The arithmetic of a FAT volume, taken from its boot sector.
+
+#include <optional>
+#include <string>
+
+#include <nuvrat/bytes.h>
+#include <nuvrat/device.h>
+#include <nuvrat/finding.h>
+#include <nuvrat/volume_kind.h>
+
+#include "fat/records.h"
+
+namespace nuvrat {
+
+/// All sector numbers are in the volume's own sectors, counted from its first one.
+struct FatGeometry {
+  VolumeKind kind = VolumeKind::fat32;
+  std::uint32_t sector_bytes = 512;
+  std::uint32_t cluster_sectors = 1;
+  std::uint32_t reserved_sectors = 1;
+  std::uint32_t fats = 2;
+  std::uint32_t fat_sectors = 0;  ///< of one copy
+  std::uint32_t root_entries = 0;
+  std::uint32_t root_sectors = 0;  ///< of the fixed root folder; 0 on FAT32
+  std::uint64_t total_sectors = 0;
+  std::uint32_t clusters = 0;      ///< data clusters, numbered from 2
+  std::uint32_t root_cluster = 0;  ///< FAT32
+  std::uint32_t fs_info = 0;       ///< FAT32; 0: none
+  std::uint32_t backup_boot = 0;   ///< FAT32; 0: none
+  std::uint32_t active_fat = 0;
+  bool mirrored = true;
+  std::uint32_t serial = 0;
+  std::uint32_t hidden_sectors = 0;
+  std::array<std::uint8_t, 11> label{};
+  bool dirty_flag = false;  ///< the boot sector's own note
+
+  [[nodiscard]] std::uint64_t fat_start(std::uint32_t copy) const {
+    return reserved_sectors + std::uint64_t{copy} * fat_sectors;
+  }
+  [[nodiscard]] std::uint64_t root_start() const { return fat_start(fats); }
+  [[nodiscard]] std::uint64_t data_start() const { return root_start() + root_sectors; }
+  [[nodiscard]] std::uint64_t cluster_start(std::uint32_t cluster) const {
+    return data_start() + std::uint64_t{cluster - 2} * cluster_sectors;
+  }
+  [[nodiscard]] std::uint32_t last_cluster() const { return clusters + 1; }
+  [[nodiscard]] std::uint32_t cluster_bytes() const { return cluster_sectors * sector_bytes; }
+  [[nodiscard]] bool valid_cluster(std::uint32_t c) const { return c >= 2 && c <= last_cluster(); }
+};
+
+/// The type that a cluster count stands for; nothing else decides it.
+[[nodiscard]] VolumeKind fat_kind_for(std::uint64_t clusters);
+
+/// The geometry, or why this is no FAT boot sector.
+[[nodiscard]] std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault);
+
+}  // namespace nuvrat

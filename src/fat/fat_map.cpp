@@ -1,0 +1,150 @@
+#include "fat/fat_map.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t piece_bytes = 1u << 20;
+
+}  // namespace
+
+FatMap::FatMap(const Device& device, const FatGeometry& geometry, std::uint32_t copy)
+    : geometry_(geometry), ratio_(geometry.sector_bytes / device.sector_size()) {
+  start_ = geometry.fat_start(copy) * ratio_;
+  if (geometry.kind == VolumeKind::fat12) {
+    read_fat12(device);
+  } else {
+    read_wide(device, geometry.kind == VolumeKind::fat16 ? 2 : 4);
+  }
+  runs_.shrink_to_fit();
+}
+
+void FatMap::take_flags(std::uint32_t entry1) {
+  if (geometry_.kind == VolumeKind::fat16) clean_ = (entry1 & 0xC000) == 0xC000;
+  if (geometry_.kind == VolumeKind::fat32) clean_ = (entry1 & 0x0C000000) == 0x0C000000;
+}
+
+void FatMap::take(std::uint32_t cluster, std::uint32_t entry) {
+  if (entry == 0) {
+    ++free_;
+    return;
+  }
+  if (entry == fat_bad) {
+    if (!bad_.empty() && bad_.back().first + bad_.back().count == cluster) {
+      ++bad_.back().count;
+    } else {
+      bad_.push_back({cluster, 1});
+    }
+    return;
+  }
+  if (!runs_.empty() && runs_.back().next == cluster &&
+      runs_.back().first + runs_.back().count == cluster) {
+    ++runs_.back().count;
+    runs_.back().next = entry;
+  } else {
+    runs_.push_back({cluster, 1, entry});
+  }
+}
+
+void FatMap::read_fat12(const Device& device) {
+  const Bytes fat = device.read(start_, std::uint64_t{geometry_.fat_sectors} * ratio_);
+  for (std::uint32_t c = 2; c <= geometry_.last_cluster(); ++c) {
+    const std::size_t at = c + c / 2;
+    const std::uint32_t pair = fat[at] | static_cast<std::uint32_t>(fat[at + 1]) << 8;
+    std::uint32_t entry = (c & 1) != 0 ? pair >> 4 : pair & 0xFFF;
+    if (entry >= 0xFF8) entry = fat_end;
+    if (entry == 0xFF7) entry = fat_bad;
+    take(c, entry);
+  }
+}
+
+void FatMap::read_wide(const Device& device, std::uint32_t width) {
+  const std::uint64_t sector = device.sector_size();
+  const std::uint64_t entries = std::uint64_t{geometry_.last_cluster()} + 1;
+  const std::uint64_t sectors = div_up(entries * width, sector);
+  Bytes piece(piece_bytes);
+  for (std::uint64_t at = 0; at < sectors;) {
+    const std::uint64_t data =
+        std::min(sectors, std::max(device.next_data(start_ + at), start_ + at) - start_);
+    const std::uint64_t first = at * sector / width;
+    if (data > at && at > 0) {  // a hole: all of it is free clusters
+      const std::uint64_t stop = std::min(entries, data * sector / width);
+      free_ += static_cast<std::uint32_t>(stop - first);
+      at = data;
+      continue;
+    }
+    const std::uint64_t count = std::min(piece_bytes / sector, sectors - at);
+    const ByteSpan bytes = ByteSpan(piece).first(count * sector);
+    device.read(start_ + at, bytes);
+    const std::uint64_t stop = std::min(entries, first + bytes.size() / width);
+    for (std::uint64_t c = first; c < stop; ++c) {
+      const std::size_t i = (c - first) * width;
+      std::uint32_t entry = bytes[i] | static_cast<std::uint32_t>(bytes[i + 1]) << 8;
+      if (width == 4) {
+        entry |= static_cast<std::uint32_t>(bytes[i + 2]) << 16 |
+                 static_cast<std::uint32_t>(bytes[i + 3]) << 24;
+      }
+      if (c == 1) take_flags(entry);
+      if (c < 2) continue;
+      if (width == 4) entry &= 0x0FFFFFFF;
+      if (entry >= (width == 2 ? 0xFFF8u : 0x0FFFFFF8u)) entry = fat_end;
+      if (width == 2 && entry == 0xFFF7) entry = fat_bad;
+      take(static_cast<std::uint32_t>(c), entry);
+    }
+    at += count;
+  }
+}
+
+FatMap::Chain FatMap::chain(std::uint32_t first) const {
+  Chain out;
+  std::uint32_t cluster = first;
+  while (true) {
+    if (!geometry_.valid_cluster(cluster)) {
+      out.fault = cluster == 0 || cluster == 1
+                      ? fmt::format("it leads to cluster {}, which is no cluster", cluster)
+                      : fmt::format("it leads to cluster {}, but the last one is {}", cluster,
+                                    geometry_.last_cluster());
+      return out;
+    }
+    auto run = std::upper_bound(runs_.begin(), runs_.end(), cluster,
+                                [](std::uint32_t c, const Run& r) { return c < r.first; });
+    const bool found =
+        run != runs_.begin() && cluster - std::prev(run)->first < std::prev(run)->count;
+    if (!found) {
+      const bool is_bad = std::any_of(bad_.begin(), bad_.end(), [cluster](const ClusterRange& b) {
+        return cluster >= b.first && cluster - b.first < b.count;
+      });
+      out.fault = fmt::format("it leads to cluster {}, which is {}", cluster,
+                              is_bad ? "marked bad" : "free");
+      return out;
+    }
+    --run;
+    const std::uint32_t count = run->count - (cluster - run->first);
+    out.ranges.push_back({cluster, count});
+    out.clusters += count;
+    if (out.clusters > geometry_.clusters) {
+      out.fault = "it runs in a circle";
+      return out;
+    }
+    if (run->next == fat_end) return out;
+    cluster = run->next;
+  }
+}
+
+void FatMap::each_used(const std::function<void(ClusterRange)>& visit) const {
+  auto run = runs_.begin();
+  auto bad = bad_.begin();
+  while (run != runs_.end() || bad != bad_.end()) {
+    if (bad == bad_.end() || (run != runs_.end() && run->first < bad->first)) {
+      visit({run->first, run->count});
+      ++run;
+    } else {
+      visit(*bad++);
+    }
+  }
+}
+
+}  // namespace nuvrat

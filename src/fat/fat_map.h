@@ -1,0 +1,63 @@
+#pragma once
+// A FAT in memory as runs: neighbours whose entries lead from one to the next. One sequential read
+// makes it, and its size follows the number of fragments, not the size of the volume.
+
+#include <functional>
+#include <vector>
+
+#include <nuvrat/device.h>
+
+#include "fat/boot.h"
+
+namespace nuvrat {
+
+/// Ends of a chain, in the terms of FAT32 whatever the type.
+inline constexpr std::uint32_t fat_end = 0x0FFFFFFF;
+inline constexpr std::uint32_t fat_bad = 0x0FFFFFF7;
+
+struct ClusterRange {
+  std::uint32_t first = 0;
+  std::uint32_t count = 0;
+};
+
+class FatMap {
+ public:
+  /// Reads copy number `copy`. Throws Error (device_read).
+  FatMap(const Device& device, const FatGeometry& geometry, std::uint32_t copy);
+
+  struct Chain {
+    std::vector<ClusterRange> ranges;
+    std::uint64_t clusters = 0;
+    /// What the last entry said when it was neither a link nor an end; empty for a sound chain.
+    std::string fault;
+  };
+  /// Follows a chain; a loop is cut once it is longer than the volume.
+  [[nodiscard]] Chain chain(std::uint32_t first) const;
+
+  [[nodiscard]] std::uint32_t free_clusters() const { return free_; }
+  [[nodiscard]] const std::vector<ClusterRange>& bad() const { return bad_; }
+  [[nodiscard]] bool clean() const { return clean_; }
+  /// Every cluster that is not free, bad ones included, in ascending order.
+  void each_used(const std::function<void(ClusterRange)>& visit) const;
+
+ private:
+  struct Run {
+    std::uint32_t first;
+    std::uint32_t count;
+    std::uint32_t next;  // the last entry
+  };
+  void take(std::uint32_t cluster, std::uint32_t entry);
+  void read_fat12(const Device& device);
+  void read_wide(const Device& device, std::uint32_t width);
+  void take_flags(std::uint32_t entry1);
+
+  const FatGeometry geometry_;
+  std::uint64_t start_;  // in device sectors
+  std::uint32_t ratio_;
+  std::vector<Run> runs_;
+  std::vector<ClusterRange> bad_;
+  std::uint32_t free_ = 0;
+  bool clean_ = true;
+};
+
+}  // namespace nuvrat

@@ -1,0 +1,78 @@
+#include "fat/names.h"
+
+#include <unicode/uchar.h>
+
+namespace nuvrat {
+namespace {
+
+std::size_t trimmed(ByteView bytes) {
+  std::size_t n = bytes.size();
+  while (n > 0 && bytes[n - 1] == ' ') --n;
+  return n;
+}
+
+std::u16string lower(std::u16string text) {
+  for (char16_t& unit : text) unit = static_cast<char16_t>(u_tolower(unit));
+  return text;
+}
+
+}  // namespace
+
+std::uint8_t short_name_checksum(const std::array<std::uint8_t, 11>& name) {
+  unsigned sum = 0;
+  for (const std::uint8_t b : name) sum = (((sum & 1) << 7) + (sum >> 1) + b) & 0xFF;
+  return static_cast<std::uint8_t>(sum);
+}
+
+std::u16string short_name_text(const DirEntry& entry, const CodePage& page, bool cased) {
+  std::array<std::uint8_t, 11> bytes = entry.DIR_Name;
+  if (bytes[0] == 0x05) bytes[0] = 0xE5;
+  const ByteView all(bytes);
+  std::u16string base = page.decode(all.first(trimmed(all.first(8))));
+  std::u16string extension = page.decode(all.subspan(8, trimmed(all.subspan(8, 3))));
+  if (cased && (entry.DIR_NTRes & 0x08) != 0) base = lower(base);
+  if (cased && (entry.DIR_NTRes & 0x10) != 0) extension = lower(extension);
+  return extension.empty() ? base : base + u"." + extension;
+}
+
+std::string label_text(const std::array<std::uint8_t, 11>& label, const CodePage& page) {
+  std::array<std::uint8_t, 11> bytes = label;
+  if (bytes[0] == 0x05) bytes[0] = 0xE5;
+  const ByteView all(bytes);
+  return to_utf8(page.decode(all.first(trimmed(all))));
+}
+
+void LongName::add(const LongEntry& entry) {
+  const unsigned order = entry.LDIR_Ord & 0x3F;
+  if ((entry.LDIR_Ord & 0x40) != 0) {
+    clear();
+    checksum_ = entry.LDIR_Chksum;
+    expected_ = order;
+  }
+  if (order == 0 || order > 20 || order != expected_ || entry.LDIR_Chksum != checksum_) {
+    clear();
+    return;
+  }
+  std::u16string piece;
+  bool ended = false;
+  const auto add_units = [&](const auto& units) {
+    for (const auto& unit : units) {
+      if (unit.value() == 0) ended = true;
+      if (!ended) piece.push_back(static_cast<char16_t>(unit.value()));
+    }
+  };
+  add_units(entry.LDIR_Name1);
+  add_units(entry.LDIR_Name2);
+  add_units(entry.LDIR_Name3);
+  text_ = piece + text_;
+  expected_ = order - 1;
+}
+
+std::u16string LongName::take(const std::array<std::uint8_t, 11>& short_name) {
+  const bool whole = expected_ == 0 && checksum_ == short_name_checksum(short_name);
+  std::u16string out = whole && text_.size() <= 255 ? std::move(text_) : std::u16string();
+  clear();
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,246 @@
+#include "fat/read.h"
+
+#include <unordered_set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+
+#include "fat/directory.h"
+#include "fat/fat_map.h"
+
+namespace nuvrat {
+namespace {
+
+FatGeometry geometry_of(const Device& device) {
+  std::string fault;
+  const auto geometry = parse_fat_boot(device.read(0), fault);
+  if (!geometry) {
+    throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
+                {{}, 0, {}, {}});
+  }
+  if (geometry->sector_bytes % device.sector_size() != 0) {
+    throw Error(ErrorCode::damaged,
+                fmt::format("the volume is made for sectors of {} bytes, the disk has {}",
+                            geometry->sector_bytes, device.sector_size()),
+                {{}, 0, {}, {}},
+                fmt::format("For an image, try --sector-size {}", geometry->sector_bytes));
+  }
+  return *geometry;
+}
+
+class FatReader final : public VolumeReader {
+ public:
+  FatReader(const Device& device, const ReadOptions& options)
+      : device_(device),
+        page_(options.codepage),
+        zone_(options.zone),
+        geometry_(geometry_of(device)),
+        ratio_(geometry_.sector_bytes / device.sector_size()) {
+    check_size();
+    map_.emplace(device_, geometry_, geometry_.active_fat);
+    fill_info();
+  }
+
+  [[nodiscard]] const VolumeInfo& info() const override { return info_; }
+  [[nodiscard]] const Findings& findings() const override { return findings_; }
+  [[nodiscard]] const Device& device() const override { return device_; }
+
+  [[nodiscard]] const FileTree& tree() override {
+    if (!walked_) walk();
+    walked_ = true;
+    return tree_;
+  }
+
+  [[nodiscard]] SectorSet owned() override {
+    SectorSet out{{0, geometry_.data_start() * ratio_}};
+    map_->each_used([&](ClusterRange r) { out.add(sectors_of(r)); });
+    return out;
+  }
+
+ private:
+  struct Folder {
+    FileTree::Id id;
+    std::uint32_t cluster;  // 0: the fixed root
+  };
+
+  void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> sector,
+                   std::optional<std::uint64_t> record, std::string path, std::string text) {
+    findings_.push_back(
+        {code, severity, {{}, sector, record, std::move(path)}, std::move(text), false});
+  }
+
+  [[nodiscard]] SectorRange sectors_of(ClusterRange r) const {
+    return {geometry_.cluster_start(r.first) * ratio_,
+            std::uint64_t{r.count} * geometry_.cluster_sectors * ratio_};
+  }
+
+  void check_size() {
+    const std::uint64_t total = geometry_.total_sectors * ratio_;
+    if (total > device_.sectors()) {
+      throw Error(
+          ErrorCode::damaged,
+          fmt::format("the volume says that it has {} sectors, but its place has {}: {} are "
+                      "missing",
+                      total, device_.sectors(), total - device_.sectors()),
+          {{}, 0, {}, {}}, "Find out where the rest of it is before anything is written");
+    }
+  }
+
+  void fill_info() {
+    info_.kind = geometry_.kind;
+    info_.serial = fmt::format("{:04X}-{:04X}", geometry_.serial >> 16, geometry_.serial & 0xFFFF);
+    info_.sectors = geometry_.total_sectors * ratio_;
+    info_.bytes = info_.sectors * device_.sector_size();
+    info_.cluster_bytes = geometry_.cluster_bytes();
+    info_.free_bytes = std::uint64_t{map_->free_clusters()} * geometry_.cluster_bytes();
+    info_.hidden_sectors = geometry_.hidden_sectors;
+    info_.clean = map_->clean() && !geometry_.dirty_flag;
+    if (!info_.clean) {
+      add_finding("fat.not-clean", Severity::error, 0, {}, "",
+                  "the volume was not closed properly, or errors were noted on it; start it once "
+                  "under the system that owns it, or check it there");
+    }
+    const auto root =
+        parse_directory(read_folder({FileTree::root, root_cluster()}, ""), page_, zone_);
+    if (root.label) {
+      info_.label = label_text(*root.label, page_);
+    } else if (const std::string name = label_text(geometry_.label, page_);
+               name != "NO NAME" && name.find('\0') == std::string::npos) {
+      info_.label = name;
+    }
+    findings_.erase(std::remove_if(findings_.begin(), findings_.end(),
+                                   [](const Finding& f) { return f.code == "fat.chain"; }),
+                    findings_.end());  // the walk finds them again
+  }
+
+  [[nodiscard]] std::uint32_t root_cluster() const {
+    return geometry_.kind == VolumeKind::fat32 ? geometry_.root_cluster : 0;
+  }
+
+  // The folder's bytes, as far as its chain is sound and the format allows.
+  Bytes read_folder(const Folder& folder, const std::string& path) {
+    if (folder.cluster == 0) {
+      return device_.read(geometry_.root_start() * ratio_,
+                          std::uint64_t{geometry_.root_sectors} * ratio_);
+    }
+    const FatMap::Chain chain = map_->chain(folder.cluster);
+    if (!chain.fault.empty()) {
+      add_finding("fat.chain", Severity::error, {}, {}, path,
+                  "the folder's chain is broken: " + chain.fault);
+    }
+    Bytes out;
+    for (const ClusterRange& r : chain.ranges) {
+      const SectorRange range = sectors_of(r);
+      const std::uint64_t room = most_directory_bytes - out.size();
+      const std::uint64_t count = std::min(range.count, room / device_.sector_size());
+      const std::size_t at = out.size();
+      out.resize(at + count * device_.sector_size());
+      device_.read(range.first, ByteSpan(out).subspan(at));
+      if (count < range.count) {
+        add_finding("fat.folder-too-long", Severity::error, range.first, {}, path,
+                    "the folder has more than 65,536 entries");
+        break;
+      }
+    }
+    return out;
+  }
+
+  void walk() {
+    tree_.set_precision({ticks_per_second / 100, 2 * ticks_per_second, 86400 * ticks_per_second});
+    std::vector<Folder> open{{FileTree::root, root_cluster()}};
+    std::unordered_set<std::uint32_t> seen{root_cluster()};
+    while (!open.empty()) {
+      const Folder folder = open.back();
+      open.pop_back();
+      const std::string path = tree_.path(folder.id);
+      try {
+        read_items(folder, path, open, seen);
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::device_read) throw;
+        throw Error(
+            ErrorCode::device_read, "a folder could not be read: " + e.message(),
+            {e.place().subject, e.place().sector, {}, path.empty() ? "the root folder" : path},
+            "Make an image of the disk with what can still be read, and work on that");
+      }
+    }
+  }
+
+  void read_items(const Folder& folder, const std::string& path, std::vector<Folder>& open,
+                  std::unordered_set<std::uint32_t>& seen) {
+    const Bytes bytes = read_folder(folder, path);
+    const DirectoryContents contents = parse_directory(bytes, page_, zone_);
+    for (const std::uint32_t index : contents.orphans) {
+      add_finding("fat.long-name-orphan", Severity::note, {}, index, path,
+                  "entries of a long name belong to no file; they are ignored");
+    }
+    for (const DirectoryItem& item : contents.items) add_item(folder, item, open, seen);
+  }
+
+  void add_item(const Folder& folder, const DirectoryItem& item, std::vector<Folder>& open,
+                std::unordered_set<std::uint32_t>& seen) {
+    const FileTree::Id id = tree_.add(folder.id, item.name, item.short_name, item.info);
+    if (item.name.empty() ||
+        item.name.find_first_of(std::u16string_view(u"/\0", 2)) != item.name.npos) {
+      add_finding("fat.name-illegal", Severity::error, {}, item.index, tree_.path(id),
+                  "the name is empty or holds a character that no name may hold");
+    }
+    if (item.info.directory) {
+      if (!geometry_.valid_cluster(item.cluster)) {
+        add_finding("fat.folder-cluster", Severity::error, {}, item.index, tree_.path(id),
+                    fmt::format("the folder would begin at cluster {}", item.cluster));
+      } else if (!seen.insert(item.cluster).second) {
+        add_finding("fat.folder-twice", Severity::error, {}, item.index, tree_.path(id),
+                    fmt::format("another folder begins at cluster {} as well", item.cluster));
+      } else {
+        open.push_back({id, item.cluster});
+      }
+      return;
+    }
+    if (item.info.size > 0 || item.cluster != 0) add_extents(id, item);
+  }
+
+  void add_extents(FileTree::Id id, const DirectoryItem& item) {
+    const FatMap::Chain chain = map_->chain(item.cluster);
+    const std::uint64_t needed = div_up<std::uint64_t>(item.info.size, geometry_.cluster_bytes());
+    if (!chain.fault.empty()) {
+      add_finding("fat.chain", Severity::error, {}, item.index, tree_.path(id),
+                  "the file's chain is broken: " + chain.fault);
+    } else if (chain.clusters < needed) {
+      add_finding("fat.chain-short", Severity::error, {}, item.index, tree_.path(id),
+                  fmt::format("the file has {} bytes, its chain only {} clusters of {}",
+                              item.info.size, chain.clusters, geometry_.cluster_bytes()));
+    } else if (chain.clusters > needed) {
+      add_finding("fat.chain-long", Severity::warning, {}, item.index, tree_.path(id),
+                  fmt::format("the file has {} bytes, but a chain of {} clusters", item.info.size,
+                              chain.clusters));
+    }
+    std::vector<SectorRange> extents;
+    for (const ClusterRange& r : chain.ranges) extents.push_back(sectors_of(r));
+    tree_.set_extents(id, extents);
+  }
+
+  const Device& device_;
+  CodePage page_;
+  Zone zone_;
+  FatGeometry geometry_;
+  std::uint32_t ratio_;
+  std::optional<FatMap> map_;
+  VolumeInfo info_;
+  FileTree tree_;
+  Findings findings_;
+  bool walked_ = false;
+};
+
+}  // namespace
+
+bool looks_like_fat(ByteView sector0) {
+  std::string fault;
+  return parse_fat_boot(sector0, fault).has_value();
+}
+
+std::unique_ptr<VolumeReader> open_fat(const Device& device, const ReadOptions& options) {
+  return std::make_unique<FatReader>(device, options);
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,105 @@
+#pragma once
+// FAT structures as they lie on the disk. Field names follow the Microsoft FAT specification.
+
+#include <array>
+#include <cstddef>
+#include <cstdint>
+
+#include <boost/endian/buffers.hpp>
+
+namespace nuvrat {
+
+namespace be = boost::endian;
+
+struct FatBoot {
+  std::array<std::uint8_t, 3> BS_jmpBoot;
+  std::array<char, 8> BS_OEMName;
+  be::little_uint16_buf_t BPB_BytsPerSec;
+  std::uint8_t BPB_SecPerClus;
+  be::little_uint16_buf_t BPB_RsvdSecCnt;
+  std::uint8_t BPB_NumFATs;
+  be::little_uint16_buf_t BPB_RootEntCnt;
+  be::little_uint16_buf_t BPB_TotSec16;
+  std::uint8_t BPB_Media;
+  be::little_uint16_buf_t BPB_FATSz16;
+  be::little_uint16_buf_t BPB_SecPerTrk;
+  be::little_uint16_buf_t BPB_NumHeads;
+  be::little_uint32_buf_t BPB_HiddSec;
+  be::little_uint32_buf_t BPB_TotSec32;
+};
+static_assert(sizeof(FatBoot) == 36);
+
+/// What follows at offset 36 on FAT12 and FAT16, at offset 64 on FAT32.
+struct FatBootTail {
+  std::uint8_t BS_DrvNum;
+  std::uint8_t BS_Reserved1;  // bit 0: not closed; bit 1: errors seen
+  std::uint8_t BS_BootSig;
+  be::little_uint32_buf_t BS_VolID;
+  std::array<std::uint8_t, 11> BS_VolLab;
+  std::array<char, 8> BS_FilSysType;
+};
+static_assert(sizeof(FatBootTail) == 26);
+
+/// At offset 36 on FAT32.
+struct Fat32Boot {
+  be::little_uint32_buf_t BPB_FATSz32;
+  be::little_uint16_buf_t BPB_ExtFlags;
+  be::little_uint16_buf_t BPB_FSVer;
+  be::little_uint32_buf_t BPB_RootClus;
+  be::little_uint16_buf_t BPB_FSInfo;
+  be::little_uint16_buf_t BPB_BkBootSec;
+  std::array<std::uint8_t, 12> BPB_Reserved;
+  FatBootTail tail;
+};
+static_assert(sizeof(Fat32Boot) == 54);
+static_assert(offsetof(Fat32Boot, tail) == 28);
+
+struct FsInfo {
+  be::little_uint32_buf_t FSI_LeadSig;
+  std::array<std::uint8_t, 480> FSI_Reserved1;
+  be::little_uint32_buf_t FSI_StrucSig;
+  be::little_uint32_buf_t FSI_Free_Count;
+  be::little_uint32_buf_t FSI_Nxt_Free;
+  std::array<std::uint8_t, 12> FSI_Reserved2;
+  be::little_uint32_buf_t FSI_TrailSig;
+};
+static_assert(sizeof(FsInfo) == 512);
+
+struct DirEntry {
+  std::array<std::uint8_t, 11> DIR_Name;
+  std::uint8_t DIR_Attr;
+  std::uint8_t DIR_NTRes;
+  std::uint8_t DIR_CrtTimeTenth;
+  be::little_uint16_buf_t DIR_CrtTime;
+  be::little_uint16_buf_t DIR_CrtDate;
+  be::little_uint16_buf_t DIR_LstAccDate;
+  be::little_uint16_buf_t DIR_FstClusHI;
+  be::little_uint16_buf_t DIR_WrtTime;
+  be::little_uint16_buf_t DIR_WrtDate;
+  be::little_uint16_buf_t DIR_FstClusLO;
+  be::little_uint32_buf_t DIR_FileSize;
+
+  [[nodiscard]] std::uint32_t cluster() const {
+    return static_cast<std::uint32_t>(DIR_FstClusHI.value()) << 16 | DIR_FstClusLO.value();
+  }
+};
+static_assert(sizeof(DirEntry) == 32);
+
+struct LongEntry {
+  std::uint8_t LDIR_Ord;
+  std::array<be::little_uint16_buf_t, 5> LDIR_Name1;
+  std::uint8_t LDIR_Attr;
+  std::uint8_t LDIR_Type;
+  std::uint8_t LDIR_Chksum;
+  std::array<be::little_uint16_buf_t, 6> LDIR_Name2;
+  be::little_uint16_buf_t LDIR_FstClusLO;
+  std::array<be::little_uint16_buf_t, 2> LDIR_Name3;
+};
+static_assert(sizeof(LongEntry) == 32);
+
+inline constexpr std::uint8_t fat_attr_label = 0x08;
+inline constexpr std::uint8_t fat_attr_directory = 0x10;
+inline constexpr std::uint8_t fat_attr_long = 0x0F;
+inline constexpr std::size_t most_directory_bytes = 65536 * sizeof(DirEntry);
+
+}  // namespace nuvrat

@@ -1,0 +1,80 @@
+#include "job/case.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "assess/json.h"
+
+namespace nuvrat {
+namespace {
+
+// True when `folder` lies on the block device, or on a partition of it.
+bool lies_on(const std::filesystem::path& folder, const Device& device) {
+  struct stat disk {};
+  struct stat place {};
+  if (device.identity().kind != "block device" ||
+      ::stat(device.identity().path.c_str(), &disk) != 0 || ::stat(folder.c_str(), &place) != 0) {
+    return false;
+  }
+  const auto name = [](dev_t number) {
+    std::error_code ignored;
+    return std::filesystem::canonical(
+        fmt::format("/sys/dev/block/{}:{}", major(number), minor(number)), ignored);
+  };
+  const auto disk_name = name(disk.st_rdev);
+  const auto place_name = name(place.st_dev);
+  return !disk_name.empty() && (place_name == disk_name || place_name.parent_path() == disk_name);
+}
+
+}  // namespace
+
+Case::Case(std::filesystem::path folder)
+    : folder_(std::move(folder)), log_(folder_ / "log.jsonl", std::ios::app) {
+  if (!log_) {
+    throw Error(ErrorCode::file, "the case folder can't be written to",
+                {{}, {}, {}, folder_.string()},
+                "Name a folder on another disk that may be written");
+  }
+}
+
+Case Case::create(const std::filesystem::path& folder, const Device& device) {
+  std::error_code error;
+  std::filesystem::create_directories(folder, error);
+  if (error) {
+    throw Error(ErrorCode::file, "the case folder can't be made: " + error.message(),
+                {{}, {}, {}, folder.string()}, "Name a folder on another disk that may be written");
+  }
+  if (!std::filesystem::is_empty(folder, error) || error) {
+    throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
+                "A case holds one job: name a new folder");
+  }
+  if (lies_on(folder, device)) {
+    throw Error(ErrorCode::refused, "the case folder lies on the disk that is to be rewritten",
+                {{}, {}, {}, folder.string()}, "Name a folder on another disk");
+  }
+  return Case(folder);
+}
+
+void Case::save_assessment(const Assessment& assessment) const {
+  nlohmann::json json = to_json(assessment);
+  json["schema"] = "nuvrat.case/1";
+  std::ofstream out(file("assessment.json"));
+  out << json.dump(2) << '\n';
+  out.close();
+  if (out.fail()) {
+    throw Error(ErrorCode::file, "the case folder can't be written to",
+                {{}, {}, {}, folder_.string()});
+  }
+}
+
+void Case::log(const std::string& event, const std::string& detail) {
+  nlohmann::json line = {{"time", format_time(now())}, {"event", event}};
+  if (!detail.empty()) line["detail"] = printable(detail);
+  log_ << line << std::endl;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,180 @@
+#include "assess/json.h"
+
+#include <fmt/format.h>
+
+#include <nuvrat/report.h>
+#include <nuvrat/text.h>
+
+namespace nuvrat {
+namespace {
+
+using nlohmann::json;
+
+std::string dump(const json& j) {
+  return j.dump(2) + "\n";
+}
+
+json device_json(const Survey& s) {
+  json out = to_json(s.device);
+  out["bytes"] = s.sectors * s.sector_size;
+  out["sectors"] = s.sectors;
+  out["sector_size"] = s.sector_size;
+  return out;
+}
+
+json partition_json(const SurveyedPartition& s) {
+  json out = to_json(s.partition);
+  if (s.partition.number == 0) out["role"] = "volume";
+  if (s.partition.role == Role::extended) {
+    out["volume"] = nullptr;
+    return out;
+  }
+  json volume = {{"kind", name_of(s.signature.kind)}, {"description", s.signature.description}};
+  volume["label"] = s.volume ? json(printable(s.volume->label)) : json(nullptr);
+  if (s.volume) {
+    volume["serial"] = s.volume->serial;
+    volume["bytes"] = s.volume->bytes;
+    volume["free_bytes"] = s.volume->free_bytes;
+    volume["cluster_bytes"] = s.volume->cluster_bytes;
+    volume["clean"] = s.volume->clean;
+  }
+  out["volume"] = volume;
+  return out;
+}
+
+json differences_json(const Comparison& c) {
+  json out = json::array();
+  for (const Difference& d : c.differences) {
+    out.push_back({{"kind", name_of(d.kind)},
+                   {"partition", d.number},
+                   {"path", printable(d.path)},
+                   {"text", printable(d.text)}});
+  }
+  return out;
+}
+
+json findings_json(const Findings& findings) {
+  json out = json::array();
+  for (const Finding& f : findings) out.push_back(to_json(f));
+  return out;
+}
+
+const char* code_name(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::words:
+      return "words";
+    case ErrorCode::refused:
+      return "refused";
+    case ErrorCode::busy:
+      return "busy";
+    case ErrorCode::device_read:
+      return "device-read";
+    case ErrorCode::device_write:
+      return "device-write";
+    case ErrorCode::damaged:
+      return "damaged";
+    case ErrorCode::guard:
+      return "guard";
+    case ErrorCode::cancelled:
+      return "cancelled";
+    case ErrorCode::cut_off:
+      return "cut-off";
+    case ErrorCode::file:
+      return "file";
+  }
+  return "refused";
+}
+
+}  // namespace
+
+std::string survey_json(const Survey& s) {
+  json parts = json::array();
+  for (const SurveyedPartition& p : s.partitions) parts.push_back(partition_json(p));
+  json table = {{"kind", name_of(s.table.layout.kind)},
+                {"id", s.table.layout.id_text()},
+                {"settle_unfinished", s.table.settle_unfinished}};
+  if (s.table.layout.kind == TableKind::gpt) {
+    table["first_usable"] = s.table.layout.first_usable;
+    table["last_usable"] = s.table.layout.last_usable;
+  }
+  return dump({{"schema", "nuvrat.survey/1"},
+               {"tag", s.tag},
+               {"device", device_json(s)},
+               {"table", table},
+               {"bare_volume", s.bare_volume},
+               {"partitions", parts},
+               {"findings", findings_json(s.all_findings())}});
+}
+
+std::string assessment_json(const Assessment& a) {
+  json out = to_json(a);
+  out["schema"] = "nuvrat.assessment/1";
+  out["verdict"] = a.in_reach() ? "in-reach" : "out-of-reach";
+  return dump(out);
+}
+
+std::string manifest_json(const Manifest& m) {
+  return dump({{"schema", "nuvrat.manifest-taken/1"},
+               {"verdict", "recorded"},
+               {"device", printable(m.device)},
+               {"zone", m.zone},
+               {"files", m.files()},
+               {"directories", m.directories()},
+               {"bytes", m.bytes()},
+               {"unreadable_files", m.unreadable_files()},
+               {"ranges", m.ranges.size()},
+               {"seal", m.seal()}});
+}
+
+std::string comparison_json(const Comparison& c, const Manifest& after) {
+  return dump({{"schema", "nuvrat.verify/1"},
+               {"verdict", c.equal() ? "equal" : "different"},
+               {"seal_before", c.seal_before},
+               {"seal_after", c.seal_after},
+               {"files", after.files()},
+               {"bytes", after.bytes()},
+               {"difference_count", c.count},
+               {"differences", differences_json(c)}});
+}
+
+std::string job_json(const Assessment& a, const JobResult& r) {
+  json written = json::array();
+  for (const WrittenRange& w : r.written) {
+    written.push_back(
+        {{"phase", name_of(w.phase)}, {"first", w.range.first}, {"count", w.range.count}});
+  }
+  return dump({{"schema", "nuvrat.rewrite/1"},
+               {"verdict", r.sound() ? "done" : "done-with-differences"},
+               {"seal_before", r.comparison.seal_before},
+               {"seal_after", r.comparison.seal_after},
+               {"files", r.files},
+               {"bytes", r.bytes},
+               {"difference_count", r.comparison.count},
+               {"differences", differences_json(r.comparison)},
+               {"findings", findings_json(r.findings_after)},
+               {"written", written},
+               {"tag_before", a.tag},
+               {"tag_after", r.tag_after},
+               {"assessment", to_json(a)}});
+}
+
+std::string refusal_json(const Assessment& a) {
+  return dump({{"schema", "nuvrat.rewrite/1"},
+               {"verdict", "refused"},
+               {"seal_before", nullptr},
+               {"seal_after", nullptr},
+               {"files", 0},
+               {"differences", json::array()},
+               {"assessment", to_json(a)}});
+}
+
+std::string error_json(const Error& e) {
+  return dump({{"schema", "nuvrat.error/1"},
+               {"verdict", "error"},
+               {"code", code_name(e.code())},
+               {"message", printable(e.message())},
+               {"where", to_json(e.place())},
+               {"remedy", printable(e.remedy())}});
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,160 @@
+#include "report/map.h"
+
+#include <algorithm>
+#include <numeric>
+
+#include <fmt/format.h>
+
+#include <nuvrat/text.h>
+
+namespace nuvrat {
+namespace {
+
+// A partition is always wide enough for its number and "fat32", free room for a sign of itself.
+std::size_t least_width(const MapCell& cell) {
+  return cell.number.empty() ? 2 : 5;
+}
+
+std::size_t least_room(const std::vector<MapCell>& cells) {
+  return std::accumulate(cells.begin(), cells.end(), std::size_t{0},
+                         [](std::size_t sum, const MapCell& c) { return sum + least_width(c); });
+}
+
+MapCell free_cell(std::uint64_t start, std::uint64_t end) {
+  MapCell cell;
+  cell.start = start;
+  cell.sectors = end - start;
+  cell.holds = "free";
+  return cell;
+}
+
+// Columns for each cell, borders not counted: the least for every one, the rest by size.
+std::vector<std::size_t> widths_of(const std::vector<MapCell>& cells, std::size_t room) {
+  std::vector<std::size_t> out(cells.size());
+  std::transform(cells.begin(), cells.end(), out.begin(), least_width);
+  const double total = std::accumulate(
+      cells.begin(), cells.end(), 0.0,
+      [](double sum, const MapCell& c) { return sum + static_cast<double>(c.sectors); });
+  std::vector<double> wanted(cells.size());
+  for (std::size_t i = 0; i < cells.size(); ++i) {
+    wanted[i] = static_cast<double>(cells[i].sectors) / total * static_cast<double>(room);
+  }
+  for (std::size_t left = room - least_room(cells); left > 0; --left) {
+    // The cell that is furthest below its share gets the next column.
+    std::size_t best = 0;
+    for (std::size_t i = 1; i < cells.size(); ++i) {
+      if (wanted[i] - static_cast<double>(out[i]) > wanted[best] - static_cast<double>(out[best]))
+        best = i;
+    }
+    ++out[best];
+  }
+  return out;
+}
+
+int colour_of(const MapCell& cell) {
+  if (cell.number.empty()) return 90;
+  if (cell.role == "logical") return 35;
+  return cell.role == "gpt" ? 36 : 34;
+}
+
+std::string repeat(const char* text, std::size_t times) {
+  std::string out;
+  for (std::size_t i = 0; i < times; ++i) out += text;
+  return out;
+}
+
+// A word where it fits, a shorter one where that does, nothing otherwise.
+std::string role_word(const std::string& role, std::size_t width) {
+  if (role.size() <= width) return role;
+  const std::string brief = role.substr(0, role == "logical" ? 3 : 4);
+  return brief.size() <= width ? brief : "";
+}
+
+// A border with a word in it: "p1 ─────".
+std::string border(const std::string& word, std::size_t width, const char* line) {
+  const std::string text = fit(word, width, false);
+  return text + repeat(line, width - display_width(text));
+}
+
+std::string extended_line(const std::vector<MapCell>& cells,
+                          const std::vector<std::size_t>& widths) {
+  std::size_t from = 0;
+  std::size_t to = 0;
+  std::size_t at = 1;
+  for (std::size_t i = 0; i < cells.size(); ++i) {
+    if (cells[i].in_extended) {
+      if (to == 0) from = at;
+      to = at + widths[i];
+    }
+    at += widths[i] + 1;
+  }
+  if (to == 0) return "";
+  const std::string word = to - from >= 12 ? " extended " : to - from >= 5 ? " ext " : "";
+  const std::size_t rest = to - from - word.size();
+  return std::string(from + 2, ' ') + repeat("═", rest / 2) + word + repeat("═", rest - rest / 2) +
+         "\n";
+}
+
+}  // namespace
+
+std::string paint(const std::string& text, int colour, const TextStyle& style) {
+  return style.colour ? fmt::format("\x1b[{}m{}\x1b[0m", colour, text) : text;
+}
+
+std::vector<MapCell> map_cells(const Layout& layout, const std::vector<Contents>& contents) {
+  std::vector<MapCell> out;
+  const std::uint64_t visible = layout.disk_sectors / 100;
+  const Partition* extended = layout.extended();
+  std::uint64_t at = 0;
+  const auto gap_until = [&](std::uint64_t end) {
+    if (end <= at || end - at < visible) return;
+    MapCell cell = free_cell(at, end);
+    cell.in_extended =
+        extended != nullptr && cell.start >= extended->start && end <= extended->range().end();
+    out.push_back(cell);
+  };
+  for (const Partition& p : layout.data_partitions()) {
+    gap_until(p.start);
+    MapCell cell;
+    cell.start = p.start;
+    cell.sectors = std::max<std::uint64_t>(p.sectors, 1);
+    cell.number = p.number == 0 ? "volume" : fmt::format("p{}", p.number);
+    cell.role = p.number == 0 ? "" : name_of(p.role);
+    cell.in_extended = p.role == Role::logical;
+    const auto it = std::find_if(contents.begin(), contents.end(),
+                                 [&p](const Contents& c) { return c.start == p.start; });
+    if (it != contents.end()) {
+      cell.holds = it->kind;
+      cell.label = printable(it->label);
+    }
+    out.push_back(cell);
+    at = std::max(at, p.start + cell.sectors);
+  }
+  gap_until(layout.disk_sectors);
+  return out;
+}
+
+std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style) {
+  const std::size_t borders = cells.size() + 1;
+  const std::size_t indent = 2;
+  if (cells.empty() || style.width < indent + borders + least_room(cells)) return "";
+  const std::vector<std::size_t> widths = widths_of(cells, style.width - indent - borders);
+  std::string top = "  ┌";
+  std::string middle = "  │";
+  std::string label = "  │";
+  std::string bottom = "  └";
+  for (std::size_t i = 0; i < cells.size(); ++i) {
+    const MapCell& c = cells[i];
+    const bool last = i + 1 == cells.size();
+    const char* line = c.number.empty() ? "┄" : "─";
+    const auto tint = [&](const std::string& text) { return paint(text, colour_of(c), style); };
+    top += tint(border(c.number, widths[i], line)) + (last ? "┐\n" : "┬");
+    middle += tint(fit(c.number.empty() && widths[i] < 4 ? "" : c.holds, widths[i], true)) + "│" +
+              (last ? "\n" : "");
+    label += tint(fit(c.label, widths[i], true)) + "│" + (last ? "\n" : "");
+    bottom += tint(border(role_word(c.role, widths[i]), widths[i], line)) + (last ? "┘\n" : "┴");
+  }
+  return top + middle + label + bottom + extended_line(cells, widths);
+}
+
+}  // namespace nuvrat

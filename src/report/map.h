@@ -1,0 +1,31 @@
+#pragma once
+// The disk drawn to scale in characters: a box for each partition, free room between.
+
+#include <string>
+#include <vector>
+
+#include <nuvrat/report.h>
+
+namespace nuvrat {
+
+struct MapCell {
+  std::uint64_t start = 0;
+  std::uint64_t sectors = 0;
+  std::string number;  ///< "p5"; empty for free room
+  std::string holds;   ///< "fat32"
+  std::string label;
+  std::string role;
+  bool in_extended = false;
+};
+
+/// Cells for a layout, free room included where it is wide enough to be seen.
+[[nodiscard]] std::vector<MapCell> map_cells(const Layout& layout,
+                                             const std::vector<Contents>& contents);
+/// Lines of at most style.width columns, each ending with a line feed; empty when there are more
+/// partitions than fit.
+[[nodiscard]] std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style);
+
+/// Text in colour (an ANSI number) where the style has any.
+[[nodiscard]] std::string paint(const std::string& text, int colour, const TextStyle& style);
+
+}  // namespace nuvrat

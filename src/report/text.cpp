@@ -1,0 +1,276 @@
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "report/map.h"
+#include "report/wrap.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr int good = 32;
+constexpr int bad = 31;
+constexpr int warn = 33;
+
+std::string verdict(const std::string& text, bool fine, const TextStyle& style) {
+  return wrap(text, style.width, "", "",
+              [&](const std::string& s) { return paint(s, fine ? good : bad, style); });
+}
+
+std::string table_words(TableKind kind) {
+  return kind == TableKind::gpt ? "GPT" : kind == TableKind::mbr ? "MBR" : "no table";
+}
+
+std::vector<Contents> contents_of(const Survey& survey) {
+  std::vector<Contents> out;
+  for (const SurveyedPartition& s : survey.partitions) {
+    out.push_back({s.partition.start, s.volume ? name_of(s.volume->kind) : s.signature.description,
+                   s.volume ? s.volume->label : ""});
+  }
+  return out;
+}
+
+std::string finding_lines(const Findings& findings, const TextStyle& style) {
+  std::string out;
+  for (const Finding& f : findings) {
+    const int colour = f.severity == Severity::error     ? bad
+                       : f.severity == Severity::warning ? warn
+                                                         : 0;
+    const std::string where = f.place.text();
+    out += wrap(fmt::format("{} {}: {}{}", name_of(f.severity), f.code, printable(f.text),
+                            where.empty() ? "" : " (" + printable(where) + ")"),
+                style.width, "  ", "    ",
+                [&](const std::string& s) { return paint(s, colour, style); });
+  }
+  return out;
+}
+
+std::string survey_rows(const Survey& survey, const TextStyle& style) {
+  const std::size_t label_width = style.width >= 110 ? 30 : 12;
+  std::string out =
+      fmt::format("  {:<5}{:<9}{:>11}{:>12} {:>8}  {:<7}{}{:>9}\n", "part", "role", "start",
+                  "sectors", "size", "holds", fit("label", label_width, true), "free");
+  for (const SurveyedPartition& s : survey.partitions) {
+    const Partition& p = s.partition;
+    const std::string number =
+        p.number == 0 ? "disk" : fmt::format("p{}{}", p.number, p.active ? "*" : "");
+    const std::string holds = p.role == Role::extended ? ""
+                              : s.volume               ? name_of(s.volume->kind)
+                                                       : s.signature.description;
+    out += fmt::format("  {:<5}{:<9}{:>11}{:>12} {:>8}  {}{}{:>9}\n", number,
+                       p.number == 0 ? "volume" : name_of(p.role), p.start, p.sectors,
+                       format_bytes(p.sectors * survey.sector_size), fit(holds, 7, true),
+                       fit(s.volume ? printable(s.volume->label) : "", label_width, true),
+                       s.volume ? format_bytes(s.volume->free_bytes) : "");
+  }
+  return out;
+}
+
+std::string device_words(const DeviceIdentity& device) {
+  std::string out = device.kind;
+  if (!device.model.empty()) out += ", " + printable(device.model);
+  if (!device.serial.empty()) out += ", serial " + printable(device.serial);
+  return out;
+}
+
+}  // namespace
+
+std::string survey_text(const Survey& survey, const TextStyle& style) {
+  const Findings findings = survey.all_findings();
+  const auto readable = std::count_if(survey.partitions.begin(), survey.partitions.end(),
+                                      [](const auto& s) { return s.volume.has_value(); });
+  const std::size_t parts = survey.table.layout.data_partitions().size();
+  std::string head = survey.bare_volume
+                         ? fmt::format("{}: one {} volume without a table", survey.device.path,
+                                       survey.partitions[0].signature.description)
+                         : fmt::format("{}: {} with {}, {} readable", survey.device.path,
+                                       table_words(survey.table.layout.kind),
+                                       plural(parts, "partition", "partitions"), readable);
+  head += findings.empty()
+              ? "; nothing unusual"
+              : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
+  std::string out = verdict(head, !has_errors(findings), style) + "\n";
+  out += fmt::format("  disk   {}\n", device_words(survey.device));
+  out += fmt::format("  size   {}: {} sectors of {} bytes\n",
+                     format_bytes(survey.sectors * survey.sector_size),
+                     format_count(survey.sectors), survey.sector_size);
+  if (!survey.table.layout.id_text().empty())
+    out += fmt::format("  id     {}\n", survey.table.layout.id_text());
+  out += fmt::format("  tag    {}\n\n", survey.tag);
+  if (survey.partitions.empty()) return out + finding_lines(findings, style);
+  Layout drawn = survey.table.layout;
+  if (survey.bare_volume) drawn.partitions = {survey.partitions[0].partition};
+  out += draw_map(map_cells(drawn, contents_of(survey)), style) + "\n" + survey_rows(survey, style);
+  const bool any_active = std::any_of(survey.partitions.begin(), survey.partitions.end(),
+                                      [](const auto& s) { return s.partition.active; });
+  if (any_active) out += "  * active\n";
+  if (!findings.empty()) out += "\n" + finding_lines(findings, style);
+  return out;
+}
+
+namespace {
+
+std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
+  std::string out = fmt::format("\n  What stands in the way:\n");
+  for (const Obstacle& o : a.obstacles) {
+    out += wrap(fmt::format("{}: {}", o.code, printable(o.text)), style.width, "  - ", "    ",
+                [&](const std::string& s) { return paint(s, bad, style); });
+    if (!o.remedy.empty())
+      out += wrap("what would lift it: " + o.remedy, style.width, "    ", "    ");
+  }
+  return out;
+}
+
+std::string number_words(const Assessment& a) {
+  std::string changed;
+  for (const Renumbering& r : a.numbers) {
+    if (r.before != r.after)
+      changed += fmt::format("{}p{} → p{}", changed.empty() ? "" : ", ", r.before, r.after);
+  }
+  return changed.empty() ? "every partition keeps its number" : changed;
+}
+
+}  // namespace
+
+std::string assessment_text(const Assessment& a, const TextStyle& style) {
+  std::string goals;
+  for (const Goal& goal : a.goals) goals += (goals.empty() ? "" : " ") + goal.text();
+  std::string out =
+      verdict(a.in_reach() ? fmt::format("{}: {} is in reach", a.device.path, goals)
+                           : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
+                                         plural(a.obstacles.size(), "obstacle", "obstacles")),
+              a.in_reach(), style);
+  out += fmt::format("\n  before  {}, id {}, tag {}\n", table_words(a.before.kind),
+                     a.before.id_text().empty() ? "none" : a.before.id_text(), a.tag);
+  out += draw_map(map_cells(a.before, a.contents), style);
+  if (!a.in_reach()) return out + obstacle_lines(a, style);
+  out += fmt::format("  after   {}, id {}\n", table_words(a.after.kind), a.after.id_text());
+  out += draw_map(map_cells(a.after, a.contents), style);
+  out += "\n";
+  std::string steps;
+  for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", then ") + step.name();
+  out += wrap("steps    " + steps, style.width, "  ", "           ");
+  out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
+  out += wrap(fmt::format("writes   {}; no sector of any partition",
+                          plural(a.sectors_to_write, "sector", "sectors")),
+              style.width, "  ", "           ");
+  out += wrap(
+      fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),
+      style.width, "  ", "           ");
+  out += wrap(fmt::format("time     about {}",
+                          a.expected_seconds < 90
+                              ? plural(static_cast<std::uint64_t>(a.expected_seconds + 1), "second",
+                                       "seconds")
+                              : plural(static_cast<std::uint64_t>(a.expected_seconds / 60 + 1),
+                                       "minute", "minutes")),
+              style.width, "  ", "           ");
+  if (!a.consents.empty()) {
+    out += "\n  To agree to:\n";
+    for (const Consent& c : a.consents) {
+      out += wrap(fmt::format("{}: {}", c.code, printable(c.text)), style.width, "  - ", "    ");
+    }
+  }
+  return out;
+}
+
+std::string manifest_text(const Manifest& m, const TextStyle& style) {
+  std::string out =
+      verdict(fmt::format("{}: recorded {}, {}", m.device, plural(m.files(), "file", "files"),
+                          format_bytes(m.bytes())),
+              m.unreadable_files() == 0, style);
+  out +=
+      fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
+  for (const ManifestVolume& v : m.volumes) {
+    out += fmt::format(
+        "  {:<5}{:<6} {}  {}, {}, {}\n", v.number == 0 ? "disk" : fmt::format("p{}", v.number),
+        name_of(v.info.kind), fit(printable(v.info.label), 12, true),
+        plural(v.tree.file_count(), "file", "files"),
+        plural(v.tree.directory_count(), "folder", "folders"), format_bytes(v.tree.total_bytes()));
+    for (const auto& [id, parts] : v.unreadable) {
+      for (const ByteRange& part : parts) {
+        out += wrap(fmt::format("unreadable: {}, {} at offset {}", printable(v.tree.path(id)),
+                                plural(part.length, "byte", "bytes"), part.offset),
+                    style.width, "       ", "         ",
+                    [&](const std::string& s) { return paint(s, bad, style); });
+      }
+    }
+  }
+  for (const ManifestRange& r : m.ranges) {
+    out += fmt::format("  {:<5}{}: {} recorded by one hash of the whole range\n",
+                       fmt::format("p{}", r.number), r.description,
+                       plural(r.sectors, "sector", "sectors"));
+  }
+  return out;
+}
+
+namespace {
+
+std::string difference_lines(const Comparison& c, const TextStyle& style) {
+  std::string out;
+  constexpr std::size_t most_shown = 20;
+  for (std::size_t i = 0; i < std::min(c.differences.size(), most_shown); ++i) {
+    const Difference& d = c.differences[i];
+    const std::string where =
+        fmt::format("p{}{}{}", d.number, d.path.empty() ? "" : "/", printable(d.path));
+    out += wrap(fmt::format("{}: {}: {}", name_of(d.kind), where, d.text), style.width, "  ",
+                "    ", [&](const std::string& s) { return paint(s, bad, style); });
+  }
+  if (c.count > most_shown)
+    out += fmt::format("  … and {} more\n", format_count(c.count - most_shown));
+  return out;
+}
+
+}  // namespace
+
+std::string comparison_text(const Comparison& c, const Manifest& after, const TextStyle& style) {
+  std::string out =
+      verdict(c.equal() ? fmt::format("{}: nothing was lost: {} as recorded", after.device,
+                                      plural(after.files(), "file", "files"))
+                        : fmt::format("{}: {} from what was recorded", after.device,
+                                      plural(c.count, "difference", "differences")),
+              c.equal(), style);
+  out += fmt::format("\n  seal recorded  {}\n  seal now       {}{}\n", c.seal_before, c.seal_after,
+                     c.seal_before == c.seal_after ? "  equal" : "  not equal");
+  if (!c.equal()) out += "\n" + difference_lines(c, style);
+  return out;
+}
+
+std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
+  std::string steps;
+  for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", ") + step.name();
+  std::string out =
+      verdict(r.sound() ? fmt::format("{}: done: {}; nothing was lost", a.device.path, steps)
+                        : fmt::format("{}: done: {}; but {}", a.device.path, steps,
+                                      plural(r.comparison.count, "difference", "differences")),
+              r.sound(), style);
+  SectorSet sectors;
+  for (const WrittenRange& w : r.written) sectors.add(w.range);
+  out += "\n" + draw_map(map_cells(a.after, a.contents), style) + "\n";
+  out += fmt::format("  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
+                     format_bytes(r.bytes));
+  if (r.ranges > 0)
+    out += fmt::format("  ranges   {} compared by the hash of the whole\n",
+                       plural(r.ranges, "partition", "partitions"));
+  out += fmt::format("  seal     {}\n           {}  {}\n", r.comparison.seal_before,
+                     r.comparison.seal_after,
+                     r.comparison.seal_before == r.comparison.seal_after ? "equal" : "not equal");
+  out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
+  out += wrap("tag      " + r.tag_after + fmt::format(" (was {})", a.tag), style.width, "  ",
+              "           ");
+  out += finding_lines(r.findings_after, style);
+  if (!r.comparison.equal()) out += "\n" + difference_lines(r.comparison, style);
+  return out;
+}
+
+std::string error_text(const Error& e, const TextStyle& style) {
+  std::string out = verdict(printable(e.message()), false, style);
+  if (const std::string where = e.place().text(); !where.empty())
+    out += wrap("where: " + printable(where), style.width, "  ", "    ");
+  if (!e.remedy().empty()) out += wrap("what to do: " + e.remedy(), style.width, "  ", "    ");
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,184 @@
+#include <algorithm>
+
+#include <fmt/format.h>
+#include <xxhash.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/rewrite.h>
+
+namespace nuvrat {
+namespace {
+
+void add_range(std::vector<WrittenRange>& out, Phase phase, SectorRange range) {
+  if (!out.empty() && out.back().phase == phase && out.back().range.end() == range.first) {
+    out.back().range.count += range.count;
+  } else {
+    out.push_back({phase, range});
+  }
+}
+
+// Writes to the overlay what the guard lets through.
+class GuardedSink final : public SectorSink {
+ public:
+  GuardedSink(const std::string& rewrite, Phase phase, const SectorSet& owned, Overlay& overlay,
+              Inspection& out)
+      : rewrite_(rewrite), phase_(phase), owned_(owned), overlay_(overlay), out_(out) {}
+
+  void write(std::uint64_t lba, ByteView data) override {
+    const SectorRange range{lba, data.size() / overlay_.sector_size()};
+    if (const auto hit = owned_.first_overlap(range)) {
+      throw Error(ErrorCode::guard,
+                  fmt::format("'{}' would write {} in its {} phase, which a live structure owns",
+                              rewrite_, hit->text(), name_of(phase_)),
+                  {overlay_.identity().path, hit->first, {}, {}},
+                  "Nothing was written. This is a mistake in Nuvrat: please report it");
+    }
+    overlay_.write(lba, data);
+    add_range(out_.writes, phase_, range);
+  }
+
+ private:
+  std::string rewrite_;
+  Phase phase_;
+  const SectorSet& owned_;
+  Overlay& overlay_;
+  Inspection& out_;
+};
+
+// Writes to the device what the inspection saw, and remembers what it wrote to read it back.
+class InspectedSink final : public SectorSink {
+ public:
+  InspectedSink(Device& device, Progress& progress, SectorSet allowed, bool may_stop)
+      : device_(device), progress_(progress), allowed_(std::move(allowed)), may_stop_(may_stop) {}
+
+  void write(std::uint64_t lba, ByteView data) override {
+    if (may_stop_ && progress_.cancelled()) {
+      throw Error(ErrorCode::cancelled, "stopped before the switch");
+    }
+    const SectorRange range{lba, data.size() / device_.sector_size()};
+    if (!allowed_.contains(range)) {
+      throw Error(ErrorCode::guard,
+                  fmt::format("{} was not in what the rehearsal wrote", range.text()),
+                  {device_.identity().path, lba, {}, {}});
+    }
+    device_.write(lba, data);
+    progress_.advance(data.size());
+    written_.push_back({range, XXH3_64bits(data.data(), data.size())});
+  }
+
+  // Reads everything back; the first range that differs, if any.
+  std::optional<SectorRange> read_back() {
+    Bytes buffer;
+    for (auto it = written_.begin(); it != written_.end(); ++it) {
+      const bool later = std::any_of(std::next(it), written_.end(), [&it](const Written& w) {
+        return w.range.overlaps(it->range);
+      });
+      if (later) continue;  // written over since, in this same phase
+      device_.forget(it->range);
+      buffer.resize(it->range.count * device_.sector_size());
+      device_.read(it->range.first, buffer);
+      if (XXH3_64bits(buffer.data(), buffer.size()) != it->hash) return it->range;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  struct Written {
+    SectorRange range;
+    std::uint64_t hash;
+  };
+  Device& device_;
+  Progress& progress_;
+  SectorSet allowed_;
+  bool may_stop_;
+  std::vector<Written> written_;
+};
+
+std::uint64_t bytes_in(const SectorSet& sectors, const Device& device) {
+  return sectors.count() * device.sector_size();
+}
+
+}  // namespace
+
+const char* name_of(Phase phase) {
+  switch (phase) {
+    case Phase::prepare:
+      return "prepare";
+    case Phase::switch_over:
+      return "switch";
+    case Phase::settle:
+      return "settle";
+  }
+  return "prepare";
+}
+
+SectorSet Inspection::sectors(Phase phase) const {
+  SectorSet out;
+  for (const WrittenRange& w : writes) {
+    if (w.phase == phase) out.add(w.range);
+  }
+  return out;
+}
+
+SectorSet Inspection::all_sectors() const {
+  SectorSet out;
+  for (const WrittenRange& w : writes) out.add(w.range);
+  return out;
+}
+
+Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
+  Inspection out;
+  const SectorSet before = owned(overlay);
+  GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, out);
+  rewrite.prepare(prepare);
+
+  const SectorWrite change = rewrite.switch_sector();
+  if (change.data.size() != overlay.sector_size()) {
+    throw Error(ErrorCode::guard,
+                fmt::format("the switch of '{}' is not one sector", rewrite.name()));
+  }
+  overlay.write(change.lba, change.data);
+  out.writes.push_back({Phase::switch_over, {change.lba, 1}});
+
+  SectorSet after = owned(overlay);
+  after.remove({change.lba, 1});  // the switch sector may be tidied: that is one sector again
+  GuardedSink settle(rewrite.name(), Phase::settle, after, overlay, out);
+  rewrite.settle(settle);
+  return out;
+}
+
+void Engine::run(Rewrite& rewrite, const Inspection& inspection) {
+  const SectorSet to_prepare = inspection.sectors(Phase::prepare);
+  progress_.stage(rewrite.name() + ": prepare", bytes_in(to_prepare, device_));
+  InspectedSink prepare(device_, progress_, to_prepare, true);
+  rewrite.prepare(prepare);
+  device_.flush();
+  if (const auto bad = prepare.read_back()) {
+    throw Error(
+        ErrorCode::device_write,
+        fmt::format("the device gave back something else than was written to {}", bad->text()),
+        {device_.identity().path, bad->first, {}, {}},
+        "The disk still is what it was. Don't trust this device with a rewrite");
+  }
+  if (progress_.cancelled()) throw Error(ErrorCode::cancelled, "stopped before the switch");
+
+  progress_.stage(rewrite.name() + ": switch", device_.sector_size());
+  InspectedSink change(device_, progress_, inspection.sectors(Phase::switch_over), false);
+  const SectorWrite sector = rewrite.switch_sector();
+  change.write(sector.lba, sector.data);
+  device_.flush();
+
+  const SectorSet to_settle = inspection.sectors(Phase::settle);
+  progress_.stage(rewrite.name() + ": settle", bytes_in(to_settle, device_));
+  InspectedSink settle(device_, progress_, to_settle, false);
+  rewrite.settle(settle);
+  device_.flush();
+  if (const auto bad = settle.read_back()) {
+    throw Error(
+        ErrorCode::cut_off,
+        fmt::format("the device gave back something else than was written to {}", bad->text()),
+        {device_.identity().path, bad->first, {}, {}});
+  }
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,207 @@
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/checksum.h>
+#include <nuvrat/text.h>
+
+#include "base/record.h"
+#include "table/read.h"
+
+namespace nuvrat {
+namespace {
+
+// 16 MiB of entries: 128 times what is customary. More is taken for damage.
+constexpr std::uint64_t most_array_bytes = 16u << 20;
+
+std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::string& fault,
+                                 bool& signature) {
+  const Bytes sector = device.read(lba);
+  GptCopy copy;
+  copy.lba = lba;
+  copy.header = load<GptHeader>(sector);
+  const GptHeader& h = copy.header;
+  if (h.signature != gpt_signature) return std::nullopt;
+  signature = true;
+  const auto bad = [&](std::string why) {
+    fault = fmt::format("the GPT header at sector {} is not valid: {}", lba, why);
+    return std::nullopt;
+  };
+  const std::uint32_t size = h.header_size.value();
+  if (size < sizeof(GptHeader) || size > device.sector_size()) {
+    return bad(fmt::format("its size says {} bytes", size));
+  }
+  Bytes checked(sector.begin(), sector.begin() + size);
+  std::fill(checked.begin() + 16, checked.begin() + 20, std::uint8_t{0});
+  if (crc32(checked) != h.header_crc32.value()) return bad("its checksum is wrong");
+  if (h.my_lba.value() != lba) {
+    return bad(fmt::format("it says that it lies at sector {}", h.my_lba.value()));
+  }
+  const std::uint64_t entry_size = h.size_of_partition_entry.value();
+  const std::uint64_t count = h.number_of_partition_entries.value();
+  if (entry_size < 128 || entry_size > 4096 || (entry_size & (entry_size - 1)) != 0 || count == 0 ||
+      count * entry_size > most_array_bytes) {
+    return bad(fmt::format("it names {} entries of {} bytes", count, entry_size));
+  }
+  copy.array = {h.partition_entry_lba.value(),
+                div_up<std::uint64_t>(count * entry_size, device.sector_size())};
+  if (copy.array.first < 2 || copy.array.first >= device.sectors() ||
+      copy.array.count > device.sectors() - copy.array.first) {
+    return bad(fmt::format("its entries would lie from sector {} on", copy.array.first));
+  }
+  if (h.first_usable_lba.value() > h.last_usable_lba.value() ||
+      h.last_usable_lba.value() >= device.sectors()) {
+    return bad(fmt::format("its usable sectors are {} to {} on a disk of {}",
+                           h.first_usable_lba.value(), h.last_usable_lba.value(),
+                           device.sectors()));
+  }
+  copy.entries = device.read(copy.array.first, copy.array.count);
+  copy.entries.resize(count * entry_size);
+  if (crc32(copy.entries) != h.partition_entry_array_crc32.value()) {
+    return bad("the checksum of its entries is wrong");
+  }
+  return copy;
+}
+
+std::string name_of_entry(const GptEntry& entry) {
+  std::u16string name;
+  for (const auto& unit : entry.partition_name) {
+    if (unit.value() == 0) break;
+    name.push_back(static_cast<char16_t>(unit.value()));
+  }
+  return to_utf8(name);
+}
+
+void read_entries(const GptCopy& copy, Layout& layout) {
+  const std::size_t entry_size = copy.header.size_of_partition_entry.value();
+  for (std::size_t i = 0; i * entry_size < copy.entries.size(); ++i) {
+    const auto entry = load<GptEntry>(copy.entries, i * entry_size);
+    const Guid type{std::span<const std::uint8_t, 16>(entry.partition_type_guid)};
+    if (type.is_zero()) continue;
+    Partition p;
+    p.number = static_cast<unsigned>(i + 1);
+    p.role = Role::gpt;
+    p.start = entry.starting_lba.value();
+    const std::uint64_t last = entry.ending_lba.value();
+    p.sectors = last >= p.start ? checked_add(last - p.start, 1, "a partition's length") : 0;
+    p.type = type;
+    p.unique_id = Guid{std::span<const std::uint8_t, 16>(entry.unique_partition_guid)};
+    p.attributes = entry.attributes.value();
+    p.active = (p.attributes & gpt_legacy_bootable) != 0;
+    p.name = name_of_entry(entry);
+    layout.partitions.push_back(std::move(p));
+  }
+}
+
+void check_entries(const Layout& layout, FindingList& findings, std::uint64_t array_lba) {
+  std::set<Guid> seen;
+  for (const Partition& p : layout.partitions) {
+    if (p.sectors == 0) {
+      findings.add("gpt.entry-empty", Severity::error, array_lba,
+                   fmt::format("entry {} ends before it begins", p.number));
+    } else if (p.start < layout.first_usable || p.range().last() > layout.last_usable) {
+      findings.add("gpt.entry-outside", Severity::error, p.start,
+                   fmt::format("partition {} ({}) leaves the usable sectors {} to {}", p.number,
+                               p.range().text(), layout.first_usable, layout.last_usable));
+    }
+    if (!seen.insert(p.unique_id).second) {
+      findings.add("gpt.id-repeated", Severity::warning, array_lba,
+                   fmt::format("partition {} has the same unique id as another: {}", p.number,
+                               p.unique_id.text()));
+    }
+  }
+}
+
+void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
+  const GptHeader& x = a.header;
+  const GptHeader& y = b.header;
+  std::string what;
+  if (x.disk_guid != y.disk_guid) what = "the disk's GUID";
+  if (a.entries != b.entries) what = "the entries";
+  if (x.first_usable_lba.value() != y.first_usable_lba.value() ||
+      x.last_usable_lba.value() != y.last_usable_lba.value()) {
+    what = "the usable sectors";
+  }
+  if (!what.empty()) {
+    findings.add(
+        "gpt.copies-differ", Severity::error, b.lba,
+        fmt::format("both copies of the GPT are valid and differ in {}; a person must decide "
+                    "which one counts",
+                    what));
+  }
+}
+
+// A header's sector is zero behind the header.
+void check_rest(const Device& device, const GptCopy& copy, FindingList& findings) {
+  const Bytes sector = device.read(copy.lba);
+  if (!all_zero(ByteView(sector).subspan(copy.header.header_size.value()))) {
+    findings.add("gpt.header-rest", Severity::note, copy.lba,
+                 fmt::format("sector {} is not zero behind the GPT header", copy.lba));
+  }
+}
+
+}  // namespace
+
+GptCopies find_gpt(const Device& device) {
+  GptCopies out;
+  if (device.sectors() < 3) return out;
+  out.primary = read_copy(device, 1, out.primary_fault, out.any_signature);
+  out.backup = read_copy(device, device.sectors() - 1, out.backup_fault, out.any_signature);
+  if (out.primary && !out.backup) {
+    const std::uint64_t named = out.primary->header.alternate_lba.value();
+    if (named > 1 && named < device.sectors() - 1) {
+      std::string fault;
+      out.backup = read_copy(device, named, fault, out.any_signature);
+      if (out.backup_fault.empty()) out.backup_fault = fault;
+    }
+  }
+  return out;
+}
+
+void read_gpt(const Device& device, const GptCopies& copies, TableReading& reading) {
+  FindingList findings(reading.findings);
+  const bool first = copies.primary.has_value();
+  const GptCopy& live = first ? *copies.primary : *copies.backup;
+  Layout& layout = reading.layout;
+  layout.kind = TableKind::gpt;
+  layout.disk_guid = Guid{std::span<const std::uint8_t, 16>(live.header.disk_guid)};
+  layout.first_usable = live.header.first_usable_lba.value();
+  layout.last_usable = live.header.last_usable_lba.value();
+  read_entries(live, layout);
+  layout.sort();
+  check_entries(layout, findings, live.array.first);
+  check_ranges(layout, "gpt", reading.findings);
+  reading.owned.add({live.lba, 1});
+  reading.owned.add(live.array);
+  check_rest(device, live, findings);
+
+  if (!first) {
+    findings.add("gpt.primary-damaged", Severity::error, 1,
+                 copies.primary_fault.empty()
+                     ? "there is no GPT header at sector 1; the backup at the end is valid"
+                     : copies.primary_fault + "; the backup at the end is valid",
+                 true);
+    return;
+  }
+  if (!copies.backup) {
+    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1,
+                 copies.backup_fault.empty() ? "there is no backup GPT in the disk's last sector"
+                                             : copies.backup_fault,
+                 true);
+    return;
+  }
+  reading.copies.add({copies.backup->lba, 1});
+  reading.copies.add(copies.backup->array);
+  compare_copies(live, *copies.backup, findings);
+  if (copies.backup->lba != device.sectors() - 1) {
+    findings.add(
+        "gpt.backup-not-last", Severity::warning, copies.backup->lba,
+        fmt::format("the backup GPT lies at sector {}, not in the disk's last sector {}: the "
+                    "disk has grown",
+                    copies.backup->lba, device.sectors() - 1),
+        true);
+  }
+}
+
+}  // namespace nuvrat

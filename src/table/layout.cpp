@@ -1,0 +1,81 @@
+#include <algorithm>
+#include <tuple>
+#include <utility>
+
+#include <fmt/format.h>
+
+#include <nuvrat/layout.h>
+
+namespace nuvrat {
+
+const char* name_of(TableKind kind) {
+  switch (kind) {
+    case TableKind::none:
+      return "none";
+    case TableKind::mbr:
+      return "mbr";
+    case TableKind::gpt:
+      return "gpt";
+  }
+  return "none";
+}
+
+const char* name_of(Role role) {
+  switch (role) {
+    case Role::primary:
+      return "primary";
+    case Role::extended:
+      return "extended";
+    case Role::logical:
+      return "logical";
+    case Role::gpt:
+      return "gpt";
+  }
+  return "primary";
+}
+
+const Partition* Layout::find(unsigned number) const {
+  const auto it = std::find_if(partitions.begin(), partitions.end(),
+                               [number](const Partition& p) { return p.number == number; });
+  return it == partitions.end() ? nullptr : &*it;
+}
+
+Partition* Layout::find(unsigned number) {
+  return const_cast<Partition*>(std::as_const(*this).find(number));
+}
+
+const Partition* Layout::extended() const {
+  const auto it = std::find_if(partitions.begin(), partitions.end(),
+                               [](const Partition& p) { return p.role == Role::extended; });
+  return it == partitions.end() ? nullptr : &*it;
+}
+
+std::vector<Partition> Layout::data_partitions() const {
+  std::vector<Partition> out;
+  std::copy_if(partitions.begin(), partitions.end(), std::back_inserter(out),
+               [](const Partition& p) { return p.role != Role::extended; });
+  return out;
+}
+
+void Layout::sort() {
+  std::stable_sort(partitions.begin(), partitions.end(),
+                   [](const Partition& a, const Partition& b) {
+                     return std::tuple(a.start, a.role != Role::extended, a.number) <
+                            std::tuple(b.start, b.role != Role::extended, b.number);
+                   });
+}
+
+std::string Layout::id_text() const {
+  if (kind == TableKind::mbr) return fmt::format("{:08X}", disk_signature);
+  if (kind == TableKind::gpt) return disk_guid.text();
+  return "";
+}
+
+std::uint64_t gpt_array_sectors(std::uint32_t sector_size) {
+  return 16384 / sector_size;
+}
+std::uint64_t gpt_first_usable(std::uint32_t sector_size) {
+  return 2 + gpt_array_sectors(sector_size);
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,123 @@
+#include "table/read.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "base/record.h"
+
+namespace nuvrat {
+namespace {
+
+// LBA 0 of a bare volume ends in 55 AA too; code or text stands where a table would have entries.
+bool entries_plausible(const MbrSector& mbr) {
+  return std::all_of(mbr.partition_record.begin(), mbr.partition_record.end(),
+                     [](const MbrEntry& e) {
+                       if (e.boot_indicator != 0x00 && e.boot_indicator != 0x80) return false;
+                       return e.os_type == 0 || (e.start() > 0 && e.sectors() > 0);
+                     });
+}
+
+bool has_protective_entry(const MbrSector& mbr) {
+  return std::any_of(mbr.partition_record.begin(), mbr.partition_record.end(),
+                     [](const MbrEntry& e) { return e.os_type == 0xEE; });
+}
+
+bool has_other_entry(const MbrSector& mbr) {
+  return std::any_of(mbr.partition_record.begin(), mbr.partition_record.end(),
+                     [](const MbrEntry& e) { return e.os_type != 0xEE && e.os_type != 0; });
+}
+
+void check_protective(const MbrSector& mbr, std::uint64_t sectors, FindingList& findings) {
+  const auto it = std::find_if(mbr.partition_record.begin(), mbr.partition_record.end(),
+                               [](const MbrEntry& e) { return e.os_type == 0xEE; });
+  const std::uint64_t wanted = std::min<std::uint64_t>(sectors - 1, 0xFFFFFFFF);
+  if (has_other_entry(mbr)) {
+    findings.add("gpt.hybrid", Severity::error, 0,
+                 "the MBR names partitions beside the protective one: a hybrid table, in which the "
+                 "two tables can say different things; a person must decide which one counts");
+  } else if (it->start() != 1 || it->sectors() != wanted || it->boot_indicator != 0) {
+    findings.add(
+        "gpt.protective-entry", Severity::warning, 0,
+        fmt::format("the protective entry says start {}, {} sectors{}; it should say start "
+                    "1, {} sectors, not active",
+                    it->start(), it->sectors(), it->boot_indicator == 0 ? "" : ", active", wanted),
+        true);
+  }
+}
+
+void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading) {
+  FindingList findings(reading.findings);
+  const bool signed0 = mbr.signature.value() == mbr_signature;
+  const bool protective = signed0 && has_protective_entry(mbr);
+  const GptCopies gpt = find_gpt(device);
+  const bool valid_gpt = gpt.primary || gpt.backup;
+  if (protective && valid_gpt) {
+    check_protective(mbr, device.sectors(), findings);
+    read_gpt(device, gpt, reading);
+  } else if (protective) {
+    findings.add(
+        "gpt.none-valid", Severity::error, 1,
+        fmt::format("the MBR protects a GPT, but no copy of one is valid: {}; {}",
+                    gpt.primary_fault.empty() ? "none at sector 1" : gpt.primary_fault,
+                    gpt.backup_fault.empty() ? "none in the last sector" : gpt.backup_fault));
+  } else if (valid_gpt && (!signed0 || !has_other_entry(mbr) || !entries_plausible(mbr))) {
+    findings.add("gpt.protective-missing", Severity::warning, 0,
+                 "there is a valid GPT, but LBA 0 has no protective entry", true);
+    read_gpt(device, gpt, reading);
+  } else if (signed0 && entries_plausible(mbr)) {
+    if (gpt.any_signature) {
+      findings.add(
+          "mbr.gpt-remains", Severity::error, gpt.primary ? 1 : device.sectors() - 1,
+          "the MBR names partitions, and a GPT header stands on the disk as well; a person "
+          "must decide which one counts");
+    }
+    read_mbr(device, mbr, reading);
+  }
+}
+
+}  // namespace
+
+void check_ranges(const Layout& layout, const char* prefix, Findings& out) {
+  FindingList findings(out);
+  const std::vector<Partition> parts = layout.data_partitions();
+  const Partition* widest = nullptr;  // of those seen so far, the one that reaches furthest
+  for (const Partition& p : parts) {
+    const std::uint64_t end = checked_add(p.start, p.sectors, "a partition's end");
+    if (end > layout.disk_sectors) {
+      findings.add(
+          fmt::format("{}.outside", prefix), Severity::error, p.start,
+          fmt::format("partition {} ends at sector {}, but the disk's last sector is {}: {} "
+                      "sectors are missing",
+                      p.number, end - 1, layout.disk_sectors - 1, end - layout.disk_sectors));
+    }
+    if (widest != nullptr && widest->range().end() > p.start) {
+      findings.add(fmt::format("{}.overlap", prefix), Severity::error, p.start,
+                   fmt::format("partitions {} and {} overlap from sector {} to {}", widest->number,
+                               p.number, p.start, std::min(widest->range().end(), end) - 1));
+    }
+    if (widest == nullptr || end > widest->range().end()) widest = &p;
+  }
+}
+
+TableReading read_table(const Device& device) {
+  TableReading reading;
+  reading.layout.sector_size = device.sector_size();
+  reading.layout.disk_sectors = device.sectors();
+  reading.sector0 = device.read(0);
+  const auto mbr = load<MbrSector>(reading.sector0);
+  reading.boot_code = !all_zero(mbr.boot_code);
+  reading.settle_unfinished =
+      mbr.signature.value() == mbr_signature && mbr.unknown.value() == settle_mark;
+  dispatch(device, mbr, reading);
+  reading.owned.add({0, 1});
+  return reading;
+}
+
+void set_settle_mark(ByteSpan sector0, bool unfinished) {
+  auto mbr = load<MbrSector>(sector0);
+  mbr.unknown = unfinished ? settle_mark : std::uint16_t{0};
+  store(mbr, sector0);
+}
+
+}  // namespace nuvrat

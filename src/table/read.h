@@ -1,0 +1,49 @@
+#pragma once
+// The readers behind read_table: each fills its part of a TableReading.
+
+#include <nuvrat/table.h>
+
+#include "table/records.h"
+
+namespace nuvrat {
+
+/// Collects findings with the place filled in.
+class FindingList {
+ public:
+  explicit FindingList(Findings& out) : out_(out) {}
+  void add(std::string code, Severity severity, std::uint64_t sector, std::string text,
+           bool repairable = false) {
+    out_.push_back({std::move(code), severity, {{}, sector, {}, {}}, std::move(text), repairable});
+  }
+
+ private:
+  Findings& out_;
+};
+
+/// Partitions of an MBR and its EBR chain. `sector0` holds a valid signature.
+void read_mbr(const Device& device, const MbrSector& sector0, TableReading& reading);
+
+/// One copy of a GPT whose header, ranges and checksums are right.
+struct GptCopy {
+  GptHeader header{};
+  std::uint64_t lba = 0;
+  SectorRange array;
+  Bytes entries;  // number × size bytes
+};
+
+struct GptCopies {
+  std::optional<GptCopy> primary;
+  std::optional<GptCopy> backup;
+  std::string primary_fault;  // why it isn't valid; empty when it is or when there is no signature
+  std::string backup_fault;
+  bool any_signature = false;
+};
+/// Looks for both copies; reads nothing else.
+GptCopies find_gpt(const Device& device);
+/// Turns what find_gpt found into layout and findings.
+void read_gpt(const Device& device, const GptCopies& copies, TableReading& reading);
+
+/// Overlaps and ranges, the same rules for both kinds of table.
+void check_ranges(const Layout& layout, const char* prefix, Findings& findings);
+
+}  // namespace nuvrat

@@ -1,0 +1,151 @@
+#include <algorithm>
+#include <array>
+#include <utility>
+
+#include <fmt/format.h>
+
+#include <nuvrat/partition_type.h>
+
+namespace nuvrat {
+namespace {
+
+struct MbrRow {
+  std::uint8_t byte;
+  const char* text;
+  const char* guid;  // what a GPT calls it; null: no counterpart
+  TypeClass kind;
+};
+
+constexpr const char* basic_data = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7";
+constexpr const char* efi_system = "C12A7328-F81F-11D2-BA4B-00A0C93EC93B";
+constexpr const char* recovery = "DE94BBA4-06D1-4D40-A16A-BFD50179D6AC";
+constexpr const char* linux_data = "0FC63DAF-8483-4772-8E79-3D69D8477DE4";
+constexpr const char* linux_swap = "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F";
+constexpr const char* linux_lvm = "E6D6D379-F507-44C2-A23C-238F2A3DF928";
+constexpr const char* linux_raid = "A19D880F-05FC-4D3B-A006-743F0F84911E";
+
+constexpr std::array mbr_rows = {
+    MbrRow{0x01, "FAT12", basic_data, TypeClass::data},
+    MbrRow{0x04, "FAT16, small", basic_data, TypeClass::data},
+    MbrRow{0x05, "extended", nullptr, TypeClass::extended},
+    MbrRow{0x06, "FAT16", basic_data, TypeClass::data},
+    MbrRow{0x07, "NTFS or exFAT", basic_data, TypeClass::data},
+    MbrRow{0x0B, "FAT32", basic_data, TypeClass::data},
+    MbrRow{0x0C, "FAT32 (LBA)", basic_data, TypeClass::data},
+    MbrRow{0x0E, "FAT16 (LBA)", basic_data, TypeClass::data},
+    MbrRow{0x0F, "extended (LBA)", nullptr, TypeClass::extended},
+    MbrRow{0x27, "recovery", recovery, TypeClass::data},
+    MbrRow{0x42, "dynamic disk", nullptr, TypeClass::managed},
+    MbrRow{0x82, "Linux swap", linux_swap, TypeClass::data},
+    MbrRow{0x83, "Linux", linux_data, TypeClass::data},
+    MbrRow{0x85, "extended (Linux)", nullptr, TypeClass::extended},
+    MbrRow{0x8E, "Linux LVM", linux_lvm, TypeClass::data},
+    MbrRow{0xEE, "GPT protective", nullptr, TypeClass::protective},
+    MbrRow{0xEF, "EFI system", efi_system, TypeClass::efi_system},
+    MbrRow{0xFD, "Linux RAID", linux_raid, TypeClass::data},
+};
+
+struct GptRow {
+  const char* guid;
+  const char* text;
+  TypeClass kind;
+};
+
+constexpr std::array gpt_rows = {
+    GptRow{basic_data, "basic data", TypeClass::data},
+    GptRow{efi_system, "EFI system", TypeClass::efi_system},
+    GptRow{"E3C9E316-0B5C-4DB8-817D-F92DF00215AE", "reserved", TypeClass::reserved},
+    GptRow{recovery, "recovery", TypeClass::data},
+    GptRow{"21686148-6449-6E6F-744E-656564454649", "BIOS boot", TypeClass::bios_boot},
+    GptRow{linux_data, "Linux", TypeClass::data},
+    GptRow{linux_swap, "Linux swap", TypeClass::data},
+    GptRow{linux_lvm, "Linux LVM", TypeClass::data},
+    GptRow{linux_raid, "Linux RAID", TypeClass::data},
+    GptRow{"5808C8AA-7E8F-42E0-85D2-E1E90434CFB3", "dynamic disk database", TypeClass::managed},
+    GptRow{"AF9B60A0-1431-4F62-BC68-3311714A69AD", "dynamic disk", TypeClass::managed},
+};
+
+// A GUID (version 8, "custom") that says: MBR type byte, given last, has no counterpart.
+constexpr const char* carrier = "6E757672-6174-8D62-8000-000000000000";
+
+const MbrRow* find_row(std::uint8_t byte) {
+  const auto it = std::find_if(mbr_rows.begin(), mbr_rows.end(),
+                               [byte](const MbrRow& row) { return row.byte == byte; });
+  return it == mbr_rows.end() ? nullptr : &*it;
+}
+
+// 11, 14, 16, 17, 1B, 1C and 1E are the hidden variants of what the low digit says.
+bool is_hidden_variant(std::uint8_t byte) {
+  if ((byte & 0xF0) != 0x10) return false;
+  const MbrRow* open = find_row(byte & 0x0F);
+  return open != nullptr && open->kind == TypeClass::data;
+}
+
+const GptRow* find_row(const Guid& guid) {
+  const auto it = std::find_if(gpt_rows.begin(), gpt_rows.end(),
+                               [&guid](const GptRow& row) { return Guid(row.guid) == guid; });
+  return it == gpt_rows.end() ? nullptr : &*it;
+}
+
+}  // namespace
+
+TypeClass class_of(const PartitionType& type) {
+  if (const auto* byte = std::get_if<std::uint8_t>(&type)) {
+    if (is_hidden_variant(*byte)) return TypeClass::data;
+    const MbrRow* row = find_row(*byte);
+    return row == nullptr ? TypeClass::unknown : row->kind;
+  }
+  const GptRow* row = find_row(std::get<Guid>(type));
+  return row == nullptr ? TypeClass::unknown : row->kind;
+}
+
+std::string describe(const PartitionType& type) {
+  if (const auto* byte = std::get_if<std::uint8_t>(&type)) {
+    if (is_hidden_variant(*byte)) return fmt::format("{}, hidden", find_row(*byte & 0x0F)->text);
+    if (const MbrRow* row = find_row(*byte)) return row->text;
+    return fmt::format("type {:02X}", *byte);
+  }
+  const auto& guid = std::get<Guid>(type);
+  if (const GptRow* row = find_row(guid)) return row->text;
+  auto bytes = guid.on_disk();
+  const std::uint8_t carried = std::exchange(bytes[15], std::uint8_t{0});
+  if (bytes == Guid(carrier).on_disk()) return fmt::format("type {:02X}, carried", carried);
+  return "other";
+}
+
+std::string type_text(const PartitionType& type) {
+  if (const auto* byte = std::get_if<std::uint8_t>(&type)) return fmt::format("{:02X}", *byte);
+  return std::get<Guid>(type).text();
+}
+
+GptType gpt_type_for(std::uint8_t mbr_type, VolumeKind volume) {
+  GptType out;
+  std::uint8_t byte = mbr_type;
+  if (is_hidden_variant(byte)) {
+    byte = byte & 0x0F;
+    out.attributes = gpt_hidden;
+  }
+  const bool not_swap = byte == 0x82 && volume != VolumeKind::swap;
+  const MbrRow* row = find_row(byte);
+  if (row != nullptr && row->guid != nullptr && !not_swap) {
+    out.guid = Guid(row->guid);
+    return out;
+  }
+  auto bytes = Guid(carrier).on_disk();
+  bytes[15] = mbr_type;
+  out.guid = Guid(std::span<const std::uint8_t, 16>(bytes));
+  out.carried = true;
+  return out;
+}
+
+const Guid& basic_data_guid() {
+  static const Guid guid{basic_data};
+  return guid;
+}
+
+const Guid& efi_system_guid() {
+  static const Guid guid{efi_system};
+  return guid;
+}
+
+}  // namespace nuvrat

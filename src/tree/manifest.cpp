@@ -1,0 +1,89 @@
+#include <numeric>
+
+#include <fmt/format.h>
+
+#include <nuvrat/manifest.h>
+
+namespace nuvrat {
+namespace {
+
+template <typename Range, typename Number>
+std::uint64_t total(const Range& range, Number number) {
+  return std::accumulate(range.begin(), range.end(), std::uint64_t{0},
+                         [&](std::uint64_t sum, const auto& item) { return sum + number(item); });
+}
+
+// Letters and digits that can't be taken for one another.
+constexpr std::string_view alphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ";
+
+}  // namespace
+
+std::uint64_t Manifest::files() const {
+  return total(volumes, [](const ManifestVolume& v) { return v.tree.file_count(); });
+}
+std::uint64_t Manifest::directories() const {
+  return total(volumes, [](const ManifestVolume& v) { return v.tree.directory_count(); });
+}
+std::uint64_t Manifest::bytes() const {
+  return total(volumes, [](const ManifestVolume& v) { return v.tree.total_bytes(); });
+}
+std::uint64_t Manifest::unreadable_files() const {
+  return total(volumes, [](const ManifestVolume& v) { return v.unreadable.size(); });
+}
+
+std::string Manifest::seal() const {
+  Sha256 sha;
+  for (const ManifestVolume& volume : volumes) {
+    sha.add("volume\n");
+    volume.tree.walk([&](FileTree::Id id) {
+      std::string line = volume.tree.path(id);
+      line.push_back('\0');
+      if (volume.tree.is_directory(id)) {
+        line += "directory\n";
+      } else {
+        line += fmt::format("{} {}", volume.tree.bytes(id), volume.digests[id].hex());
+        if (const auto it = volume.unreadable.find(id); it != volume.unreadable.end()) {
+          for (const ByteRange& r : it->second) line += fmt::format(" !{}+{}", r.offset, r.length);
+        }
+        line.push_back('\n');
+      }
+      sha.add(line);
+    });
+  }
+  const Digest digest = sha.finish();
+  std::string out;
+  for (std::size_t i = 0; i < 25; ++i) {
+    if (i > 0 && i % 5 == 0) out.push_back('-');
+    const std::size_t bit = i * 5;
+    const unsigned pair =
+        static_cast<unsigned>(digest.bytes[bit / 8] << 8 | digest.bytes[bit / 8 + 1]);
+    out.push_back(alphabet[pair >> (11 - bit % 8) & 31]);
+  }
+  return out;
+}
+
+const char* name_of(DifferenceKind kind) {
+  switch (kind) {
+    case DifferenceKind::missing:
+      return "missing";
+    case DifferenceKind::extra:
+      return "extra";
+    case DifferenceKind::kind:
+      return "kind";
+    case DifferenceKind::size:
+      return "size";
+    case DifferenceKind::content:
+      return "content";
+    case DifferenceKind::times:
+      return "times";
+    case DifferenceKind::attributes:
+      return "attributes";
+    case DifferenceKind::range:
+      return "range";
+    case DifferenceKind::volume:
+      return "volume";
+  }
+  return "content";
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,196 @@
+// Hashing contents: in disk order, in large pieces, and sector by sector where a piece fails.
+
+#include <algorithm>
+#include <optional>
+
+#include <nuvrat/error.h>
+#include <nuvrat/manifest.h>
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t piece_bytes = 1u << 20;
+
+void note_unreadable(std::vector<ByteRange>& out, std::uint64_t offset, std::uint64_t length) {
+  if (!out.empty() && out.back().offset + out.back().length == offset) {
+    out.back().length += length;
+  } else {
+    out.push_back({offset, length});
+  }
+}
+
+// Reads a piece; what the device does not give stays zero and is noted, sector by sector.
+void read_piece(const Device& device, std::uint64_t lba, ByteSpan out, std::uint64_t offset,
+                std::vector<ByteRange>& unreadable) {
+  try {
+    device.read(lba, out);
+    return;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read) throw;
+  }
+  const std::uint64_t size = device.sector_size();
+  for (std::uint64_t at = 0; at < out.size(); at += size) {
+    const ByteSpan sector = out.subspan(at, size);
+    try {
+      device.read(lba + at / size, sector);
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::device_read) throw;
+      std::fill(sector.begin(), sector.end(), std::uint8_t{0});
+      note_unreadable(unreadable, offset + at, size);
+    }
+  }
+}
+
+void stop_if_cancelled(const Progress& progress) {
+  if (progress.cancelled()) {
+    throw Error(ErrorCode::cancelled, "stopped while the files were being read");
+  }
+}
+
+class ContentHasher {
+ public:
+  ContentHasher(const VolumeReader& reader, Progress& progress)
+      : device_(reader.device()), progress_(progress), buffer_(piece_bytes) {}
+
+  Digest hash(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
+    sha_.reset();
+    std::uint64_t left = tree.bytes(id);
+    std::uint64_t offset = 0;
+    for (const SectorRange& extent : tree.extents(id)) {
+      for (std::uint64_t at = 0; at < extent.count && left > 0;) {
+        const std::uint64_t size = device_.sector_size();
+        const std::uint64_t sectors =
+            std::min({extent.count - at, piece_bytes / size, div_up(left, size)});
+        const ByteSpan piece = ByteSpan(buffer_).first(sectors * size);
+        read_piece(device_, extent.first + at, piece, offset, unreadable);
+        const std::uint64_t n = std::min<std::uint64_t>(left, piece.size());
+        sha_.add(piece.first(n));
+        progress_.advance(n);
+        stop_if_cancelled(progress_);
+        at += sectors;
+        offset += n;
+        left -= n;
+      }
+    }
+    if (left > 0) note_unreadable(unreadable, offset, left);  // a chain shorter than the size says
+    return sha_.finish();
+  }
+
+ private:
+  const Device& device_;
+  Progress& progress_;
+  Bytes buffer_;
+  Sha256 sha_;
+};
+
+}  // namespace
+
+namespace {
+
+std::uint64_t first_sector(const FileTree& tree, FileTree::Id id) {
+  const auto extents = tree.extents(id);
+  return extents.empty() ? 0 : extents.front().first;
+}
+
+// Files with contents, in the order in which these begin on the disk.
+std::vector<FileTree::Id> disk_order(const FileTree& tree) {
+  std::vector<FileTree::Id> order;
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    if (!tree.is_directory(id)) order.push_back(id);
+  }
+  std::stable_sort(order.begin(), order.end(), [&tree](FileTree::Id a, FileTree::Id b) {
+    return first_sector(tree, a) < first_sector(tree, b);
+  });
+  return order;
+}
+
+// Finds the recorded file that lies on the same sectors.
+class KnownLookup {
+ public:
+  KnownLookup(const KnownContents& known, std::uint64_t start)
+      : known_(known), start_(start), order_(disk_order(known.recorded.tree)) {}
+
+  [[nodiscard]] FileTree::Id find(const FileTree& tree, FileTree::Id id) const {
+    const auto extents = tree.extents(id);
+    if (extents.empty()) return FileTree::none;
+    for (const SectorRange& e : extents) {
+      if (known_.written.first_overlap({start_ + e.first, e.count})) return FileTree::none;
+    }
+    const FileTree& old = known_.recorded.tree;
+    const std::uint64_t shift = start_ - known_.recorded.start;
+    auto it = std::lower_bound(
+        order_.begin(), order_.end(), extents.front().first + shift,
+        [&old](FileTree::Id a, std::uint64_t sector) { return first_sector(old, a) < sector; });
+    for (; it != order_.end() && first_sector(old, *it) == extents.front().first + shift; ++it) {
+      const auto theirs = old.extents(*it);
+      const bool same = old.bytes(*it) == tree.bytes(id) &&
+                        std::equal(extents.begin(), extents.end(), theirs.begin(), theirs.end(),
+                                   [shift](const SectorRange& a, const SectorRange& b) {
+                                     return a.first + shift == b.first && a.count == b.count;
+                                   });
+      if (same) return *it;
+    }
+    return FileTree::none;
+  }
+
+ private:
+  const KnownContents& known_;
+  std::uint64_t start_;
+  std::vector<FileTree::Id> order_;
+};
+
+}  // namespace
+
+ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress& progress,
+                             const KnownContents* known) {
+  ManifestVolume out;
+  out.tree = reader.tree();
+  out.info = reader.info();
+  out.start = start;
+  out.sectors = reader.device().sectors();
+  out.digests.resize(out.tree.size());
+  std::optional<KnownLookup> lookup;
+  if (known != nullptr) lookup.emplace(*known, start);
+  ContentHasher hasher(reader, progress);
+  for (const FileTree::Id id : disk_order(out.tree)) {
+    const FileTree::Id same = lookup ? lookup->find(out.tree, id) : FileTree::none;
+    std::vector<ByteRange> unreadable;
+    if (same != FileTree::none) {
+      out.digests[id] = known->recorded.digests[same];
+      const auto damage = known->recorded.unreadable.find(same);
+      if (damage != known->recorded.unreadable.end()) unreadable = damage->second;
+      progress.advance(out.tree.bytes(id));
+    } else {
+      out.digests[id] = hasher.hash(out.tree, id, unreadable);
+    }
+    if (!unreadable.empty()) out.unreadable[id] = std::move(unreadable);
+  }
+  return out;
+}
+
+Digest range_digest(const Device& device, SectorRange range, Progress& progress,
+                    std::vector<ByteRange>& unreadable) {
+  const Window window(const_cast<Device&>(device), range);  // a Window only reads here
+  const std::uint64_t size = window.sector_size();
+  const std::uint64_t per_piece = piece_bytes / size;
+  Bytes buffer(piece_bytes);
+  const Digest zero_piece = Sha256::of(buffer);
+  Sha256 all;
+  std::uint64_t data = window.next_data(0);
+  for (std::uint64_t at = 0; at < window.sectors(); at += per_piece) {
+    const std::uint64_t count = std::min(per_piece, window.sectors() - at);
+    if (data < at) data = window.next_data(at);
+    if (data >= at + count && count == per_piece) {
+      all.add(zero_piece.bytes);
+    } else {
+      const ByteSpan piece = ByteSpan(buffer).first(count * size);
+      read_piece(window, at, piece, at * size, unreadable);
+      all.add(Sha256::of(piece).bytes);
+    }
+    progress.advance(count * size);
+    stop_if_cancelled(progress);
+  }
+  return all.finish();
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,102 @@
+// nuvrat VERB DISK …: arguments in, the library's answers out.
+
+#include <iostream>
+
+#include <CLI/CLI.hpp>
+
+#include <nuvrat/nuvrat.h>
+
+#include "terminal.h"
+#include "verbs.h"
+
+namespace {
+
+int status_of(const nuvrat::Error& error) {
+  using nuvrat::ErrorCode;
+  switch (error.code()) {
+    case ErrorCode::words:
+    case ErrorCode::file:
+      return cli::bad_words;
+    case ErrorCode::device_read:
+    case ErrorCode::device_write:
+      return cli::device_failed;
+    case ErrorCode::cut_off:
+      return cli::cut_off;
+    case ErrorCode::refused:
+    case ErrorCode::busy:
+    case ErrorCode::damaged:
+    case ErrorCode::guard:
+    case ErrorCode::cancelled:
+      return cli::refused;
+  }
+  return cli::refused;
+}
+
+CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
+  CLI::App* verb = app.add_subcommand(name, text);
+  verb->add_option("DISK", options.disk, "An image file or a block device")->required();
+  verb->add_flag("--json", options.json, "One JSON object instead of text");
+  verb->add_option("--sector-size", options.sector_size, "Of an image: 512 or 4096 (512)")
+      ->check(CLI::IsMember({512u, 4096u}));
+  verb->add_option("--timezone", options.timezone, "Zone of FAT's local times (the machine's)");
+  verb->add_option("--codepage", options.codepage, "OEM code page of FAT's short names (437)");
+  return verb;
+}
+
+void add_seed(CLI::App& verb, cli::Options& options) {
+  verb.add_option("--seed", options.seed,
+                  "New identities from this number, so that a demo repeats");
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  CLI::App app("Nuvrat rewrites a disk's structures in place and loses nothing.", "nuvrat");
+  app.require_subcommand(1);
+  cli::Options options;
+
+  auto* survey =
+      add_verb(app, "survey", "What is on a disk, and anything unusual about it", options);
+  auto* manifest = add_verb(app, "manifest", "Record every file with its hash", options);
+  manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …");
+  manifest->add_option("-o,--output", options.output, "The file to write")->required();
+  manifest
+      ->add_option("--format", options.format,
+                   "nuvrat, or sha256sum for the ordinary checksum program")
+      ->check(CLI::IsMember({"nuvrat", "sha256sum"}));
+  auto* assess =
+      add_verb(app, "assess", "Whether goals can be reached, how, and what is lost", options);
+  assess->add_option("GOAL", options.words, "The state wanted, such as table=gpt")->required();
+  add_seed(*assess, options);
+  auto* rewrite = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
+  rewrite->add_option("GOAL", options.words, "The state wanted, such as table=gpt")->required();
+  rewrite->add_option("--case", options.case_folder,
+                      "The folder for this job's records (a new one here)");
+  rewrite->add_option("--confirm", options.confirm, "The disk's tag: go ahead without asking");
+  add_seed(*rewrite, options);
+  auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
+  verify->add_option("--against", options.against, "The manifest")->required();
+
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& e) {
+    return app.exit(e) == 0 ? cli::done : cli::bad_words;
+  }
+  try {
+    if (survey->parsed()) return cli::survey(options);
+    if (manifest->parsed()) return cli::manifest(options);
+    if (assess->parsed()) return cli::assess(options);
+    if (rewrite->parsed()) return cli::rewrite(options);
+    return cli::verify(options);
+  } catch (const nuvrat::Error& e) {
+    if (options.json) {
+      std::cout << nuvrat::error_json(e);
+    } else {
+      std::cerr << nuvrat::error_text(e, {output_style().width, false});
+    }
+    return status_of(e);
+  } catch (const std::exception& e) {
+    std::cerr << "stopped: " << e.what() << '\n';
+    return cli::refused;
+  }
+}

@@ -1,0 +1,120 @@
+#include "terminal.h"
+
+#include <algorithm>
+#include <chrono>
+#include <csignal>
+#include <cstdlib>
+#include <iostream>
+
+#include <fmt/format.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#include <nuvrat/text.h>
+
+namespace {
+
+volatile std::sig_atomic_t stop_asked = 0;
+
+extern "C" void on_signal(int) {
+  stop_asked = 1;
+}
+
+double seconds_now() {
+  return std::chrono::duration<double>(std::chrono::steady_clock::now().time_since_epoch()).count();
+}
+
+}  // namespace
+
+nuvrat::TextStyle output_style() {
+  nuvrat::TextStyle style;
+  const bool terminal = ::isatty(STDOUT_FILENO) == 1;
+  winsize size{};
+  if (terminal && ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0)
+    style.width = size.ws_col;
+  if (const char* columns = std::getenv("COLUMNS")) {
+    if (const int wanted = std::atoi(columns); wanted > 0)
+      style.width = static_cast<unsigned>(wanted);
+  }
+  style.width = std::clamp(style.width, 60u, 160u);
+  const char* no_color = std::getenv("NO_COLOR");
+  style.colour = terminal && (no_color == nullptr || *no_color == '\0');
+  return style;
+}
+
+bool has_person() {
+  return ::isatty(STDIN_FILENO) == 1 && ::isatty(STDERR_FILENO) == 1;
+}
+
+std::string ask(const std::string& question) {
+  std::cerr << question << std::flush;
+  std::string answer;
+  std::getline(std::cin, answer);
+  return answer;
+}
+
+void catch_signals() {
+  struct sigaction action {};
+  action.sa_handler = on_signal;
+  sigemptyset(&action.sa_mask);
+  action.sa_flags = SA_RESTART;
+  ::sigaction(SIGINT, &action, nullptr);
+  ::sigaction(SIGTERM, &action, nullptr);
+}
+
+void TerminalProgress::stage(std::string_view name, std::uint64_t total) {
+  end_line();
+  name_ = name;
+  total_ = total;
+  done_ = 0;
+  begun_ = drawn_ = seconds_now();
+  if (quiet_) return;
+  if (::isatty(STDERR_FILENO) == 1) {
+    draw();
+  } else {
+    std::cerr << name_ << (total > 0 ? ", " + nuvrat::format_bytes(total) : "") << '\n';
+  }
+}
+
+void TerminalProgress::advance(std::uint64_t bytes) {
+  done_ += bytes;
+  if (quiet_ || ::isatty(STDERR_FILENO) != 1) return;
+  if (const double now = seconds_now(); now - drawn_ > 0.1) {
+    drawn_ = now;
+    draw();
+  }
+}
+
+bool TerminalProgress::cancelled() const {
+  return stop_asked != 0;
+}
+
+void TerminalProgress::draw() {
+  constexpr std::size_t bar = 24;
+  const double share =
+      total_ == 0 ? 0 : std::min(1.0, static_cast<double>(done_) / static_cast<double>(total_));
+  const auto full = static_cast<std::size_t>(share * bar);
+  std::string cells;
+  for (std::size_t i = 0; i < bar; ++i) cells += i < full ? "▰" : "▱";
+  const double seconds = seconds_now() - begun_;
+  std::string rate;
+  if (seconds > 0.3 && done_ > 0) {
+    const double speed = static_cast<double>(done_) / seconds;
+    rate = nuvrat::format_bytes(static_cast<std::uint64_t>(speed)) + "/s";
+    if (total_ > done_)
+      rate += fmt::format(", {:.0f} s left", static_cast<double>(total_ - done_) / speed);
+  }
+  std::cerr << '\r'
+            << nuvrat::fit(fmt::format("{} {:3.0f} %  {}  {}", cells, share * 100, name_, rate), 79,
+                           true)
+            << std::flush;
+  line_open_ = true;
+}
+
+void TerminalProgress::end_line() {
+  if (!line_open_) return;
+  done_ = std::max(done_, total_);
+  draw();
+  std::cerr << '\n';
+  line_open_ = false;
+}

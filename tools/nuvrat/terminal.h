@@ -1,0 +1,45 @@
+#pragma once
+// The terminal: how wide it is, progress on it, questions to the person at it.
+
+#include <string>
+
+#include <nuvrat/progress.h>
+#include <nuvrat/report.h>
+
+/// Width and colour for standard output: COLUMNS or the terminal's own width, colour only there and
+/// only without NO_COLOR.
+[[nodiscard]] nuvrat::TextStyle output_style();
+
+/// True when a person can be asked.
+[[nodiscard]] bool has_person();
+
+/// Asks on standard error and returns what was typed.
+[[nodiscard]] std::string ask(const std::string& question);
+
+/// From now on SIGINT and SIGTERM ask the work to stop.
+void catch_signals();
+
+/// On a terminal a bar with rate and time left, elsewhere a line for each stage; on standard error.
+class TerminalProgress final : public nuvrat::Progress {
+ public:
+  explicit TerminalProgress(bool quiet) : quiet_(quiet) {}
+  TerminalProgress(const TerminalProgress&) = delete;
+  TerminalProgress& operator=(const TerminalProgress&) = delete;
+  ~TerminalProgress() override { end_line(); }
+
+  void stage(std::string_view name, std::uint64_t total) override;
+  void advance(std::uint64_t bytes) override;
+  [[nodiscard]] bool cancelled() const override;
+
+ private:
+  void draw();
+  void end_line();
+
+  bool quiet_;
+  bool line_open_ = false;
+  std::string name_;
+  std::uint64_t total_ = 0;
+  std::uint64_t done_ = 0;
+  double begun_ = 0;
+  double drawn_ = 0;
+};

@@ -1,0 +1,35 @@
+#pragma once
+// What each verb does with its arguments; everything else is the library's.
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace cli {
+
+/// Exit statuses.
+enum Status { done = 0, differs = 1, bad_words = 2, refused = 3, device_failed = 4, cut_off = 5 };
+
+struct Options {
+  std::string disk;
+  std::vector<std::string> words;  ///< goals or partitions
+  bool json = false;
+  unsigned sector_size = 0;
+  std::string timezone;
+  unsigned codepage = 437;
+  std::optional<std::uint64_t> seed;
+  std::string output;
+  std::string format = "nuvrat";
+  std::string against;
+  std::string case_folder;
+  std::string confirm;
+};
+
+int survey(const Options& options);
+int manifest(const Options& options);
+int assess(const Options& options);
+int rewrite(const Options& options);
+int verify(const Options& options);
+
+}  // namespace cli
