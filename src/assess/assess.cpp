@@ -44,21 +44,24 @@ void fill_figures(Device& device, const Survey& survey, Assessment& out) {
     out.files_bytes += s.volume ? s.volume->bytes - std::min(s.volume->bytes, s.volume->free_bytes)
                                 : s.partition.sectors * device.sector_size();
   }
-  for (const Step& step : out.steps) {
-    class Counter final : public SectorSink {
-     public:
-      explicit Counter(std::uint32_t size) : size_(size) {}
-      void write(std::uint64_t, ByteView data) override { sectors += data.size() / size_; }
-      std::uint64_t sectors = 1;  // the switch
+  class Collector final : public SectorSink {
+   public:
+    explicit Collector(std::uint32_t size) : size_(size) {}
+    void write(std::uint64_t lba, ByteView data) override {
+      sectors.add({lba, data.size() / size_});
+    }
+    SectorSet sectors;
 
-     private:
-      std::uint32_t size_;
-    } counter(device.sector_size());
+   private:
+    std::uint32_t size_;
+  } collector(device.sector_size());
+  for (const Step& step : out.steps) {
     const auto rewrite = make_rewrite(step);
-    rewrite->prepare(counter);
-    rewrite->settle(counter);
-    out.sectors_to_write += counter.sectors;
+    rewrite->prepare(collector);
+    rewrite->settle(collector);
+    collector.sectors.add({rewrite->switch_sector().lba, 1});
   }
+  out.sectors_to_write = collector.sectors.count();
   // Contents are hashed before and after; hashing itself runs at some 400 MB a second.
   const double speed = read_speed(device, survey.table.layout);
   if (speed > 0) {

@@ -30,6 +30,7 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
     // A Window counts from the partition's start only in what the formats report; the device itself
     // names absolute sectors.
     const bool io = e.code() == ErrorCode::device_read;
+    if (!io && e.code() != ErrorCode::damaged) throw;
     Place at = io ? e.place() : place(e.place());
     at.subject = fmt::format("p{}", p.number);
     out.findings.push_back({io ? "volume.unreadable" : "volume.damaged", Severity::error, at,

@@ -30,20 +30,27 @@ FatGeometry plan_geometry(const Device& device, const FatFormat& format) {
   const std::uint64_t quarter_bytes = format.kind == VolumeKind::fat12   ? 6
                                       : format.kind == VolumeKind::fat16 ? 8
                                                                          : 16;
-  g.fat_sectors = 1;
-  for (int round = 0; round < 8; ++round) {  // the FATs and the data share the room: settles fast
-    if (g.data_start() >= g.total_sectors) break;
-    const std::uint64_t clusters = (g.total_sectors - g.data_start()) / g.cluster_sectors;
+  // The FATs and the data share the room: the smallest FAT that has an entry for every cluster it
+  // leaves. `fits` is true from that size on.
+  const auto fits = [&](std::uint32_t fat_sectors) {
+    g.fat_sectors = fat_sectors;
+    const std::uint64_t data = g.total_sectors - std::min(g.total_sectors, g.data_start());
+    const std::uint64_t clusters = data / g.cluster_sectors;
     g.clusters = static_cast<std::uint32_t>(std::min<std::uint64_t>(clusters, 0x0FFFFFF0));
-    const std::uint64_t bytes = div_up<std::uint64_t>((clusters + 2) * quarter_bytes, 4);
-    const auto needed = static_cast<std::uint32_t>(div_up<std::uint64_t>(bytes, g.sector_bytes));
-    if (needed <= g.fat_sectors && round > 0) break;
-    g.fat_sectors = needed;
+    return div_up<std::uint64_t>((clusters + 2) * quarter_bytes, 4) <=
+           std::uint64_t{fat_sectors} * g.sector_bytes;
+  };
+  std::uint32_t low = 1;
+  std::uint32_t high = 1u << 22;
+  while (low < high) {
+    const std::uint32_t middle = low + (high - low) / 2;
+    if (fits(middle)) {
+      high = middle;
+    } else {
+      low = middle + 1;
+    }
   }
-  g.clusters =
-      g.data_start() >= g.total_sectors
-          ? 0
-          : static_cast<std::uint32_t>((g.total_sectors - g.data_start()) / g.cluster_sectors);
+  (void)fits(low);
   if (g.clusters == 0 || fat_kind_for(g.clusters) != format.kind) {
     throw Error(ErrorCode::refused,
                 fmt::format("{} sectors with {} a cluster make {} clusters, which is not {}",

@@ -1,0 +1,260 @@
+#include <map>
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "support.h"
+
+using namespace nuvrat;
+
+namespace {
+
+ReadOptions utc() {
+  ReadOptions options;
+  options.zone = Zone();
+  return options;
+}
+
+// Contents of every file as read by its extents, by path.
+std::map<std::string, Bytes> contents_of(VolumeReader& reader) {
+  std::map<std::string, Bytes> out;
+  const FileTree& tree = reader.tree();
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    Bytes bytes;
+    for (const SectorRange& e : tree.extents(id)) {
+      const Bytes part = reader.device().read(e.first, e.count);
+      bytes.insert(bytes.end(), part.begin(), part.end());
+    }
+    bytes.resize(std::min<std::size_t>(bytes.size(), tree.bytes(id)));
+    if (!tree.is_directory(id)) out[tree.path(id)] = bytes;
+  }
+  return out;
+}
+
+void put_entry_bytes(Bytes& folder, std::size_t index, const std::string& name11,
+                     std::uint8_t attributes, std::uint32_t cluster, std::uint32_t size,
+                     std::uint8_t nt = 0) {
+  const std::size_t at = index * 32;
+  std::copy(name11.begin(), name11.end(), folder.begin() + static_cast<std::ptrdiff_t>(at));
+  folder[at + 11] = attributes;
+  folder[at + 12] = nt;
+  folder[at + 26] = static_cast<std::uint8_t>(cluster);
+  for (unsigned i = 0; i < 4; ++i) folder[at + 28 + i] = static_cast<std::uint8_t>(size >> 8 * i);
+}
+
+// A FAT16 volume of 8000 sectors by the specification's offsets: FATs at 1 and 33, root folder of
+// 64 entries at 65, data from 69 on, one sector a cluster.
+void handmade(MemoryDevice& device, const Bytes& root) {
+  Bytes boot(512);
+  const auto put = [&boot](std::size_t at, std::uint64_t value, unsigned width) {
+    for (unsigned i = 0; i < width; ++i) boot[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+  };
+  put(0, 0x903CEB, 3);
+  put(11, 512, 2);
+  put(13, 1, 1);
+  put(14, 1, 2);
+  put(16, 2, 1);
+  put(17, 64, 2);
+  put(19, 8000, 2);
+  put(21, 0xF8, 1);
+  put(22, 32, 2);
+  put(38, 0x29, 1);
+  put(39, 0x12345678, 4);
+  put(510, 0xAA55, 2);
+  device.write(0, boot);
+  Bytes fat(512);
+  const std::uint16_t entries[] = {0xFFF8, 0xFFFF, 0xFFFF, 5, 0xFFF7, 0xFFFF, 7, 6, 0xFFFF};
+  for (std::size_t i = 0; i < std::size(entries); ++i) {
+    fat[i * 2] = static_cast<std::uint8_t>(entries[i]);
+    fat[i * 2 + 1] = static_cast<std::uint8_t>(entries[i] >> 8);
+  }
+  device.write(1, fat);
+  device.write(33, fat);
+  Bytes folder = root;
+  folder.resize(4 * 512);
+  device.write(65, folder);
+}
+
+}  // namespace
+
+TEST_CASE("fat: what was written is read back, in every type and sector size") {
+  struct Variant {
+    VolumeKind kind;
+    std::uint64_t sectors;
+    std::uint32_t sector_size, cluster_sectors, reserved;
+  };
+  const Variant variants[] = {
+      {VolumeKind::fat12, 8000, 512, 4, 0},    {VolumeKind::fat16, 64000, 512, 2, 3},
+      {VolumeKind::fat16, 30000, 4096, 1, 0},  {VolumeKind::fat32, 600000, 512, 8, 35},
+      {VolumeKind::fat32, 80000, 4096, 1, 33},
+  };
+  for (const Variant& v : variants) {
+    CAPTURE(name_of(v.kind));
+    CAPTURE(v.sector_size);
+    MemoryDevice device(v.sectors, v.sector_size);
+    FatFormat format;
+    format.kind = v.kind;
+    format.cluster_sectors = v.cluster_sectors;
+    format.reserved_sectors = v.reserved;
+    format.label = "TIDES";
+    format.serial = 0x1234ABCD;
+    Random random(v.sectors);
+    std::map<std::string, Bytes> wanted;
+    FatWriter writer(device, format);
+    writer.mark_bad(40, 2);
+    writer.add_directory("deep");
+    writer.add_directory("deep/潮位 observations");
+    const Placement placements[] = {Placement::together, Placement::scattered, Placement::at_end};
+    for (unsigned i = 0; i < 60; ++i) {
+      Bytes content(random.below(9000));
+      random.fill(content);
+      FatFileInfo info;
+      info.modified = parse_time("2029-05-06T07:08:10Z");
+      info.created = parse_time("2029-05-06T07:08:09.37Z");
+      info.placement = placements[i % 3];
+      const std::string path = i % 2 == 0 ? fmt::format("deep/潮位 observations/no {}.dat", i)
+                                          : fmt::format("FILE{}.DAT", i);
+      writer.add_file(path, content, info);
+      wanted[path] = content;
+    }
+    const std::uint32_t free = writer.free_clusters();
+    writer.finish();
+
+    CHECK(recognise_volume(device).kind == v.kind);
+    const auto reader = open_volume(device, utc());
+    REQUIRE(reader);
+    CHECK(contents_of(*reader) == wanted);
+    CHECK(reader->findings().empty());
+    CHECK(reader->info().label == "TIDES");
+    CHECK(reader->info().serial == "1234-ABCD");
+    CHECK(reader->info().clean);
+    CHECK(reader->info().free_bytes / reader->info().cluster_bytes <= free);
+    const FileTree& tree = reader->tree();
+    CHECK(tree.file_count() == 60);
+    CHECK(tree.directory_count() == 2);
+    for (FileTree::Id id = 1; id < tree.size(); ++id) {
+      if (tree.is_directory(id)) continue;
+      CHECK(format_time(tree.info(id).modified) == "2029-05-06T07:08:10Z");
+      CHECK(format_time(tree.info(id).created) == "2029-05-06T07:08:09.37Z");
+      for (const SectorRange& e : tree.extents(id)) CHECK(reader->owned().contains(e));
+    }
+  }
+}
+
+TEST_CASE("fat: entries made by hand from the specification") {
+  Bytes root(64 * 32);
+  put_entry_bytes(root, 0, "MOORING DAT", 0x08, 0, 0);         // the label
+  put_entry_bytes(root, 1, "README  TXT", 0x21, 2, 10, 0x18);  // both case bits
+  put_entry_bytes(root, 2, "\x05KT     BIN", 0x20, 3, 700);    // begins with E5; chain 3, 5
+  put_entry_bytes(root, 3,
+                  "\xE5"
+                  "ELETED TXT",
+                  0x20, 8, 10);
+  put_entry_bytes(root, 4,
+                  "\x9A"
+                  "BER    TXT",
+                  0x20, 0, 0);                             // Ü in code page 437
+  put_entry_bytes(root, 5, "CIRCLE  BIN", 0x20, 6, 5000);  // 6, 7, 6 …
+  put_entry_bytes(root, 6, "TOOSHORTBIN", 0x20, 8, 5000);
+  put_entry_bytes(root, 7, "ONBAD   BIN", 0x20, 4, 100);
+  MemoryDevice device(8000, 512);
+  handmade(device, root);
+  const auto reader = open_volume(device, utc());
+  REQUIRE(reader);
+  const FileTree& tree = reader->tree();
+  CHECK(reader->info().label == "MOORING DAT");
+  std::map<std::string, FileTree::Id> by_path;
+  for (FileTree::Id id = 1; id < tree.size(); ++id) by_path[tree.path(id)] = id;
+  CHECK(by_path.size() == 6);
+  REQUIRE(by_path.count("readme.txt") == 1);
+  CHECK(tree.info(by_path["readme.txt"]).attributes == (attr_read_only | attr_archive));
+  CHECK(tree.short_name(by_path["readme.txt"]) == u"README.TXT");
+  CHECK(by_path.count("ÜBER.TXT") == 1);
+  REQUIRE(by_path.count("σKT.BIN") == 1);  // E5 in code page 437
+  const auto extents = tree.extents(by_path["σKT.BIN"]);
+  REQUIRE(extents.size() == 2);
+  CHECK(extents[0] == SectorRange{70, 1});
+  CHECK(extents[1] == SectorRange{72, 1});
+  std::map<std::string, std::string> broken;
+  for (const Finding& f : reader->findings()) broken[f.place.path] = f.code;
+  CHECK(broken["CIRCLE.BIN"] == "fat.chain");
+  CHECK(broken["TOOSHORT.BIN"] == "fat.chain-short");
+  CHECK(broken["ONBAD.BIN"] == "fat.chain");
+  CHECK(broken.size() == 3);
+}
+
+TEST_CASE("fat: the type follows from the cluster count alone") {
+  for (const std::uint64_t clusters : {4084u, 4085u, 65524u, 65525u}) {
+    MemoryDevice device(clusters * 2 + 2000, 512);
+    FatFormat format;
+    format.cluster_sectors = 1;
+    std::string made;
+    for (const VolumeKind kind : {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32}) {
+      format.kind = kind;
+      // The window leaves exactly that many clusters behind reserved sectors, FATs and root folder.
+      const std::uint64_t entry_bits = kind == VolumeKind::fat12   ? 12
+                                       : kind == VolumeKind::fat16 ? 16
+                                                                   : 32;
+      const std::uint64_t fat = div_up<std::uint64_t>((clusters + 2) * entry_bits, 8 * 512);
+      const std::uint64_t front = (kind == VolumeKind::fat32 ? 32 : 1 + 32) + 2 * fat;
+      Window window(device, {0, front + clusters});
+      try {
+        FatWriter(window, format).finish();
+        made += name_of(kind);
+        CHECK(recognise_volume(window).kind == kind);
+      } catch (const Error&) {
+        continue;
+      }
+    }
+    CHECK(made == (clusters < 4085 ? "fat12" : clusters < 65525 ? "fat16" : "fat32"));
+  }
+}
+
+TEST_CASE("fat: a volume that was not closed is reported, by either note") {
+  MemoryDevice device(64000, 512);
+  FatFormat format;
+  format.kind = VolumeKind::fat16;
+  format.cluster_sectors = 2;
+  FatWriter(device, format).finish();
+  SUBCASE("in the FAT") {
+    Bytes fat = device.read(1);
+    fat[3] = 0x7F;
+    device.write(1, fat);
+  }
+  SUBCASE("in the boot sector") {
+    Bytes boot = device.read(0);
+    boot[37] |= 1;
+    device.write(0, boot);
+  }
+  const auto reader = open_volume(device, utc());
+  CHECK_FALSE(reader->info().clean);
+  CHECK(find_code(reader->findings(), "fat.not-clean") != nullptr);
+}
+
+TEST_CASE("fat: damage of any kind ends in findings or an error, never worse") {
+  MemoryDevice good(8000, 512);
+  FatFormat format;
+  format.kind = VolumeKind::fat12;
+  format.cluster_sectors = 4;
+  Random random(99);
+  FatWriter writer(good, format);
+  orrelune::fill_volume(writer, random, 5);
+  writer.finish();
+  for (int round = 0; round < 400; ++round) {
+    const auto device = good.clone();
+    for (std::uint64_t n = 1 + random.below(6); n > 0; --n) {
+      const std::uint64_t lba = random.below(2) == 0 ? random.below(60) : random.below(400);
+      Bytes sector = device->read(lba);
+      sector[random.below(512)] = static_cast<std::uint8_t>(random.next());
+      device->write(lba, sector);
+    }
+    try {
+      const auto reader = open_volume(*device, utc());
+      if (!reader) continue;
+      QuietProgress quiet;
+      (void)record_volume(*reader, 0, quiet);
+    } catch (const Error& e) {
+      CHECK(!e.message().empty());
+    }
+  }
+}

@@ -1,0 +1,175 @@
+#include <chrono>
+#include <fstream>
+
+#include "orrelune.h"
+#include "support.h"
+
+using namespace nuvrat;
+
+namespace {
+
+ReadOptions utc() {
+  ReadOptions options;
+  options.zone = Zone();
+  return options;
+}
+
+JobResult convert(Device& device, const support::Folder& folder, Assessment* out = nullptr) {
+  Random random(1);
+  QuietProgress quiet;
+  const Assessment assessment = assess(device, {parse_goal("table=gpt")}, utc(), random);
+  for (const Obstacle& o : assessment.obstacles) MESSAGE(o.text);
+  REQUIRE(assessment.in_reach());
+  if (out != nullptr) *out = assessment;
+  return run_job(device, assessment, {utc(), folder / "case"}, quiet);
+}
+
+}  // namespace
+
+TEST_CASE("job: the logger disk becomes GPT; starts, lengths, hashes and seal are what they were") {
+  for (const std::uint32_t size : {512u, 4096u}) {
+    CAPTURE(size);
+    const support::Folder folder;
+    MemoryDevice device(orrelune::logger_sectors(size), size);
+    orrelune::make_logger_disk(device);
+    const Survey old = survey_disk(device, utc(), true);
+    REQUIRE(old.all_findings().empty());
+    QuietProgress quiet;
+    const Manifest before = take_manifest(device, utc(), quiet);
+    const auto original = device.clone();
+    Assessment assessment;
+    const JobResult result = convert(device, folder, &assessment);
+
+    CHECK(result.sound());
+    CHECK(result.files == before.files());
+    CHECK(result.files > 500);
+    CHECK(result.comparison.seal_before == before.seal());
+    CHECK(result.comparison.seal_after == before.seal());
+    const auto wrong = support::judge_gpt(device);
+    for (const std::string& w : wrong) MESSAGE(w);
+    CHECK(wrong.empty());
+
+    const Layout now = read_table(device).layout;
+    const std::vector<Partition> was = old.table.layout.data_partitions();
+    REQUIRE(now.partitions.size() == was.size());
+    for (std::size_t i = 0; i < was.size(); ++i) {
+      CHECK(now.partitions[i].range() == was[i].range());
+      CHECK(now.partitions[i].number == was[i].number);
+      CHECK(now.partitions[i].active == was[i].active);
+      CHECK(now.partitions[i].name == old.find(was[i].number)->volume->label);
+    }
+
+    // Just both GPTs, LBA 0 and the EBRs differ from the disk as it was.
+    SectorSet allowed{
+        {0, gpt_first_usable(size)},
+        {device.sectors() - gpt_array_sectors(size) - 1, gpt_array_sectors(size) + 1}};
+    for (const Partition& p : was) {
+      if (p.table_sector) allowed.add({*p.table_sector, 1});
+    }
+    SectorSet written;
+    for (const WrittenRange& w : result.written) written.add(w.range);
+    CHECK(written == allowed);
+    CHECK(written.count() == assessment.sectors_to_write);
+    for (const SectorRange& r : allowed.ranges())
+      original->write(r.first, device.read(r.first, r.count));
+    CHECK(device.same_as(*original));
+    for (const Partition& p : was) {
+      if (p.table_sector) CHECK(all_zero(device.read(*p.table_sector)));
+    }
+    for (const char* file : {"assessment.json", "before.manifest", "after.manifest", "log.jsonl"}) {
+      CHECK(std::filesystem::file_size(folder.path() / "case" / file) > 0);
+    }
+  }
+}
+
+TEST_CASE("job: the rewrite's own cost does not grow with the disk") {
+  std::vector<std::uint64_t> sectors;
+  std::vector<std::uint64_t> phases;
+  for (const std::uint64_t bytes : {2ull << 30, (2ull << 40) - (1u << 20)}) {
+    const support::Folder folder;
+    create_image(folder / "disk.img", bytes / 512, 512, true);
+    const auto device = open_device(folder / "disk.img", {true, 512});
+    Layout layout;
+    layout.kind = TableKind::mbr;
+    layout.disk_sectors = bytes / 512;
+    Partition p;
+    p.number = 1;
+    p.start = 2048;
+    p.sectors = 1u << 20;
+    p.type = std::uint8_t{0x0C};
+    layout.partitions.push_back(p);
+    write_new_table(*device, layout);
+    Window window(*device, p.range());
+    FatFormat format;
+    format.cluster_sectors = 8;
+    FatWriter(window, format).finish();
+    const JobResult result = convert(*device, folder);
+    CHECK(result.sound());
+    CHECK(support::judge_gpt(*device).empty());
+    SectorSet written;
+    for (const WrittenRange& w : result.written) written.add(w.range);
+    sectors.push_back(written.count());
+    phases.push_back(result.written.size());
+  }
+  CHECK(sectors[0] == sectors[1]);
+  CHECK(sectors[0] == 67);  // two GPTs of 33 sectors and LBA 0
+  CHECK(phases[0] == phases[1]);
+}
+
+TEST_CASE("job: a partition that Nuvrat can't read is carried and its range is compared") {
+  const support::Folder folder;
+  MemoryDevice device(100000, 512);
+  Bytes mbr(512);
+  support::put_entry(mbr, 0, 0x83, 2048, 30000);
+  support::put_entry(mbr, 1, 0xAB, 40000, 30000);
+  device.write(0, mbr);
+  Random random(2);
+  Bytes noise(512 * 100);
+  random.fill(noise);
+  device.write(3000, noise);
+  device.write(41000, noise);
+  device.write(1, Bytes(512, 0x90));  // loader code behind the MBR
+  Assessment assessment;
+  const JobResult result = convert(device, folder, &assessment);
+  CHECK(result.sound());
+  CHECK(result.ranges == 2);
+  std::string consents;
+  for (const Consent& c : assessment.consents) consents += c.code + " ";
+  CHECK(consents == "loader-code type-carried firmware ");
+}
+
+TEST_CASE("job: a disk that changed after the assessment is refused") {
+  const support::Folder folder;
+  MemoryDevice device(100000, 512);
+  Bytes mbr(512);
+  support::put_entry(mbr, 0, 0x83, 2048, 30000);
+  device.write(0, mbr);
+  Random random(1);
+  QuietProgress quiet;
+  const Assessment assessment = assess(device, {parse_goal("table=gpt")}, utc(), random);
+  support::put_entry(mbr, 1, 0x83, 50000, 3000);
+  device.write(0, mbr);
+  const auto before = device.clone();
+  CHECK(support::code_of([&] {
+          (void)run_job(device, assessment, {utc(), folder / "case"}, quiet);
+        }) == ErrorCode::refused);
+  CHECK(device.same_as(*before));
+}
+
+TEST_CASE("job: a case folder that holds something already is refused") {
+  const support::Folder folder;
+  MemoryDevice device(100000, 512);
+  Bytes mbr(512);
+  support::put_entry(mbr, 0, 0x83, 2048, 30000);
+  device.write(0, mbr);
+  Random random(1);
+  QuietProgress quiet;
+  const Assessment assessment = assess(device, {parse_goal("table=gpt")}, utc(), random);
+  std::filesystem::create_directories(folder / "case");
+  std::ofstream(folder / "case/other") << "x";
+  const auto before = device.clone();
+  CHECK(support::code_of([&] {
+          (void)run_job(device, assessment, {utc(), folder / "case"}, quiet);
+        }) == ErrorCode::refused);
+  CHECK(device.same_as(*before));
+}

@@ -1,0 +1,68 @@
+#pragma once
+// What tests share: folders that go away, the tool as a process, disks made byte by byte.
+
+#include <cstdint>
+#include <filesystem>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include <doctest/doctest.h>
+
+#include <nuvrat/nuvrat.h>
+
+namespace support {
+
+/// A folder of its own, removed at the end.
+class Folder {
+ public:
+  Folder();
+  ~Folder();
+  Folder(const Folder&) = delete;
+  Folder& operator=(const Folder&) = delete;
+  [[nodiscard]] std::filesystem::path operator/(const std::string& name) const {
+    return path_ / name;
+  }
+  [[nodiscard]] const std::filesystem::path& path() const { return path_; }
+
+ private:
+  std::filesystem::path path_;
+};
+
+struct Ran {
+  int status = -1;
+  std::string out;     ///< standard output
+  std::string errors;  ///< standard error
+};
+/// Runs a shell command with no standard input.
+Ran run(const std::string& command);
+/// Runs the built tool with these arguments.
+Ran tool(const std::string& arguments);
+
+/// SHA-256 over the data of a (sparse) file, with the offset of each 64 KiB piece that isn't zero.
+std::string fingerprint(const std::filesystem::path& file);
+
+/// The code of the Error that `call` throws; fails the test when it throws none.
+nuvrat::ErrorCode code_of(const std::function<void()>& call);
+
+/// Writes entry `slot` (0 to 3) of an MBR or EBR, and the signature at the sector's end.
+void put_entry(nuvrat::Bytes& sector, unsigned slot, std::uint8_t type, std::uint32_t start,
+               std::uint32_t sectors, std::uint8_t status = 0);
+
+/// A disk in memory, zero, with 512-byte sectors unless told otherwise.
+std::unique_ptr<nuvrat::MemoryDevice> disk(std::uint64_t sectors, std::uint32_t sector_size = 512);
+
+/// An MBR disk with one FAT volume at `start`, as an image file.
+void make_small_disk(const std::filesystem::path& file, std::uint64_t disk_sectors,
+                     std::uint64_t start, std::uint64_t sectors, std::uint8_t type = 0x0E,
+                     std::uint32_t sector_size = 512);
+
+/// CRC-32 by the definition, one bit at a time.
+std::uint32_t slow_crc32(nuvrat::ByteView bytes);
+std::uint64_t little(nuvrat::ByteView bytes, std::size_t offset, unsigned width);
+
+/// Checks both copies of a GPT and the protective MBR from the specification's text alone; appends
+/// what is wrong.
+std::vector<std::string> judge_gpt(const nuvrat::Device& device);
+
+}  // namespace support

@@ -1,0 +1,295 @@
+#include <fmt/format.h>
+
+#include "support.h"
+
+using namespace nuvrat;
+using support::put_entry;
+
+namespace {
+
+bool found(const TableReading& reading, const char* code) {
+  return find_code(reading.findings, code) != nullptr;
+}
+
+// A disk of 10,000 sectors with an extended partition from 1000 to 8999.
+struct ChainDisk {
+  MemoryDevice device{10000, 512};
+  ChainDisk() {
+    Bytes mbr(512);
+    put_entry(mbr, 0, 0x06, 100, 500);
+    put_entry(mbr, 1, 0x0F, 1000, 8000);
+    device.write(0, mbr);
+  }
+  // An EBR with a partition (0: none) relative to itself and a link (0: none) relative to 1000.
+  void ebr(std::uint64_t at, std::uint32_t start, std::uint32_t sectors, std::uint32_t link,
+           std::uint8_t link_type = 0x05) {
+    Bytes sector(512);
+    if (sectors != 0) put_entry(sector, 0, 0x06, start, sectors);
+    if (link != 0) put_entry(sector, 1, link_type, link, 100);
+    sector[510] = 0x55;
+    sector[511] = 0xAA;
+    device.write(at, sector);
+  }
+};
+
+Layout gpt_layout(std::uint32_t sector_size, std::uint64_t sectors) {
+  Random random(5);
+  Layout layout;
+  layout.kind = TableKind::gpt;
+  layout.sector_size = sector_size;
+  layout.disk_sectors = sectors;
+  layout.disk_guid = Guid::random(random);
+  layout.first_usable = gpt_first_usable(sector_size);
+  layout.last_usable = sectors - gpt_array_sectors(sector_size) - 2;
+  for (unsigned i = 0; i < 3; ++i) {
+    Partition p;
+    p.number = i * 2 + 1;
+    p.role = Role::gpt;
+    p.start = 100 + 1000 * i;
+    p.sectors = 500;
+    p.type = basic_data_guid();
+    p.unique_id = Guid::random(random);
+    p.name = i == 1 ? "潮位 𝄞" : "tide";
+    p.active = i == 2;
+    p.attributes = p.active ? gpt_legacy_bootable : 0;
+    layout.partitions.push_back(p);
+  }
+  return layout;
+}
+
+}  // namespace
+
+TEST_CASE("table: chains as they are found in the wild") {
+  SUBCASE("out of order, an empty first link, mixed types, EBR far from its partition") {
+    ChainDisk disk;
+    disk.ebr(1000, 0, 0, 5000);            // names no partition
+    disk.ebr(6000, 63, 1000, 1500, 0x0F);  // the later partition comes first
+    disk.ebr(2500, 200, 1000, 0);
+    const TableReading reading = read_table(disk.device);
+    CHECK(reading.findings.empty());
+    REQUIRE(reading.layout.data_partitions().size() == 3);
+    CHECK(reading.layout.find(5)->start == 6063);
+    CHECK(reading.layout.find(6)->start == 2700);
+    CHECK(reading.layout.find(6)->table_sector == 2500);
+    CHECK(reading.owned.ranges() ==
+          std::vector<SectorRange>{{0, 1}, {1000, 1}, {2500, 1}, {6000, 1}});
+  }
+  SUBCASE("a loop") {
+    ChainDisk disk;
+    disk.ebr(1000, 63, 500, 2000);
+    disk.ebr(3000, 63, 500, 2000);
+    CHECK(found(read_table(disk.device), "ebr.loop"));
+  }
+  SUBCASE("a link outside the container") {
+    ChainDisk disk;
+    disk.ebr(1000, 63, 500, 8500);
+    CHECK(found(read_table(disk.device), "ebr.link-outside"));
+  }
+  SUBCASE("no signature") {
+    ChainDisk disk;
+    CHECK(found(read_table(disk.device), "ebr.no-signature"));
+  }
+  SUBCASE("partitions that overlap, leave the container or cover an EBR") {
+    ChainDisk disk;
+    disk.ebr(1000, 63, 3000, 2000);
+    disk.ebr(3000, 63, 7000, 0);
+    const TableReading reading = read_table(disk.device);
+    CHECK(found(reading, "mbr.overlap"));
+    CHECK(found(reading, "ebr.partition-outside"));
+    CHECK(found(reading, "mbr.over-table"));
+    CHECK(found(reading, "mbr.outside"));
+  }
+  SUBCASE("entries 3 and 4") {
+    ChainDisk disk;
+    disk.ebr(1000, 63, 500, 0);
+    Bytes sector = disk.device.read(1000);
+    put_entry(sector, 2, 0x06, 20000, 50);
+    disk.device.write(1000, sector);
+    REQUIRE(found(read_table(disk.device), "ebr.extra-entry"));
+    CHECK(find_code(read_table(disk.device).findings, "ebr.extra-entry")->severity ==
+          Severity::warning);
+    put_entry(sector, 2, 0x06, 2000, 50);  // some systems show this one
+    disk.device.write(1000, sector);
+    CHECK(find_code(read_table(disk.device).findings, "ebr.extra-entry")->severity ==
+          Severity::error);
+  }
+}
+
+TEST_CASE("table: primaries that break the rules") {
+  MemoryDevice device(10000, 512);
+  Bytes mbr(512);
+  put_entry(mbr, 0, 0x06, 100, 500, 0x80);
+  put_entry(mbr, 1, 0x06, 300, 500, 0x80);
+  put_entry(mbr, 2, 0x05, 2000, 100);
+  put_entry(mbr, 3, 0x0F, 9000, 2000);
+  device.write(0, mbr);
+  const TableReading reading = read_table(device);
+  for (const char* code :
+       {"mbr.overlap", "mbr.two-active", "mbr.two-extended", "ebr.container-outside"}) {
+    CHECK_MESSAGE(found(reading, code), code);
+  }
+}
+
+TEST_CASE("table: a written GPT holds by the specification and reads back the same") {
+  for (const std::uint32_t size : {512u, 4096u}) {
+    const Layout layout = gpt_layout(size, 20000);
+    MemoryDevice device(20000, size);
+    write_new_table(device, layout);
+    const auto wrong = support::judge_gpt(device);
+    for (const std::string& w : wrong) MESSAGE(w);
+    CHECK(wrong.empty());
+    const TableReading reading = read_table(device);
+    CHECK(reading.findings.empty());
+    CHECK(reading.layout == layout);
+    CHECK(reading.copies.count() == gpt_array_sectors(size) + 1);
+  }
+}
+
+TEST_CASE("table: damaged copies of a GPT are found, and the other one is read") {
+  const Layout layout = gpt_layout(512, 20000);
+  MemoryDevice device(20000, 512);
+  write_new_table(device, layout);
+  const auto damage = [&device](std::uint64_t lba, std::size_t offset) {
+    Bytes sector = device.read(lba);
+    sector[offset] ^= 0xFF;
+    device.write(lba, sector);
+  };
+  SUBCASE("primary header") {
+    damage(1, 40);
+    const TableReading reading = read_table(device);
+    CHECK(found(reading, "gpt.primary-damaged"));
+    CHECK(reading.layout == layout);
+  }
+  SUBCASE("primary entries") {
+    damage(5, 100);
+    CHECK(found(read_table(device), "gpt.primary-damaged"));
+  }
+  SUBCASE("backup") {
+    damage(19999, 88);
+    const TableReading reading = read_table(device);
+    CHECK(found(reading, "gpt.backup-damaged"));
+    CHECK(reading.layout == layout);
+  }
+  SUBCASE("both") {
+    damage(1, 0);
+    damage(19999, 20);
+    const TableReading reading = read_table(device);
+    CHECK(found(reading, "gpt.none-valid"));
+    CHECK(reading.layout.kind == TableKind::none);
+  }
+  SUBCASE("no protective MBR") {
+    device.write(0, Bytes(512));
+    const TableReading reading = read_table(device);
+    CHECK(found(reading, "gpt.protective-missing"));
+    CHECK(reading.layout == layout);
+  }
+  SUBCASE("a hybrid") {
+    Bytes mbr = device.read(0);
+    put_entry(mbr, 1, 0x0C, 1100, 500);
+    device.write(0, mbr);
+    CHECK(found(read_table(device), "gpt.hybrid"));
+  }
+  SUBCASE("an MBR over a GPT that was left behind") {
+    Bytes mbr(512);
+    put_entry(mbr, 0, 0x0C, 1100, 500);
+    device.write(0, mbr);
+    const TableReading reading = read_table(device);
+    CHECK(found(reading, "mbr.gpt-remains"));
+    CHECK(reading.layout.kind == TableKind::mbr);
+  }
+  SUBCASE("a disk that has grown") {
+    MemoryDevice larger(30000, 512);
+    larger.write(0, device.read(0, 20000));
+    const TableReading reading = read_table(larger);
+    CHECK(found(reading, "gpt.backup-not-last"));
+    CHECK(reading.layout.partitions == layout.partitions);
+  }
+}
+
+TEST_CASE("table: random bytes never do more than give findings") {
+  Random random(11);
+  for (int round = 0; round < 3000; ++round) {
+    MemoryDevice device(64 + random.below(200), 512);
+    for (std::uint64_t lba = 0; lba < device.sectors(); lba += 1 + random.below(4)) {
+      Bytes sector(512);
+      random.fill(sector);
+      if (random.below(3) != 0) {
+        for (unsigned slot = 0; slot < 4; ++slot) {
+          put_entry(sector, slot, random.below(2) == 0 ? 0x05 : 0x06,
+                    static_cast<std::uint32_t>(random.below(200)),
+                    static_cast<std::uint32_t>(random.below(100)));
+        }
+      }
+      device.write(lba, sector);
+    }
+    CHECK_NOTHROW((void)read_table(device));
+  }
+}
+
+TEST_CASE("table: a written MBR with its chain reads back the same") {
+  Random random(23);
+  for (int round = 0; round < 500; ++round) {
+    const std::uint32_t size = random.below(2) == 0 ? 512 : 4096;
+    Layout layout;
+    layout.kind = TableKind::mbr;
+    layout.sector_size = size;
+    layout.disk_sectors = 100000;
+    layout.disk_signature = static_cast<std::uint32_t>(random.next());
+    std::uint64_t at = 1 + random.below(100);
+    const unsigned primaries = static_cast<unsigned>(random.below(4));
+    for (unsigned i = 0; i < primaries; ++i) {
+      Partition p;
+      p.number = i + 1;
+      p.start = at;
+      p.sectors = 1 + random.below(3000);
+      p.type = std::uint8_t{0x0C};
+      p.active = i == 1;
+      at += p.sectors + random.below(3) * 31;
+      layout.partitions.push_back(p);
+    }
+    const unsigned logicals = static_cast<unsigned>(random.below(12));
+    if (logicals > 0) {
+      Partition extended;
+      extended.number = primaries + 1;
+      extended.role = Role::extended;
+      extended.start = at;
+      extended.type = std::uint8_t{0x05};
+      for (unsigned i = 0; i < logicals; ++i) {
+        Partition p;
+        p.number = 5 + i;
+        p.role = Role::logical;
+        p.table_sector = at;
+        p.start = at + 1 + random.below(2) * 62;
+        p.sectors = 1 + random.below(3000);
+        p.type = std::uint8_t{0x83};
+        at = p.range().end();
+        layout.partitions.push_back(p);
+      }
+      extended.sectors = at - extended.start;
+      layout.partitions.push_back(extended);
+    }
+    layout.sort();
+    MemoryDevice device(100000, size);
+    write_new_table(device, layout);
+    const TableReading reading = read_table(device);
+    CHECK(reading.findings.empty());
+    CHECK(reading.layout == layout);
+  }
+}
+
+TEST_CASE("table: types in both worlds") {
+  for (const unsigned byte : {0x01u, 0x04u, 0x06u, 0x07u, 0x0Bu, 0x0Cu, 0x0Eu}) {
+    CHECK(gpt_type_for(static_cast<std::uint8_t>(byte), VolumeKind::fat32).guid ==
+          basic_data_guid());
+  }
+  CHECK(gpt_type_for(0x1C, VolumeKind::fat32).attributes == gpt_hidden);
+  CHECK(gpt_type_for(0xEF, VolumeKind::fat32).guid == efi_system_guid());
+  CHECK(gpt_type_for(0x27, VolumeKind::ntfs).guid == Guid("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC"));
+  CHECK(gpt_type_for(0x83, VolumeKind::other).guid == Guid("0FC63DAF-8483-4772-8E79-3D69D8477DE4"));
+  CHECK(gpt_type_for(0x82, VolumeKind::swap).guid == Guid("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"));
+  CHECK(gpt_type_for(0x82, VolumeKind::other).carried);
+  CHECK(gpt_type_for(0xAB, VolumeKind::unknown).carried);
+  CHECK(gpt_type_for(0xAB, VolumeKind::unknown).guid !=
+        gpt_type_for(0xAC, VolumeKind::unknown).guid);
+  CHECK(class_of(std::uint8_t{0x42}) == TypeClass::managed);
+}
