@@ -79,6 +79,9 @@ struct Assessment {
 /// The rewrite that a step describes, on a disk with sectors of this size.
 [[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step);
 
+/// What a disk shows of a rewrite whose settle was cut off; none when it shows nothing of the kind.
+[[nodiscard]] std::optional<Step> find_unfinished(Device& device);
+
 /// What the live structures own, for the guard: the table, and every partition as a whole.
 [[nodiscard]] SectorSet owned_sectors(Device& device);
 

@@ -42,6 +42,8 @@ class Device {
   void write(std::uint64_t lba, ByteView data);
   /// Returns when everything written is on the medium. Throws Error (device_write).
   void flush();
+  /// Asks the system to read the partition table again; false when it could not.
+  virtual bool reread_table() { return true; }
   /// Forgets what is cached of the range, so that the next read asks the medium where the system
   /// allows that.
   virtual void forget(SectorRange range) const;

@@ -8,8 +8,8 @@
 #include <string_view>
 
 #include <nuvrat/device.h>
-#include <nuvrat/volume_kind.h>
 #include <nuvrat/time.h>
+#include <nuvrat/volume_kind.h>
 
 namespace nuvrat {
 

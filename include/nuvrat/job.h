@@ -1,11 +1,13 @@
 #pragma once
 // A job from start to end: record, rehearse, rewrite, compare; with a case folder that holds what
-// was decided and what was found.
+// was decided, what was found, and the way back.
 
 #include <filesystem>
+#include <optional>
 #include <string>
 
 #include <nuvrat/assessment.h>
+#include <nuvrat/journal.h>
 #include <nuvrat/manifest.h>
 #include <nuvrat/progress.h>
 
@@ -15,24 +17,72 @@ struct JobOptions {
   ReadOptions read;
   /// Made by the job; must not exist yet, or be empty.
   std::filesystem::path case_folder;
+  Undo undo = Undo::full;
+  /// Go on although parts of files can't be read; they are expected to be the same parts
+  /// afterwards.
+  bool accept_unreadable = false;
 };
 
 struct JobResult {
   std::string tag_after;
   std::uint64_t files = 0;
   std::uint64_t bytes = 0;
-  std::uint64_t ranges = 0;  ///< partitions that were recorded by the hash of their range
+  std::uint64_t ranges = 0;      ///< partitions that were recorded by the hash of their range
+  std::uint64_t unreadable = 0;  ///< files that were unreadable in part, before and after
   Comparison comparison;
   std::vector<WrittenRange> written;  ///< every range written, in order, all steps
   Findings findings_after;
+  bool table_reread = true;  ///< the system knows the new table
   [[nodiscard]] bool sound() const { return comparison.equal() && !has_errors(findings_after); }
 };
 
 /// Does what an assessment says: takes the manifest, plays every step through on an overlay,
 /// compares there, and only then writes; then takes the manifest again from the device itself.
-/// Throws Error: refused (obstacles, a case folder on the disk itself, a disk that changed since),
-/// cancelled, and whatever the device says. Nothing was written unless the code is cut_off.
+///
+/// Throws Error. refused, busy, guard, damaged, file: nothing was written. cancelled, device_read,
+/// device_write: the disk is as it was. cut_off: the disk reads as the old one or the new one, and
+/// resume_case or revert_case ends the job.
 [[nodiscard]] JobResult run_job(Device& device, const Assessment& assessment,
                                 const JobOptions& options, Progress& progress);
+
+/// Where a job stands.
+enum class CaseStage {
+  nothing_written,
+  before_switch,  ///< cut off; the disk reads as before the step in progress
+  after_switch,   ///< cut off; the disk reads as after the step in progress
+  finished,
+  reverting,  ///< a revert was cut off
+  reverted,
+};
+[[nodiscard]] const char* name_of(CaseStage stage);
+
+/// A case folder opened again.
+struct CaseFile {
+  std::filesystem::path folder;
+  std::filesystem::path disk;  ///< where the disk was, absolute
+  Assessment assessment;
+  JobOptions options;
+  unsigned steps_done = 0;
+};
+/// Throws Error (file) when the folder holds no case.
+[[nodiscard]] CaseFile load_case(const std::filesystem::path& folder);
+/// Throws Error (refused) when this is not the disk of the case.
+[[nodiscard]] CaseStage stage_of(const CaseFile& job, const Device& device);
+
+/// Finishes a job that was cut off, from wherever it was. Errors as run_job.
+[[nodiscard]] JobResult resume_case(Device& device, const CaseFile& job, Progress& progress);
+
+struct RevertResult {
+  std::string tag_after;
+  std::uint64_t sectors = 0;  ///< put back
+  bool exact = true;          ///< every sector that was written is as it was, free ones too
+};
+/// Puts the disk back. Throws Error (refused) when somebody has written to it since and
+/// `discard_later_changes` isn't set; the text says what changed. May be cut off and run again.
+[[nodiscard]] RevertResult revert_case(Device& device, const CaseFile& job,
+                                       bool discard_later_changes, Progress& progress);
+
+/// Finishes a settle that find_unfinished saw, when the case is lost.
+void finish_unfinished(Device& device, const Step& step, Progress& progress);
 
 }  // namespace nuvrat

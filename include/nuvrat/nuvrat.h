@@ -7,11 +7,13 @@
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
 #include <nuvrat/fat_writer.h>
+#include <nuvrat/fault.h>
 #include <nuvrat/file_tree.h>
 #include <nuvrat/finding.h>
 #include <nuvrat/goal.h>
 #include <nuvrat/guid.h>
 #include <nuvrat/job.h>
+#include <nuvrat/journal.h>
 #include <nuvrat/layout.h>
 #include <nuvrat/manifest.h>
 #include <nuvrat/partition_type.h>

@@ -24,6 +24,10 @@ struct TextStyle {
                                           const TextStyle& style);
 [[nodiscard]] std::string job_text(const Assessment& assessment, const JobResult& result,
                                    const TextStyle& style);
+[[nodiscard]] std::string case_text(const CaseFile& job, CaseStage stage, const std::string& tag,
+                                    const TextStyle& style);
+[[nodiscard]] std::string revert_text(const CaseFile& job, const RevertResult& result,
+                                      const TextStyle& style);
 [[nodiscard]] std::string error_text(const Error& error, const TextStyle& style);
 
 // One object each, with its schema's name and version in "schema".
@@ -32,6 +36,7 @@ struct TextStyle {
 [[nodiscard]] std::string manifest_json(const Manifest& manifest);
 [[nodiscard]] std::string comparison_json(const Comparison& comparison, const Manifest& after);
 [[nodiscard]] std::string job_json(const Assessment& assessment, const JobResult& result);
+[[nodiscard]] std::string revert_json(const CaseFile& job, const RevertResult& result);
 [[nodiscard]] std::string refusal_json(const Assessment& assessment);
 [[nodiscard]] std::string error_json(const Error& error);
 

@@ -55,10 +55,17 @@ struct WrittenRange {
   bool operator==(const WrittenRange&) const = default;
 };
 
+/// Contents that a sector has on the way, between two writes of one rewrite.
+struct SectorVersion {
+  std::uint64_t lba = 0;
+  std::uint32_t crc = 0;  ///< CRC-32 of the sector
+};
+
 /// What a rewrite will write, known before the device is touched. Ranges are in the order of
 /// writing.
 struct Inspection {
   std::vector<WrittenRange> writes;
+  std::vector<SectorVersion> versions;  ///< of sectors that are written more than once
   [[nodiscard]] SectorSet sectors(Phase phase) const;
   [[nodiscard]] SectorSet all_sectors() const;
 };
@@ -77,10 +84,17 @@ class Engine {
   [[nodiscard]] static Inspection inspect(Rewrite& rewrite, Overlay& overlay,
                                           const OwnedSectors& owned);
 
+  /// The same for the settle alone, on an overlay of a disk whose switch is done.
+  [[nodiscard]] static Inspection inspect_settle(Rewrite& rewrite, Overlay& overlay,
+                                                 const OwnedSectors& owned);
+
   /// Does it. Every phase ends with a flush and is read back from the medium; what differs there is
   /// an Error (device_write before the switch, cut_off after it). Cancelling before the switch
   /// throws Error (cancelled); after it the settle is finished first.
   void run(Rewrite& rewrite, const Inspection& inspection);
+
+  /// The settle alone, for a rewrite whose switch is on the disk already.
+  void finish(Rewrite& rewrite, const Inspection& inspection);
 
  private:
   Device& device_;

@@ -7,9 +7,9 @@
 #include <nuvrat/device.h>
 #include <nuvrat/file_tree.h>
 #include <nuvrat/finding.h>
-#include <nuvrat/volume_kind.h>
 #include <nuvrat/text.h>
 #include <nuvrat/time.h>
+#include <nuvrat/volume_kind.h>
 
 namespace nuvrat {
 

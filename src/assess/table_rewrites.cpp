@@ -38,13 +38,11 @@ class MbrToGpt final : public Rewrite {
 
   [[nodiscard]] SectorWrite switch_sector() const override {
     SectorWrite out{0, gpt_.protective_mbr};
-    // The mark says that EBRs are still to be wiped; without any there is nothing to come back for.
-    set_settle_mark(out.data, !step_.wipes.empty());
+    set_settle_mark(out.data, true);
     return out;
   }
 
   void settle(SectorSink& sink) override {
-    if (step_.wipes.empty()) return;
     wipe(sink, step_.wipes, step_.target.sector_size);
     sink.write(0, gpt_.protective_mbr);
   }

@@ -5,6 +5,8 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/fs.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 #include <nuvrat/error.h>
@@ -92,6 +94,10 @@ void FileDevice::do_flush() {
                 fmt::format("the device did not confirm its data: {}", std::strerror(errno)),
                 {identity().path, {}, {}, {}});
   }
+}
+
+bool FileDevice::reread_table() {
+  return identity().kind != "block device" || ::ioctl(file_, BLKRRPART) == 0;
 }
 
 void FileDevice::forget(SectorRange range) const {

@@ -9,6 +9,7 @@ class FileDevice final : public Device {
  public:
   FileDevice(int file, std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity);
   ~FileDevice() override;
+  bool reread_table() override;
   void forget(SectorRange range) const override;
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 

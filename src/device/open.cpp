@@ -16,6 +16,7 @@
 #include <nuvrat/error.h>
 
 #include "device/file_device.h"
+#include "device/in_use.h"
 
 namespace nuvrat {
 namespace {
@@ -48,16 +49,31 @@ std::string first_line(const std::filesystem::path& path) {
 
 Error open_error(const std::string& path, int error) {
   const Place place{{}, {}, {}, path};
-  if (error == EBUSY) {
-    return {ErrorCode::busy, "the device is in use", place,
-            "Unmount its volumes and close what uses it"};
-  }
   if (error == EACCES || error == EPERM) {
     return {ErrorCode::words, "no permission to open the disk", place,
             "Run as a user who may, or give that user rights on the device"};
   }
   return {ErrorCode::words, fmt::format("the disk can't be opened: {}", std::strerror(error)),
           place, "Name an image file or a block device"};
+}
+
+Error busy_error(const std::string& what, const std::string& path, const struct stat& info) {
+  const std::string holders = holders_of(info);
+  return {ErrorCode::busy,
+          holders.empty() ? what : what + ": " + holders,
+          {{}, {}, {}, path},
+          "Wait for it to end, or close it"};
+}
+
+// Refuses a disk that anybody uses, naming every use.
+void require_unused(const std::string& path, const struct stat& info) {
+  std::string all;
+  for (const std::string& use : uses_of(path, info)) all += (all.empty() ? "" : "; ") + use;
+  if (all.empty()) return;
+  const std::string holders = holders_of(info);
+  if (!holders.empty()) all += "; open in " + holders;
+  throw Error(ErrorCode::busy, "the disk is in use: " + all, {{}, {}, {}, path},
+              "Unmount its volumes, turn off its swap and detach what uses it");
 }
 
 std::unique_ptr<Device> open_block(Descriptor file, const std::string& path, dev_t number,
@@ -82,8 +98,9 @@ std::unique_ptr<Device> open_block(Descriptor file, const std::string& path, dev
   return std::make_unique<FileDevice>(file.release(), size, bytes / size, std::move(identity));
 }
 
-std::unique_ptr<Device> open_image(Descriptor file, const std::string& path, std::uint64_t bytes,
-                                   const OpenOptions& options) {
+std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
+                                   const struct stat& info, const OpenOptions& options) {
+  const auto bytes = static_cast<std::uint64_t>(info.st_size);
   const std::uint32_t size = options.sector_size == 0 ? 512 : options.sector_size;
   if (size != 512 && size != 4096) {
     throw Error(ErrorCode::words, fmt::format("a sector size of {} is not possible", size),
@@ -100,8 +117,13 @@ std::unique_ptr<Device> open_image(Descriptor file, const std::string& path, std
                                  size - bytes % size));
   }
   if (::flock(file.get(), (options.writable ? LOCK_EX : LOCK_SH) | LOCK_NB) != 0) {
-    throw Error(ErrorCode::busy, "another process has locked the image", {{}, {}, {}, path},
-                "Wait for it to end, or close it");
+    throw busy_error("another process has locked the image", path, info);
+  }
+  struct flock record {};
+  record.l_type = options.writable ? F_WRLCK : F_RDLCK;
+  record.l_whence = SEEK_SET;
+  if (::fcntl(file.get(), F_OFD_GETLK, &record) == 0 && record.l_type != F_UNLCK) {
+    throw busy_error("another process has locked a part of the image", path, info);
   }
   return std::make_unique<FileDevice>(file.release(), size, bytes / size,
                                       DeviceIdentity{path, "image", {}, {}});
@@ -117,12 +139,14 @@ std::unique_ptr<Device> open_device(const std::filesystem::path& path, const Ope
     throw Error(ErrorCode::words, "this is neither an image file nor a block device",
                 {{}, {}, {}, path});
   }
+  if (options.writable) require_unused(path, info);
   int flags = (options.writable ? O_RDWR : O_RDONLY) | O_CLOEXEC;
   if (block && options.writable) flags |= O_EXCL;
   Descriptor file(::open(path.c_str(), flags));
+  if (file.get() < 0 && errno == EBUSY) throw busy_error("the device is in use", path, info);
   if (file.get() < 0) throw open_error(path, errno);
   if (block) return open_block(std::move(file), path, info.st_rdev, options);
-  return open_image(std::move(file), path, static_cast<std::uint64_t>(info.st_size), options);
+  return open_image(std::move(file), path, info, options);
 }
 
 void create_image(const std::filesystem::path& path, std::uint64_t sectors,

@@ -59,15 +59,61 @@ Case Case::create(const std::filesystem::path& folder, const Device& device) {
   return Case(folder);
 }
 
-void Case::save_assessment(const Assessment& assessment) const {
+void Case::save(const Assessment& assessment, const JobOptions& options) const {
   nlohmann::json json = to_json(assessment);
   json["schema"] = "nuvrat.case/1";
-  std::ofstream out(file("assessment.json"));
+  json["disk"] = std::filesystem::absolute(assessment.device.path).string();
+  json["zone"] = options.read.zone.name();
+  json["codepage"] = options.read.codepage;
+  json["undo"] = options.undo == Undo::full ? "full" : "live";
+  json["accept_unreadable"] = options.accept_unreadable;
+  std::ofstream out(file("assessment.json.part"));
   out << json.dump(2) << '\n';
   out.close();
-  if (out.fail()) {
+  std::error_code error;
+  if (!out.fail()) std::filesystem::rename(file("assessment.json.part"), file("assessment.json"), error);
+  if (out.fail() || error) {
     throw Error(ErrorCode::file, "the case folder can't be written to",
                 {{}, {}, {}, folder_.string()});
+  }
+}
+
+std::uint64_t Case::room() const {
+  std::error_code error;
+  const auto space = std::filesystem::space(folder_, error);
+  return error ? 0 : space.available;
+}
+
+CaseFile load_case(const std::filesystem::path& folder) {
+  const auto path = folder / "assessment.json";
+  std::ifstream in(path);
+  if (!in) {
+    throw Error(ErrorCode::file, "this is not the folder of a case", {{}, {}, {}, folder.string()},
+                "Name the folder that 'nuvrat rewrite' made");
+  }
+  try {
+    const nlohmann::json json = nlohmann::json::parse(in);
+    if (json.at("schema") != "nuvrat.case/1") {
+      throw Error(ErrorCode::file, "this case was made by another version");
+    }
+    CaseFile out;
+    out.folder = folder;
+    out.disk = json.at("disk").get<std::string>();
+    out.assessment = assessment_from_json(json);
+    out.options.case_folder = folder;
+    out.options.read.zone = Zone::named(json.at("zone").get<std::string>());
+    out.options.read.codepage = json.at("codepage");
+    out.options.undo = json.at("undo") == "full" ? Undo::full : Undo::live;
+    out.options.accept_unreadable = json.at("accept_unreadable");
+    const auto journal = folder / "undo.journal";
+    if (std::filesystem::exists(journal)) out.steps_done = Journal::open(journal).steps_done();
+    return out;
+  } catch (const Error& e) {
+    throw Error(ErrorCode::file, e.message(),
+                {{}, {}, {}, e.place().path.empty() ? path.string() : e.place().path});
+  } catch (const nlohmann::json::exception& e) {
+    throw Error(ErrorCode::file, fmt::format("the case can't be read: {}", e.what()),
+                {{}, {}, {}, path.string()});
   }
 }
 

@@ -6,6 +6,7 @@
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/device.h>
+#include <nuvrat/job.h>
 
 namespace nuvrat {
 
@@ -14,14 +15,17 @@ class Case {
   /// Makes the folder. Throws Error (refused) when it holds anything already or lies on the disk
   /// that is to be rewritten.
   static Case create(const std::filesystem::path& folder, const Device& device);
+  explicit Case(std::filesystem::path folder);
 
   [[nodiscard]] std::filesystem::path file(const char* name) const { return folder_ / name; }
-  void save_assessment(const Assessment& assessment) const;
+  [[nodiscard]] bool has(const char* name) const { return std::filesystem::exists(file(name)); }
+  void save(const Assessment& assessment, const JobOptions& options) const;
   /// One line of log.jsonl: time, event, and whatever else there is to say.
   void log(const std::string& event, const std::string& detail = "");
+  /// Bytes free where the folder lies.
+  [[nodiscard]] std::uint64_t room() const;
 
  private:
-  explicit Case(std::filesystem::path folder);
   std::filesystem::path folder_;
   std::ofstream log_;
 };

@@ -2,8 +2,10 @@
 
 #include <nuvrat/error.h>
 #include <nuvrat/job.h>
+#include <nuvrat/text.h>
 
 #include "job/case.h"
+#include "job/steps.h"
 
 namespace nuvrat {
 namespace {
@@ -12,82 +14,71 @@ Error refused(const std::string& text, const std::string& remedy) {
   return {ErrorCode::refused, text, {}, remedy};
 }
 
-// What the disk says now against what the assessment promised.
-void require_layout(const Layout& wanted, const TableReading& reading, const char* where) {
-  if (reading.layout == wanted && !has_errors(reading.findings)) return;
-  std::string text = fmt::format("{} the table does not read as planned", where);
-  for (const Finding& f : reading.findings) text += "; " + f.text;
-  throw Error(ErrorCode::guard, text, {}, "This is a mistake in Nuvrat: please report it");
+// Parts of files that the device doesn't give: only with the owner's word.
+void require_readable(const Manifest& before, const JobOptions& options) {
+  std::string names;
+  std::uint64_t count = 0;
+  const auto add = [&](const std::string& name, const std::vector<ByteRange>& parts) {
+    if (parts.empty() || ++count > 5) return;
+    names += fmt::format("{}{} at offset {} ({} bytes)", names.empty() ? "" : ", ", name,
+                         parts[0].offset, parts[0].length);
+  };
+  for (const ManifestVolume& v : before.volumes) {
+    for (const auto& [id, parts] : v.unreadable)
+      add(fmt::format("p{}/{}", v.number, v.tree.path(id)), parts);
+  }
+  for (const ManifestRange& r : before.ranges) add(fmt::format("p{}", r.number), r.unreadable);
+  if (count == 0 || options.accept_unreadable) return;
+  throw refused(
+      fmt::format("{} can't be read in full: {}{}",
+                  plural(count, "file or range", "files or ranges"), names, count > 5 ? ", …" : ""),
+      "Nothing was written. before.manifest in the case names them all; to go on all the same, "
+      "and expect the same damage afterwards, pass --accept-unreadable");
 }
 
-// Every step on an overlay: the writes of each, and the proof that nothing is lost.
-std::vector<Inspection> rehearse(Device& device, const Assessment& assessment,
-                                 const Manifest& before, const JobOptions& options,
-                                 Progress& progress) {
-  Overlay overlay(device);
-  std::vector<Inspection> inspections;
-  for (const Step& step : assessment.steps) {
-    const auto rewrite = make_rewrite(step);
-    inspections.push_back(Engine::inspect(*rewrite, overlay, owned_sectors));
-    require_layout(step.target, read_table(overlay), "in the rehearsal");
-  }
-  const SectorSet written = overlay.written();
+void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
+                       const JobOptions& options, Progress& progress) {
+  const SectorSet written = rehearsal.written();
   const KnownManifest known{before, written};
-  const Manifest after = take_manifest(overlay, options.read, progress, {}, &known);
+  const Manifest after = take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known);
   const Comparison comparison = compare(before, after);
-  if (!comparison.equal()) {
-    const Difference& first = comparison.differences.front();
-    throw Error(
-        ErrorCode::guard,
-        fmt::format("the rehearsal lost something: {} ({})", first.text, name_of(first.kind)),
-        {fmt::format("p{}", first.number), {}, {}, first.path},
-        "Nothing was written. This is a mistake in Nuvrat: please report it");
-  }
-  return inspections;
+  if (comparison.equal()) return;
+  const Difference& first = comparison.differences.front();
+  throw Error(ErrorCode::guard,
+              fmt::format("the rehearsal lost something: {} ({})", first.text, name_of(first.kind)),
+              {fmt::format("p{}", first.number), {}, {}, first.path},
+              "Nothing was written. This is a mistake in Nuvrat: please report it");
 }
 
-JobResult run_recorded(Device& device, const Assessment& assessment, const JobOptions& options,
-                       Progress& progress, Case& folder) {
+}  // namespace
+
+JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
+                      Case& folder, Progress& progress) {
   const Manifest before = take_manifest(device, options.read, progress);
   save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
                                      before.seal()));
-  if (before.unreadable_files() > 0) {
-    throw refused(
-        fmt::format("{} files have parts that the device does not give", before.unreadable_files()),
-        "See before.manifest in the case folder for which");
-  }
+  require_readable(before, options);
+
   progress.stage("rehearsing", 0);
-  const std::vector<Inspection> inspections =
-      rehearse(device, assessment, before, options, progress);
+  const Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
+  compare_rehearsed(rehearsal, before, options, progress);
   folder.log("rehearsed");
-
-  JobResult result;
-  for (std::size_t i = 0; i < assessment.steps.size(); ++i) {
-    const auto rewrite = make_rewrite(assessment.steps[i]);
-    folder.log("step", rewrite->name());
-    Engine(device, progress).run(*rewrite, inspections[i]);
-    result.written.insert(result.written.end(), inspections[i].writes.begin(),
-                          inspections[i].writes.end());
+  const std::uint64_t needed = rehearsal.journal_bytes(device);
+  if (needed > folder.room()) {
+    throw refused(
+        fmt::format(
+            "the undo journal may take {}, but the case folder's disk has {} free: {} are missing",
+            format_bytes(needed), format_bytes(folder.room()),
+            format_bytes(needed - folder.room())),
+        "Nothing was written. Name a case folder on a disk with more room");
   }
-  const TableReading table = read_table(device);
-  require_layout(assessment.after, table, "after the rewrite");
-  folder.log("rewritten");
-
-  const Manifest after = take_manifest(device, options.read, progress);
-  save_manifest(after, folder.file("after.manifest"));
-  result.comparison = compare(before, after);
-  result.findings_after = table.findings;
-  result.tag_after = disk_tag(device, table);
-  result.files = after.files();
-  result.bytes = after.bytes();
-  result.ranges = after.ranges.size();
-  folder.log("compared", fmt::format("{} differences, seal {}", result.comparison.count,
-                                     result.comparison.seal_after));
+  Journal journal = Journal::create(folder.file("undo.journal"), device, options.undo);
+  do_steps(device, assessment, 0, rehearsal, journal, folder, progress);
+  JobResult result = compare_with(before, device, assessment, options, folder, progress);
+  result.written = journal.writes();
   return result;
 }
-
-}  // namespace
 
 JobResult run_job(Device& device, const Assessment& assessment, const JobOptions& options,
                   Progress& progress) {
@@ -99,11 +90,11 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
                   "Assess it again");
   }
   Case folder = Case::create(options.case_folder, device);
-  folder.save_assessment(assessment);
+  folder.save(assessment, options);
   try {
-    return run_recorded(device, assessment, options, progress, folder);
+    return run_in_case(device, assessment, options, folder, progress);
   } catch (const Error& e) {
-    folder.log("stopped", e.what());
+    folder.log("ended", e.what());
     throw;
   }
 }

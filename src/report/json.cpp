@@ -153,9 +153,19 @@ std::string job_json(const Assessment& a, const JobResult& r) {
                {"differences", differences_json(r.comparison)},
                {"findings", findings_json(r.findings_after)},
                {"written", written},
+               {"table_reread", r.table_reread},
                {"tag_before", a.tag},
                {"tag_after", r.tag_after},
                {"assessment", to_json(a)}});
+}
+
+std::string revert_json(const CaseFile& job, const RevertResult& r) {
+  return dump({{"schema", "nuvrat.revert/1"},
+               {"verdict", "reverted"},
+               {"disk", printable(job.disk.string())},
+               {"sectors", r.sectors},
+               {"exact", r.exact},
+               {"tag_after", r.tag_after}});
 }
 
 std::string refusal_json(const Assessment& a) {

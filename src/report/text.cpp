@@ -260,8 +260,61 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
   out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
   out += wrap("tag      " + r.tag_after + fmt::format(" (was {})", a.tag), style.width, "  ",
               "           ");
+  if (r.unreadable > 0) {
+    out += fmt::format("  damage   {} as unreadable in part as before\n",
+                       plural(r.unreadable, "file", "files"));
+  }
+  if (!r.table_reread)
+    out += "  note     the system still shows the old table: attach the disk again\n";
   out += finding_lines(r.findings_after, style);
   if (!r.comparison.equal()) out += "\n" + difference_lines(r.comparison, style);
+  return out;
+}
+
+namespace {
+
+std::string stage_words(CaseStage stage) {
+  switch (stage) {
+    case CaseStage::nothing_written:
+      return "nothing was written yet; the disk is the old one";
+    case CaseStage::before_switch:
+      return "cut off before the switch; the disk is the old one";
+    case CaseStage::after_switch:
+      return "cut off after the switch; the disk is the new one";
+    case CaseStage::finished:
+      return "finished; the disk is the new one";
+    case CaseStage::reverting:
+      return "a revert was cut off; running it again ends it";
+    case CaseStage::reverted:
+      return "put back; the disk is the old one";
+  }
+  return "";
+}
+
+}  // namespace
+
+std::string case_text(const CaseFile& job, CaseStage stage, const std::string& tag,
+                      const TextStyle& style) {
+  const Assessment& a = job.assessment;
+  std::string steps;
+  for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", then ") + step.name();
+  std::string out = verdict(fmt::format("{}: {}", job.folder.string(), stage_words(stage)),
+                            stage == CaseStage::finished || stage == CaseStage::reverted, style);
+  out += "\n" + wrap("disk     " + job.disk.string(), style.width, "  ", "           ");
+  out += wrap("job      " + steps, style.width, "  ", "           ");
+  out += fmt::format("  steps    {} of {} done\n  tag      {} now, {} before the job\n",
+                     job.steps_done, a.steps.size(), tag, a.tag);
+  return out;
+}
+
+std::string revert_text(const CaseFile& job, const RevertResult& result, const TextStyle& style) {
+  std::string out = verdict(
+      fmt::format("{}: put back, {}", job.disk.string(),
+                  result.exact ? "every sector as it was"
+                               : "every live sector as it was; free sectors keep what was written"),
+      true, style);
+  out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
+                     result.tag_after);
   return out;
 }
 

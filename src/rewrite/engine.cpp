@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <xxhash.h>
 
+#include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
 #include <nuvrat/rewrite.h>
 
@@ -14,6 +15,16 @@ void add_range(std::vector<WrittenRange>& out, Phase phase, SectorRange range) {
     out.back().range.count += range.count;
   } else {
     out.push_back({phase, range});
+  }
+}
+
+// What is about to be written over a second time was on the disk for a while.
+void note_versions(const Device& overlay, SectorRange range, Inspection& out) {
+  for (const WrittenRange& w : out.writes) {
+    const std::uint64_t first = std::max(w.range.first, range.first);
+    const std::uint64_t end = std::min(w.range.end(), range.end());
+    for (std::uint64_t lba = first; lba < end; ++lba)
+      out.versions.push_back({lba, crc32(overlay.read(lba))});
   }
 }
 
@@ -33,6 +44,7 @@ class GuardedSink final : public SectorSink {
                   {overlay_.identity().path, hit->first, {}, {}},
                   "Nothing was written. This is a mistake in Nuvrat: please report it");
     }
+    note_versions(overlay_, range, out_);
     overlay_.write(lba, data);
     add_range(out_.writes, phase_, range);
   }
@@ -94,6 +106,13 @@ class InspectedSink final : public SectorSink {
   std::vector<Written> written_;
 };
 
+void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, Inspection& out) {
+  SectorSet live = owned(overlay);
+  live.remove({rewrite.switch_sector().lba, 1});  // it may be tidied: that is one sector again
+  GuardedSink settle(rewrite.name(), Phase::settle, live, overlay, out);
+  rewrite.settle(settle);
+}
+
 std::uint64_t bytes_in(const SectorSet& sectors, const Device& device) {
   return sectors.count() * device.sector_size();
 }
@@ -137,13 +156,17 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
     throw Error(ErrorCode::guard,
                 fmt::format("the switch of '{}' is not one sector", rewrite.name()));
   }
+  note_versions(overlay, {change.lba, 1}, out);
   overlay.write(change.lba, change.data);
   out.writes.push_back({Phase::switch_over, {change.lba, 1}});
 
-  SectorSet after = owned(overlay);
-  after.remove({change.lba, 1});  // the switch sector may be tidied: that is one sector again
-  GuardedSink settle(rewrite.name(), Phase::settle, after, overlay, out);
-  rewrite.settle(settle);
+  settle_on(rewrite, overlay, owned, out);
+  return out;
+}
+
+Inspection Engine::inspect_settle(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
+  Inspection out;
+  settle_on(rewrite, overlay, owned, out);
   return out;
 }
 
@@ -167,7 +190,10 @@ void Engine::run(Rewrite& rewrite, const Inspection& inspection) {
   const SectorWrite sector = rewrite.switch_sector();
   change.write(sector.lba, sector.data);
   device_.flush();
+  finish(rewrite, inspection);
+}
 
+void Engine::finish(Rewrite& rewrite, const Inspection& inspection) {
   const SectorSet to_settle = inspection.sectors(Phase::settle);
   progress_.stage(rewrite.name() + ": settle", bytes_in(to_settle, device_));
   InspectedSink settle(device_, progress_, to_settle, false);

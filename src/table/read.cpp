@@ -110,6 +110,14 @@ TableReading read_table(const Device& device) {
   reading.settle_unfinished =
       mbr.signature.value() == mbr_signature && mbr.unknown.value() == settle_mark;
   dispatch(device, mbr, reading);
+  if (reading.settle_unfinished) {
+    FindingList(reading.findings)
+        .add("table.settle-unfinished", Severity::warning, 0,
+             "a rewrite of this disk was cut off after its switch: the disk is the new one, "
+             "remains of "
+             "the old table are still to be wiped; 'nuvrat resume' does that",
+             true);
+  }
   reading.owned.add({0, 1});
   return reading;
 }

@@ -92,22 +92,31 @@ json range_line(const ManifestRange& r) {
   return line;
 }
 
-std::ofstream open_for_writing(const std::filesystem::path& path) {
-  std::ofstream out(path, std::ios::binary | std::ios::trunc);
-  if (!out) {
-    throw Error(ErrorCode::file, "the file can't be written", {{}, {}, {}, path.string()},
-                "Name a folder that exists and may be written");
+// A file that appears whole under its name or not at all, wherever its writer is cut off.
+class WholeFile {
+ public:
+  explicit WholeFile(const std::filesystem::path& path)
+      : path_(path), part_(path.string() + ".part"), out_(part_, std::ios::binary | std::ios::trunc) {
+    if (!out_) {
+      throw Error(ErrorCode::file, "the file can't be written", {{}, {}, {}, path.string()},
+                  "Name a folder that exists and may be written");
+    }
   }
-  return out;
-}
+  std::ofstream& out() { return out_; }
+  void finish() {
+    out_.close();
+    std::error_code error;
+    if (!out_.fail()) std::filesystem::rename(part_, path_, error);
+    if (out_.fail() || error) {
+      throw Error(ErrorCode::file, "the file could not be written to its end",
+                  {{}, {}, {}, path_.string()}, "Is its disk full?");
+    }
+  }
 
-void close_checked(std::ofstream& out, const std::filesystem::path& path) {
-  out.close();
-  if (out.fail()) {
-    throw Error(ErrorCode::file, "the file could not be written to its end",
-                {{}, {}, {}, path.string()}, "Is its disk full?");
-  }
-}
+ private:
+  std::filesystem::path path_, part_;
+  std::ofstream out_;
+};
 
 VolumeKind kind_from(const std::string& name) {
   for (const VolumeKind k :
@@ -209,7 +218,8 @@ class Loader {
 }  // namespace
 
 void save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
-  std::ofstream out = open_for_writing(path);
+  WholeFile file(path);
+  std::ofstream& out = file.out();
   out << json{{"schema", schema},
               {"device", manifest.device},
               {"zone", manifest.zone},
@@ -225,7 +235,7 @@ void save_manifest(const Manifest& manifest, const std::filesystem::path& path) 
               {"bytes", manifest.bytes()},
               {"seal", manifest.seal()}}
       << '\n';
-  close_checked(out, path);
+  file.finish();
 }
 
 Manifest load_manifest(const std::filesystem::path& path) {
@@ -258,7 +268,8 @@ Manifest load_manifest(const std::filesystem::path& path) {
 
 void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
                     bool with_partition) {
-  std::ofstream out = open_for_writing(path);
+  WholeFile file(path);
+  std::ofstream& out = file.out();
   for (const ManifestVolume& v : manifest.volumes) {
     v.tree.walk([&](FileTree::Id id) {
       if (v.tree.is_directory(id)) return;
@@ -271,7 +282,7 @@ void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
       out << (escaped == name ? "" : "\\") << v.digests[id].hex() << "  " << escaped << '\n';
     });
   }
-  close_checked(out, path);
+  file.finish();
 }
 
 }  // namespace nuvrat

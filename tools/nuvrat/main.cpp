@@ -48,6 +48,21 @@ void add_seed(CLI::App& verb, cli::Options& options) {
                   "New identities from this number, so that a demo repeats");
 }
 
+void add_fault(CLI::App& verb, cli::Options& options) {
+  verb.add_option("--fault", options.fault,
+                  "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3");
+}
+
+CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
+  CLI::App* verb = app.add_subcommand(name, text);
+  verb->add_option("CASE", options.disk, "The folder of the job")->required();
+  verb->add_flag("--json", options.json, "One JSON object instead of text");
+  verb->add_option("--disk", options.case_disk, "Where the disk is now, if it moved");
+  verb->add_option("--confirm", options.confirm, "The disk's present tag: go ahead without asking");
+  add_fault(*verb, options);
+  return verb;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -74,8 +89,26 @@ int main(int argc, char** argv) {
                       "The folder for this job's records (a new one here)");
   rewrite->add_option("--confirm", options.confirm, "The disk's tag: go ahead without asking");
   add_seed(*rewrite, options);
+  rewrite
+      ->add_option("--undo", options.undo,
+                   "What the undo journal keeps: full, or live sectors only (full)")
+      ->check(CLI::IsMember({"full", "live"}));
+  rewrite->add_flag("--accept-unreadable", options.accept_unreadable,
+                    "Go on although parts of files can't be read");
+  add_fault(*rewrite, options);
   auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
   verify->add_option("--against", options.against, "The manifest")->required();
+
+  auto* resume = add_case_verb(
+      app, "resume", "Finish a rewrite that was cut off: its case, or the disk if the case is lost",
+      options);
+  resume
+      ->add_option("--sector-size", options.sector_size,
+                   "Of an image whose case is lost: 512 or 4096 (512)")
+      ->check(CLI::IsMember({512u, 4096u}));
+  auto* revert = add_case_verb(app, "revert", "Put the disk back as it was before a case", options);
+  revert->add_flag("--discard-later-changes", options.discard_later_changes,
+                   "Go back although somebody has written to the disk since");
 
   try {
     app.parse(argc, argv);
@@ -87,7 +120,10 @@ int main(int argc, char** argv) {
     if (manifest->parsed()) return cli::manifest(options);
     if (assess->parsed()) return cli::assess(options);
     if (rewrite->parsed()) return cli::rewrite(options);
-    return cli::verify(options);
+    if (verify->parsed()) return cli::verify(options);
+    if (resume->parsed()) return cli::resume(options);
+    if (revert->parsed()) return cli::revert(options);
+    return cli::bad_words;
   } catch (const nuvrat::Error& e) {
     if (options.json) {
       std::cout << nuvrat::error_json(e);

@@ -26,6 +26,8 @@ class TerminalProgress final : public nuvrat::Progress {
   TerminalProgress(const TerminalProgress&) = delete;
   TerminalProgress& operator=(const TerminalProgress&) = delete;
   ~TerminalProgress() override { end_line(); }
+  /// Ends the line that is being drawn.
+  void finish() { end_line(); }
 
   void stage(std::string_view name, std::uint64_t total) override;
   void advance(std::uint64_t bytes) override;

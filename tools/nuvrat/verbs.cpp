@@ -17,6 +17,21 @@ std::unique_ptr<Device> open(const Options& options, bool writable) {
   return open_device(options.disk, {writable, options.sector_size});
 }
 
+// The disk, behind a device that fails as --fault says when one was asked for.
+struct OpenDisk {
+  std::unique_ptr<Device> real;
+  std::unique_ptr<FaultDevice> faulty;
+  Device& device() { return faulty ? *faulty : *real; }
+};
+
+OpenDisk open_for_writing(const Options& options, const std::string& path, unsigned sector_size) {
+  OpenDisk out;
+  out.real = open_device(path, {true, sector_size});
+  if (!options.fault.empty())
+    out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(options.fault));
+  return out;
+}
+
 ReadOptions read_options(const Options& options) {
   ReadOptions read;
   read.zone = options.timezone.empty() ? Zone::machine() : Zone::named(options.timezone);
@@ -57,20 +72,18 @@ std::string default_case(const Assessment& assessment) {
 }
 
 // The tag that stands for "yes, this disk": from --confirm, or from the person at the terminal.
-bool confirmed(const Options& options, const Assessment& assessment) {
+bool confirmed(const Options& options, const std::string& tag) {
   if (!options.confirm.empty()) {
-    if (options.confirm == assessment.tag) return true;
+    if (options.confirm == tag) return true;
     throw Error(ErrorCode::refused, fmt::format("this disk's tag is not {}", options.confirm), {},
                 "Nothing was written. Look at the disk again with 'nuvrat survey'");
   }
   if (!has_person()) {
-    throw Error(
-        ErrorCode::refused, "nobody is here to confirm, and no --confirm was given", {},
-        fmt::format("Nothing was written. If this is the disk, pass --confirm {}", assessment.tag));
+    throw Error(ErrorCode::refused, "nobody is here to confirm, and no --confirm was given", {},
+                fmt::format("Nothing was written. If this is the disk, pass --confirm {}", tag));
   }
-  return ask(fmt::format(
-             "\nType the tag of the disk to go ahead, anything else to leave it as it is: ")) ==
-         assessment.tag;
+  return ask(
+             "\nType the tag of the disk to go ahead, anything else to leave it as it is: ") == tag;
 }
 
 }  // namespace
@@ -107,36 +120,49 @@ int assess(const Options& options) {
   return result.in_reach() ? done : refused;
 }
 
+namespace {
+
+int show_job(const Options& options, const Assessment& assessment, const JobResult& result,
+             TerminalProgress& progress, const std::string& folder) {
+  if (options.json) {
+    std::cout << job_json(assessment, result);
+  } else {
+    progress.finish();
+    std::cout << '\n'
+              << job_text(assessment, result, output_style()) << "  case     " << folder << '\n';
+  }
+  return result.sound() ? done : differs;
+}
+
+int not_confirmed() {
+  std::cout << "\nThat is not this disk's tag. Nothing was written.\n";
+  return refused;
+}
+
+}  // namespace
+
 int rewrite(const Options& options) {
   const std::vector<Goal> goals = goals_of(options);
-  const auto device = open(options, true);
+  OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
+  Device& device = disk.device();
   Random random = random_of(options);
   JobOptions job;
   job.read = read_options(options);
-  const Assessment assessment = nuvrat::assess(*device, goals, job.read, random);
+  job.undo = options.undo == "live" ? Undo::live : Undo::full;
+  job.accept_unreadable = options.accept_unreadable;
+  const Assessment assessment = nuvrat::assess(device, goals, job.read, random);
   if (!assessment.in_reach()) {
     std::cout << (options.json ? refusal_json(assessment)
                                : assessment_text(assessment, output_style()));
     return refused;
   }
   if (!options.json) std::cout << assessment_text(assessment, output_style()) << std::flush;
-  if (!confirmed(options, assessment)) {
-    std::cout << "\nThat is not this disk's tag. Nothing was written.\n";
-    return refused;
-  }
+  if (!confirmed(options, assessment.tag)) return not_confirmed();
   job.case_folder = options.case_folder.empty() ? default_case(assessment) : options.case_folder;
   catch_signals();
   TerminalProgress progress(options.json);
-  const JobResult result = run_job(*device, assessment, job, progress);
-  if (options.json) {
-    std::cout << job_json(assessment, result);
-  } else {
-    progress.stage("", 0);
-    std::cout << '\n'
-              << job_text(assessment, result, output_style()) << "  case     "
-              << job.case_folder.string() << '\n';
-  }
-  return result.sound() ? done : differs;
+  const JobResult result = run_job(device, assessment, job, progress);
+  return show_job(options, assessment, result, progress, job.case_folder.string());
 }
 
 int verify(const Options& options) {
@@ -150,6 +176,76 @@ int verify(const Options& options) {
   std::cout << (options.json ? comparison_json(result, current)
                              : comparison_text(result, current, output_style()));
   return result.equal() ? done : differs;
+}
+
+namespace {
+
+// A disk that shows an unfinished settle of its own, its case lost.
+int resume_disk(const Options& options) {
+  OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
+  Device& device = disk.device();
+  const std::optional<Step> step = find_unfinished(device);
+  if (!step) {
+    throw Error(ErrorCode::refused, "the disk shows no rewrite that was cut off",
+                {{}, {}, {}, options.disk},
+                "Name the folder of a case, or a disk of which 'nuvrat survey' says so");
+  }
+  std::cerr << "The disk is the new one; " << plural(step->wipes.size(), "remain", "remains")
+            << " of the old table are still to be wiped.\n";
+  if (!confirmed(options, disk_tag(device, read_table(device)))) return not_confirmed();
+  catch_signals();
+  TerminalProgress progress(options.json);
+  finish_unfinished(device, *step, progress);
+  progress.finish();
+  const Survey result = survey_disk(device, read_options(options));
+  std::cout << (options.json ? survey_json(result) : survey_text(result, output_style()));
+  return has_errors(result.all_findings()) ? differs : done;
+}
+
+struct OpenCase {
+  CaseFile file;
+  OpenDisk disk;
+  CaseStage stage = CaseStage::nothing_written;
+  std::string tag;
+};
+
+// Opens a case with its disk and says where the job stands.
+OpenCase open_case(const Options& options) {
+  OpenCase out;
+  out.file = load_case(options.disk);
+  if (!options.case_disk.empty()) out.file.disk = options.case_disk;
+  out.disk =
+      open_for_writing(options, out.file.disk.string(), out.file.assessment.before.sector_size);
+  out.stage = stage_of(out.file, out.disk.device());
+  out.tag = disk_tag(out.disk.device(), read_table(out.disk.device()));
+  if (!options.json)
+    std::cout << case_text(out.file, out.stage, out.tag, output_style()) << std::flush;
+  return out;
+}
+
+}  // namespace
+
+int resume(const Options& options) {
+  if (!std::filesystem::is_directory(options.disk)) return resume_disk(options);
+  OpenCase job = open_case(options);
+  if (!confirmed(options, job.tag)) return not_confirmed();
+  catch_signals();
+  TerminalProgress progress(options.json);
+  const JobResult result = resume_case(job.disk.device(), job.file, progress);
+  return show_job(options, job.file.assessment, result, progress, options.disk);
+}
+
+int revert(const Options& options) {
+  OpenCase job = open_case(options);
+  if (!confirmed(options, job.tag)) return not_confirmed();
+  catch_signals();
+  TerminalProgress progress(options.json);
+  const RevertResult result =
+      revert_case(job.disk.device(), job.file, options.discard_later_changes, progress);
+  progress.finish();
+  std::cout << (options.json ? revert_json(job.file, result)
+                             : "\n" + revert_text(job.file, result, output_style()));
+  return done;
 }
 
 }  // namespace cli

@@ -24,6 +24,11 @@ struct Options {
   std::string against;
   std::string case_folder;
   std::string confirm;
+  std::string undo = "full";
+  bool accept_unreadable = false;
+  std::string fault;
+  std::string case_disk;
+  bool discard_later_changes = false;
 };
 
 int survey(const Options& options);
@@ -31,5 +36,7 @@ int manifest(const Options& options);
 int assess(const Options& options);
 int rewrite(const Options& options);
 int verify(const Options& options);
+int resume(const Options& options);
+int revert(const Options& options);
 
 }  // namespace cli

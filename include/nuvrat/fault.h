@@ -1,0 +1,59 @@
+#pragma once
+// A device that fails on purpose, for tests and for rehearsing a cut at the bench.
+
+#include <chrono>
+#include <map>
+#include <optional>
+#include <string_view>
+
+#include <nuvrat/device.h>
+#include <nuvrat/random.h>
+
+namespace nuvrat {
+
+/// What is to go wrong. Sectors written are counted from 1, over all writes.
+struct FaultPlan {
+  /// The power fails before this sector is written; 1 fails before anything is.
+  std::optional<std::uint64_t> cut_before;
+  /// Of the sectors written since the last flush, which reached the medium when the power failed.
+  enum class Keep { none, all, some } keep = Keep::some;
+  std::uint64_t seed = 1;  ///< chooses them for Keep::some
+  /// The device goes away before this operation (reads, writes and flushes counted from 1).
+  std::optional<std::uint64_t> vanish_before;
+  SectorSet bad_reads;                 ///< sectors that can't be read
+  SectorSet bad_writes;                ///< sectors that can't be written
+  std::chrono::microseconds delay{0};  ///< for each operation
+};
+
+/// From "cut=12,keep=some,seed=3,bad-read=100+8,bad-write=7,vanish=50,delay=5000" (microseconds),
+/// any part of it; throws Error (words).
+[[nodiscard]] FaultPlan parse_fault_plan(std::string_view text);
+
+/// Keeps what was written in a cache that a power cut loses, as a disk does, until it is flushed.
+/// The base must outlive it.
+class FaultDevice final : public Device {
+ public:
+  FaultDevice(Device& base, FaultPlan plan);
+
+  [[nodiscard]] std::uint64_t sectors_written() const { return written_; }
+  [[nodiscard]] std::uint64_t operations() const { return operations_; }
+  [[nodiscard]] bool dead() const { return dead_; }
+  void forget(SectorRange range) const override { base_.forget(range); }
+  [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
+
+ private:
+  void do_read(std::uint64_t lba, ByteSpan out) const override;
+  void do_write(std::uint64_t lba, ByteView data) override;
+  void do_flush() override;
+  void operation() const;
+  void cut();
+
+  Device& base_;
+  FaultPlan plan_;
+  std::map<std::uint64_t, Bytes> cache_;  // sectors written and not yet flushed
+  std::uint64_t written_ = 0;
+  mutable std::uint64_t operations_ = 0;
+  mutable bool dead_ = false;
+};
+
+}  // namespace nuvrat

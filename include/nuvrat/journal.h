@@ -1,0 +1,72 @@
+#pragma once
+// The undo journal: what every sector held before a rewrite wrote it, on another disk, flushed
+// before the first of them is written. Its form is in docs/formats/undo-journal.md.
+//
+// A step is recorded as a whole before any of it is done. From the journal and the disk alone can
+// be told whether the disk is what the rewrite left, and it can be put back byte for byte.
+
+#include <filesystem>
+#include <memory>
+#include <vector>
+
+#include <nuvrat/device.h>
+#include <nuvrat/rewrite.h>
+
+namespace nuvrat {
+
+enum class Undo {
+  full,  ///< keep the contents of free sectors too: the way back is exact to the byte
+  live,  ///< keep only what live structures held
+};
+
+class Journal {
+ public:
+  /// A new journal. Throws Error (file).
+  static Journal create(const std::filesystem::path& path, const Device& device, Undo undo);
+  /// Reads an existing one. A tail that a power cut tore off is left out; anything else that is
+  /// wrong is an Error (file).
+  static Journal open(const std::filesystem::path& path);
+  Journal(Journal&&) noexcept;
+  Journal& operator=(Journal&&) noexcept;
+  ~Journal();
+
+  [[nodiscard]] Undo undo() const;
+
+  // Forwards: steps count from 0, in the order in which they are done.
+
+  /// Keeps what the sectors of a step hold now, and checksums of what `rehearsed` says they will
+  /// hold; returns when all of it is on the medium. `live` are the sectors owned now.
+  void record_step(unsigned step, const Device& device, const Inspection& inspection,
+                   const Device& rehearsed, const SectorSet& live);
+  void mark_done(unsigned step);
+
+  /// Steps whose record is whole: these may have been written.
+  [[nodiscard]] unsigned steps_recorded() const;
+  [[nodiscard]] unsigned steps_done() const;
+  [[nodiscard]] bool reverting() const;
+  [[nodiscard]] bool reverted() const;
+  /// What all recorded steps write, in order; a sector that a step writes twice stands once.
+  [[nodiscard]] std::vector<WrittenRange> writes() const;
+
+  // Back.
+
+  /// Sectors that hold neither what was there before nor anything the rewrite wrote; with
+  /// `finished`, those that don't hold what it left. Somebody else has written them.
+  [[nodiscard]] SectorSet foreign_sectors(const Device& device, bool finished) const;
+  /// True when the step's switch sector holds what it held before the step.
+  [[nodiscard]] bool before_switch(unsigned step, const Device& device) const;
+  /// Puts everything back: the last step first, in each step what was settled, then the switch,
+  /// then what was prepared, a flush after each. May be cut off at any point and run again.
+  /// `announce` notes in the journal that the way leads back from here; without it a cut leaves the
+  /// job as one that may still be finished.
+  void put_back(Device& device, Progress& progress, bool announce = true);
+  /// Bytes that put_back will write.
+  [[nodiscard]] std::uint64_t bytes_to_put_back() const;
+
+ private:
+  class Impl;
+  explicit Journal(std::unique_ptr<Impl> impl);
+  std::unique_ptr<Impl> impl_;
+};
+
+}  // namespace nuvrat

@@ -1,0 +1,138 @@
+#include <algorithm>
+#include <charconv>
+#include <thread>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/fault.h>
+
+namespace nuvrat {
+namespace {
+
+std::uint64_t number_of(std::string_view text, std::string_view whole) {
+  std::uint64_t value = 0;
+  const auto result = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (text.empty() || result.ptr != text.data() + text.size()) {
+    throw Error(ErrorCode::words, fmt::format("'{}' is not a fault: a number was expected", whole),
+                {}, "Say for instance cut=12,keep=some,seed=3");
+  }
+  return value;
+}
+
+SectorRange range_of(std::string_view text, std::string_view whole) {
+  const std::size_t plus = text.find('+');
+  if (plus == text.npos) return {number_of(text, whole), 1};
+  return {number_of(text.substr(0, plus), whole), number_of(text.substr(plus + 1), whole)};
+}
+
+void take_part(FaultPlan& plan, std::string_view part) {
+  const std::size_t equals = part.find('=');
+  const std::string_view name = part.substr(0, equals);
+  const std::string_view value = equals == part.npos ? "" : part.substr(equals + 1);
+  if (name == "cut") {
+    plan.cut_before = number_of(value, part);
+  } else if (name == "keep" && value == "none") {
+    plan.keep = FaultPlan::Keep::none;
+  } else if (name == "keep" && value == "all") {
+    plan.keep = FaultPlan::Keep::all;
+  } else if (name == "keep" && value == "some") {
+    plan.keep = FaultPlan::Keep::some;
+  } else if (name == "seed") {
+    plan.seed = number_of(value, part);
+  } else if (name == "vanish") {
+    plan.vanish_before = number_of(value, part);
+  } else if (name == "bad-read") {
+    plan.bad_reads.add(range_of(value, part));
+  } else if (name == "bad-write") {
+    plan.bad_writes.add(range_of(value, part));
+  } else if (name == "delay") {
+    plan.delay = std::chrono::microseconds(number_of(value, part));
+  } else {
+    throw Error(ErrorCode::words, fmt::format("'{}' is not a fault", part), {},
+                "Say any of cut=N keep=none|some|all seed=N vanish=N bad-read=LBA+COUNT "
+                "bad-write=LBA+COUNT delay=MICROSECONDS, with commas between");
+  }
+}
+
+}  // namespace
+
+FaultPlan parse_fault_plan(std::string_view text) {
+  FaultPlan plan;
+  while (!text.empty()) {
+    const std::size_t comma = std::min(text.find(','), text.size());
+    take_part(plan, text.substr(0, comma));
+    text.remove_prefix(std::min(comma + 1, text.size()));
+  }
+  return plan;
+}
+
+FaultDevice::FaultDevice(Device& base, FaultPlan plan)
+    : Device(base.sector_size(), base.sectors(), base.identity()),
+      base_(base),
+      plan_(std::move(plan)) {}
+
+void FaultDevice::operation() const {
+  if (plan_.delay.count() > 0) std::this_thread::sleep_for(plan_.delay);
+  ++operations_;
+  if (plan_.vanish_before && operations_ >= *plan_.vanish_before) dead_ = true;
+  if (dead_) {
+    throw Error(ErrorCode::device_read, "the device is gone", {identity().path, {}, {}, {}});
+  }
+}
+
+std::uint64_t FaultDevice::next_data(std::uint64_t lba) const {
+  const auto it = cache_.lower_bound(lba);
+  const std::uint64_t below = base_.next_data(lba);
+  return it == cache_.end() ? below : std::min(it->first, below);
+}
+
+void FaultDevice::do_read(std::uint64_t lba, ByteSpan out) const {
+  operation();
+  const SectorRange range{lba, out.size() / sector_size()};
+  if (const auto hit = plan_.bad_reads.first_overlap(range)) {
+    throw Error(ErrorCode::device_read, "the sector can't be read",
+                {identity().path, hit->first, {}, {}});
+  }
+  base_.read(lba, out);
+  for (auto it = cache_.lower_bound(lba); it != cache_.end() && it->first < range.end(); ++it) {
+    std::copy(it->second.begin(), it->second.end(),
+              out.begin() + static_cast<std::ptrdiff_t>((it->first - lba) * sector_size()));
+  }
+}
+
+void FaultDevice::do_write(std::uint64_t lba, ByteView data) {
+  operation();
+  for (std::uint64_t i = 0; i < data.size() / sector_size(); ++i) {
+    ++written_;
+    if (plan_.cut_before && written_ >= *plan_.cut_before) cut();
+    if (plan_.bad_writes.contains({lba + i, 1})) {
+      throw Error(ErrorCode::device_write, "the sector can't be written",
+                  {identity().path, lba + i, {}, {}});
+    }
+    const ByteView sector = data.subspan(i * sector_size(), sector_size());
+    cache_[lba + i].assign(sector.begin(), sector.end());
+  }
+}
+
+void FaultDevice::do_flush() {
+  operation();
+  for (const auto& [lba, data] : cache_) base_.write(lba, data);
+  base_.flush();
+  cache_.clear();
+}
+
+void FaultDevice::cut() {
+  Random random(plan_.seed);
+  for (const auto& [lba, data] : cache_) {
+    const bool kept = plan_.keep == FaultPlan::Keep::all ||
+                      (plan_.keep == FaultPlan::Keep::some && random.below(2) == 0);
+    if (kept) base_.write(lba, data);
+  }
+  base_.flush();
+  cache_.clear();
+  dead_ = true;
+  throw Error(ErrorCode::device_write, "the power failed", {identity().path, {}, {}, {}});
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,132 @@
+#include "device/in_use.h"
+
+#include <algorithm>
+#include <fstream>
+#include <map>
+#include <sstream>
+
+#include <fmt/format.h>
+#include <sys/sysmacros.h>
+#include <unistd.h>
+
+namespace nuvrat {
+namespace {
+
+namespace fs = std::filesystem;
+
+// Entries of a folder that may not exist or may vanish while it is read.
+std::vector<fs::path> entries(const fs::path& folder) {
+  std::vector<fs::path> out;
+  std::error_code error;
+  for (fs::directory_iterator it(folder, error), end; !error && it != end; it.increment(error)) {
+    out.push_back(it->path());
+  }
+  return out;
+}
+
+std::string first_line(const fs::path& path) {
+  std::ifstream in(path);
+  std::string line;
+  std::getline(in, line);
+  return line;
+}
+
+// The kernel's name of a device number: "sda1".
+std::string kernel_name(dev_t number) {
+  std::error_code error;
+  const fs::path link =
+      fs::canonical(fmt::format("/sys/dev/block/{}:{}", major(number), minor(number)), error);
+  return error ? "" : link.filename().string();
+}
+
+// The device itself and its partitions, as "8:1" → "sda1".
+std::map<std::string, std::string> family(const std::string& name) {
+  std::map<std::string, std::string> out;
+  const fs::path system = fs::path("/sys/class/block") / name;
+  out[first_line(system / "dev")] = name;
+  for (const fs::path& child : entries(system)) {
+    if (fs::exists(child / "partition")) out[first_line(child / "dev")] = child.filename();
+  }
+  return out;
+}
+
+void add_mounts(const std::map<std::string, std::string>& devices, std::vector<std::string>& out) {
+  std::ifstream in("/proc/self/mountinfo");
+  for (std::string line; std::getline(in, line);) {
+    std::istringstream fields(line);
+    std::string id, parent, number, root, point;
+    fields >> id >> parent >> number >> root >> point;
+    if (const auto it = devices.find(number); it != devices.end()) {
+      out.push_back(fmt::format("{} is mounted at {}", it->second, point));
+    }
+  }
+}
+
+void add_swap(const std::map<std::string, std::string>& devices, std::vector<std::string>& out) {
+  std::ifstream in("/proc/swaps");
+  for (std::string line; std::getline(in, line);) {
+    const std::string path = line.substr(0, line.find_first_of(" \t"));
+    for (const auto& [number, name] : devices) {
+      if (path == "/dev/" + name) out.push_back(fmt::format("{} is in use as swap", name));
+    }
+  }
+}
+
+void add_layers(const std::map<std::string, std::string>& devices, std::vector<std::string>& out) {
+  for (const auto& [number, name] : devices) {
+    for (const fs::path& holder : entries(fs::path("/sys/class/block") / name / "holders")) {
+      const std::string layer = first_line(holder / "dm/name");
+      out.push_back(fmt::format("{} is part of {}", name,
+                                layer.empty() ? holder.filename().string() : layer));
+    }
+  }
+}
+
+void add_block_uses(const std::string& name, std::vector<std::string>& out) {
+  const auto devices = family(name);
+  add_mounts(devices, out);
+  add_swap(devices, out);
+  add_layers(devices, out);
+}
+
+}  // namespace
+
+std::vector<std::string> uses_of(const fs::path& path, const struct stat& info) {
+  std::vector<std::string> out;
+  if (S_ISBLK(info.st_mode)) {
+    add_block_uses(kernel_name(info.st_rdev), out);
+    return out;
+  }
+  std::error_code error;
+  const fs::path image = fs::canonical(path, error);
+  for (const fs::path& block : entries("/sys/block")) {
+    const std::string backing = first_line(block / "loop/backing_file");
+    if (backing.empty() || backing != image.string()) continue;
+    out.push_back(fmt::format("the image is attached to /dev/{}", block.filename().string()));
+    add_block_uses(block.filename(), out);
+  }
+  return out;
+}
+
+std::string holders_of(const struct stat& info) {
+  std::string out;
+  for (const fs::path& process : entries("/proc")) {
+    const std::string number = process.filename();
+    if (number.find_first_not_of("0123456789") != number.npos ||
+        number == std::to_string(::getpid()))
+      continue;
+    const auto open = entries(process / "fd");
+    const bool holds = std::any_of(open.begin(), open.end(), [&info](const fs::path& fd) {
+      struct stat other {};
+      if (::stat(fd.c_str(), &other) != 0) return false;
+      return S_ISBLK(info.st_mode) ? S_ISBLK(other.st_mode) && other.st_rdev == info.st_rdev
+                                   : other.st_dev == info.st_dev && other.st_ino == info.st_ino;
+    });
+    if (!holds) continue;
+    out += fmt::format("{}{} (process {})", out.empty() ? "" : ", ", first_line(process / "comm"),
+                       number);
+  }
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,20 @@
+#pragma once
+// Who uses a disk: mounts, swap, layers above it, other processes.
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include <sys/stat.h>
+
+namespace nuvrat {
+
+/// One sentence for each use of the block device (or a partition of it), or of a loop device over
+/// the image file. Empty when nobody uses it.
+[[nodiscard]] std::vector<std::string> uses_of(const std::filesystem::path& path,
+                                               const struct stat& info);
+
+/// "name (process 123)" of the processes that have the file or device open, this one left out.
+[[nodiscard]] std::string holders_of(const struct stat& info);
+
+}  // namespace nuvrat

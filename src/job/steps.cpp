@@ -1,0 +1,130 @@
+#include "job/steps.h"
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+
+namespace nuvrat {
+namespace {
+
+// After the first switch there is no way but forward: a stop asked for then waits for the end.
+class Steady final : public Progress {
+ public:
+  explicit Steady(Progress& inner) : inner_(inner) {}
+  void stage(std::string_view name, std::uint64_t total) override { inner_.stage(name, total); }
+  void advance(std::uint64_t bytes) override { inner_.advance(bytes); }
+  [[nodiscard]] bool cancelled() const override { return false; }
+
+ private:
+  Progress& inner_;
+};
+
+Error cut_off(const Error& cause, const Case& folder) {
+  const std::string name = folder.file("").parent_path().string();
+  return {ErrorCode::cut_off, "the rewrite was cut off: " + cause.message(), cause.place(),
+          fmt::format("Run 'nuvrat resume {}' to finish it, or 'nuvrat revert {}' to go back", name,
+                      name)};
+}
+
+// The first step failed or was stopped. Where its switch has not happened, everything goes back.
+[[noreturn]] void give_up(const Error& cause, Device& device, Journal& journal, Case& folder) {
+  folder.log("stopped", cause.what());
+  QuietProgress quiet;
+  try {
+    if (!journal.before_switch(0, device)) throw cut_off(cause, folder);
+    journal.put_back(device, quiet, false);
+  } catch (const Error& e) {
+    throw e.code() == ErrorCode::cut_off ? e : cut_off(cause, folder);
+  }
+  folder.log("put back");
+  throw Error(cause.code(), cause.message() + "; the disk is as it was", cause.place(),
+              cause.remedy());
+}
+
+void do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
+             const Overlay& after, Journal& journal, Progress& progress) {
+  if (journal.steps_recorded() <= number) {
+    journal.record_step(number, device, inspection, after, owned_sectors(device));
+  }
+  Engine(device, progress).run(*make_rewrite(step), inspection);
+  journal.mark_done(number);
+}
+
+}  // namespace
+
+SectorSet Rehearsal::written() const {
+  SectorSet out;
+  for (const Inspection& i : inspections) out.add(i.all_sectors());
+  return out;
+}
+
+std::uint64_t Rehearsal::journal_bytes(const Device& device) const {
+  std::uint64_t out = 64 * 1024;
+  for (const Inspection& i : inspections) {
+    const std::uint64_t sectors = i.all_sectors().count();
+    out += sectors * (device.sector_size() + 8) + i.writes.size() * 128;
+  }
+  return out;
+}
+
+Rehearsal rehearse_steps(Device& device, const Assessment& assessment, unsigned first) {
+  Rehearsal out;
+  const Device* below = &device;
+  for (std::size_t i = first; i < assessment.steps.size(); ++i) {
+    out.after.push_back(std::make_unique<Overlay>(*below));
+    const auto rewrite = make_rewrite(assessment.steps[i]);
+    out.inspections.push_back(Engine::inspect(*rewrite, *out.after.back(), owned_sectors));
+    require_layout(assessment.steps[i].target, read_table(*out.after.back()), "in the rehearsal");
+    below = out.after.back().get();
+  }
+  return out;
+}
+
+void do_steps(Device& device, const Assessment& assessment, unsigned first,
+              const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress) {
+  Steady steady(progress);
+  for (unsigned i = first; i < assessment.steps.size(); ++i) {
+    const Step& step = assessment.steps[i];
+    folder.log("step", step.name());
+    try {
+      do_step(device, step, i, rehearsal.inspections[i - first], *rehearsal.after[i - first],
+              journal, i == 0 ? progress : steady);
+    } catch (const Error& e) {
+      if (journal.steps_recorded() == 0) throw;  // nothing was written
+      if (i == 0) give_up(e, device, journal, folder);
+      folder.log("cut off", e.what());
+      throw cut_off(e, folder);
+    }
+    folder.log("step done", step.name());
+  }
+}
+
+void require_layout(const Layout& wanted, const TableReading& reading, const char* where) {
+  if (reading.layout == wanted && !has_errors(reading.findings)) return;
+  std::string text = fmt::format("{} the table does not read as planned", where);
+  for (const Finding& f : reading.findings) text += "; " + f.text;
+  throw Error(ErrorCode::guard, text, {}, "This is a mistake in Nuvrat: please report it");
+}
+
+JobResult compare_with(const Manifest& before, Device& device, const Assessment& assessment,
+                       const JobOptions& options, Case& folder, Progress& progress) {
+  Steady steady(progress);
+  const TableReading table = read_table(device);
+  require_layout(assessment.after, table, "after the rewrite");
+  JobResult result;
+  result.table_reread = device.reread_table();
+  const Manifest after = take_manifest(device, options.read, steady);
+  save_manifest(after, folder.file("after.manifest"));
+  result.comparison = compare(before, after);
+  result.findings_after = table.findings;
+  result.tag_after = disk_tag(device, table);
+  result.files = after.files();
+  result.bytes = after.bytes();
+  result.ranges = after.ranges.size();
+  result.unreadable = after.unreadable_files();
+  folder.log("compared", fmt::format("{} differences, seal {}", result.comparison.count,
+                                     result.comparison.seal_after));
+  return result;
+}
+
+}  // namespace nuvrat

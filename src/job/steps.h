@@ -1,0 +1,40 @@
+#pragma once
+// The part of a job that writes: every step with its record in the undo journal.
+
+#include <nuvrat/job.h>
+
+#include "job/case.h"
+
+namespace nuvrat {
+
+/// Every step played through: one overlay on the other, so that each shows the disk after its step.
+struct Rehearsal {
+  std::vector<std::unique_ptr<Overlay>> after;  ///< by step
+  std::vector<Inspection> inspections;          ///< by step
+  [[nodiscard]] SectorSet written() const;
+  /// The most that the undo journal can take.
+  [[nodiscard]] std::uint64_t journal_bytes(const Device& device) const;
+};
+
+/// Steps from `first` on.
+[[nodiscard]] Rehearsal rehearse_steps(Device& device, const Assessment& assessment,
+                                       unsigned first);
+
+/// Does the steps from `first` on, as rehearsed. Before the first switch of all, a stop or a device
+/// error puts the disk back; later ones throw Error (cut_off).
+void do_steps(Device& device, const Assessment& assessment, unsigned first,
+              const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress);
+
+/// Takes the manifest from the device and holds it against `before`; saves it in the case.
+[[nodiscard]] JobResult compare_with(const Manifest& before, Device& device,
+                                     const Assessment& assessment, const JobOptions& options,
+                                     Case& folder, Progress& progress);
+
+/// A job from its manifest to its comparison, in a case that exists.
+[[nodiscard]] JobResult run_in_case(Device& device, const Assessment& assessment,
+                                    const JobOptions& options, Case& folder, Progress& progress);
+
+/// Throws Error (guard) unless the table reads as the layout without errors.
+void require_layout(const Layout& wanted, const TableReading& reading, const char* where);
+
+}  // namespace nuvrat

@@ -1,0 +1,206 @@
+// A real kernel as judge: the same partitions, the same files, whoever filled the volumes.
+
+#include <cstdlib>
+#include <fstream>
+#include <map>
+#include <sstream>
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "support.h"
+
+using namespace nuvrat;
+
+namespace {
+
+// Everything that the kernel says of the disks, in the words of the script below.
+const char* const look = R"sh(
+for disk in $DISKS; do
+  for part in /sys/block/$disk/$disk[0-9]*; do
+    [ -e $part/start ] || continue
+    name=$(basename $part)
+    echo "PART $disk ${name#$disk} $(cat $part/start) $(cat $part/size)"
+    mkdir -p /mnt/$name
+    mount -t vfat -o ro,iocharset=utf8,codepage=437 /dev/$name /mnt/$name 2>/dev/null || continue
+    cd /mnt/$name
+    find . -type f -exec sha256sum {} + | sed "s|  \./|  |; s|^|FILE $name |"
+    cd /
+    umount /mnt/$name
+  done
+done
+)sh";
+
+struct Seen {
+  std::map<std::string, std::string> parts;  // "vda 5" → "start size", in units of 512 bytes
+  std::map<std::string, std::string> files;  // "vda5 path" → hash
+};
+
+bool judge_is_here() {
+  static const bool here = support::run(std::string(NUVRAT_JUDGE) + "/prepare").status == 0;
+  if (!here && std::getenv("CI") != nullptr)
+    FAIL("the judging kernel can't be had, and CI must not go without it");
+  if (!here) MESSAGE("SKIPPED: no emulator or kernel here; nothing was judged");
+  return here;
+}
+
+std::string boot(const support::Folder& folder, const std::string& script,
+                 const std::string& images) {
+  std::ofstream(folder / "script") << script << '\n';
+  const auto ran = support::run(
+      fmt::format("{}/boot {} {}", NUVRAT_JUDGE, (folder / "script").string(), images));
+  REQUIRE_MESSAGE(ran.status == 0, ran.errors);
+  return ran.out;
+}
+
+Seen parse(const std::string& text) {
+  Seen out;
+  std::istringstream in(text);
+  for (std::string line; std::getline(in, line);) {
+    std::istringstream words(line);
+    std::string kind, a, b, start, size;
+    words >> kind;
+    if (kind == "PART") {
+      words >> a >> b >> start >> size;
+      out.parts[a + " " + b] = start + " " + size;
+    } else if (kind == "FILE") {
+      words >> a >> b;
+      out.files[a + " " + line.substr(line.find(b) + b.size() + 2)] = b;
+    }
+  }
+  return out;
+}
+
+Manifest manifest_of(Device& device) {
+  QuietProgress quiet;
+  ReadOptions options;
+  options.zone = Zone();
+  return take_manifest(device, options, quiet);
+}
+
+// What the kernel must have seen of this disk.
+void must_equal(const Seen& seen, Device& device, const std::string& disk) {
+  const std::uint64_t unit = device.sector_size() / 512;
+  const Manifest manifest = manifest_of(device);
+  std::size_t parts = 0;
+  for (const Partition& p : read_table(device).layout.data_partitions()) {
+    const auto it = seen.parts.find(fmt::format("{} {}", disk, p.number));
+    REQUIRE(it != seen.parts.end());
+    CHECK(it->second == fmt::format("{} {}", p.start * unit, p.sectors * unit));
+    ++parts;
+  }
+  std::size_t files = 0;
+  for (const auto& [name, hash] : seen.files) files += name.rfind(disk, 0) == 0 ? 1 : 0;
+  CHECK(files == manifest.files());
+  for (const ManifestVolume& v : manifest.volumes) {
+    for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+      if (v.tree.is_directory(id)) continue;
+      const auto it = seen.files.find(fmt::format("{}{} {}", disk, v.number, v.tree.path(id)));
+      REQUIRE_MESSAGE(it != seen.files.end(), v.tree.path(id));
+      CHECK(it->second == v.digests[id].hex());
+    }
+  }
+  MESSAGE(disk << ": the kernel agrees on " << parts << " partitions and " << manifest.files()
+               << " files");
+}
+
+void convert(const std::filesystem::path& image, std::uint32_t sector_size,
+             const std::filesystem::path& job) {
+  const auto device = open_device(image, {true, sector_size});
+  Random random(1);
+  QuietProgress quiet;
+  JobOptions options;
+  options.read.zone = Zone();
+  options.case_folder = job;
+  const Assessment assessment = assess(*device, {parse_goal("table=gpt")}, options.read, random);
+  for (const Obstacle& o : assessment.obstacles) MESSAGE(o.text);
+  REQUIRE(run_job(*device, assessment, options, quiet).sound());
+}
+
+}  // namespace
+
+TEST_CASE("judge: the kernel sees the converted logger disk as it was, at 512 and 4096") {
+  if (!judge_is_here()) return;
+  const support::Folder folder;
+  std::string images;
+  for (const std::uint32_t size : {512u, 4096u}) {
+    const auto image = folder / fmt::format("logger{}.img", size);
+    create_image(image, orrelune::logger_sectors(size), size, true);
+    orrelune::make_logger_disk(*open_device(image, {true, size}));
+    convert(image, size, folder / fmt::format("case{}", size));
+    images += fmt::format(" {}:{}", image.string(), size);
+  }
+  const Seen seen = parse(boot(folder, std::string("DISKS='vda vdb'") + look, images));
+  must_equal(seen, *open_device(folder / "logger512.img", {false, 512}), "vda");
+  must_equal(seen, *open_device(folder / "logger4096.img", {false, 4096}), "vdb");
+}
+
+TEST_CASE("judge: a disk that the kernel filled itself is read and converted with its own hashes") {
+  if (!judge_is_here()) return;
+  const support::Folder folder;
+  const auto image = folder / "filled.img";
+  create_image(image, 2u << 20, 512, true);
+  {
+    const auto device = open_device(image, {true, 512});
+    Layout layout;
+    layout.kind = TableKind::mbr;
+    layout.disk_sectors = device->sectors();
+    layout.disk_signature = 77;
+    for (unsigned i = 0; i < 3; ++i) {
+      Partition p;
+      p.number = i + 1;
+      p.start = 2048 + i * 650000;
+      p.sectors = i == 0 ? 600000 : i == 1 ? 120000 : 7000;
+      p.type = std::uint8_t{0x0C};
+      layout.partitions.push_back(p);
+    }
+    write_new_table(*device, layout);
+    for (const Partition& p : layout.partitions) {
+      Window window(*device, p.range());
+      FatFormat format;
+      format.kind = p.number == 1   ? VolumeKind::fat32
+                    : p.number == 2 ? VolumeKind::fat16
+                                    : VolumeKind::fat12;
+      format.cluster_sectors = p.number == 1 ? 1 : 4;
+      FatWriter(window, format).finish();
+    }
+  }
+  // Creates, grows in turns so that files are fragmented, deletes, renames; long names of many
+  // scripts.
+  const char* const fill = R"sh(
+for n in 1 2 3; do
+  mkdir -p /mnt/$n
+  mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n || echo "MOUNT $n FAILED"
+  cd /mnt/$n
+  [ $n = 1 ] && many=1500 || many=120
+  mkdir -p 'Глубина/潮位/a long folder name with spaces' UPPER lower.dir
+  i=0
+  while [ $i -lt $many ]; do
+    echo "reading $i of volume $n" > "UPPER/FILE$i.TXT"
+    echo "note $i" > "lower.dir/a rather long name for note number $i.text"
+    [ $((i % 3)) = 0 ] && rm "UPPER/FILE$i.TXT"
+    [ $((i % 5)) = 1 ] && mv "lower.dir/a rather long name for note number $i.text" "Глубина/潮位/Ноты $i Ωμέγα.txt"
+    i=$((i + 1))
+  done
+  i=0
+  while [ $i -lt 40 ]; do
+    dd if=/dev/urandom bs=3000 count=1 2>/dev/null >> one.bin
+    dd if=/dev/urandom bs=2500 count=1 2>/dev/null >> two.bin
+    i=$((i + 1))
+  done
+  : > empty
+  cp one.bin 'Глубина/潮位/a long folder name with spaces/copy.bin'
+  cd /
+  sync
+  umount /mnt/$n
+done
+)sh";
+  const Seen filled = parse(boot(folder, std::string(fill) + "\nDISKS=vda" + look, image.string()));
+  CHECK(filled.files.size() > 2500);
+  must_equal(filled, *open_device(image), "vda");
+  convert(image, 512, folder / "case");
+  const Seen after = parse(boot(folder, std::string("DISKS=vda") + look, image.string()));
+  CHECK(after.files == filled.files);
+  CHECK(after.parts == filled.parts);
+  must_equal(after, *open_device(image), "vda");
+}

@@ -1,0 +1,169 @@
+// Whole or not at all, wherever the power fails; and a way on and a way back from there.
+
+#include <filesystem>
+
+#include "scenarios.h"
+#include "support.h"
+
+using namespace nuvrat;
+namespace fs = std::filesystem;
+
+namespace {
+
+ReadOptions utc() {
+  ReadOptions options;
+  options.zone = Zone();
+  return options;
+}
+
+struct Counts {
+  std::uint64_t cuts = 0, old_disk = 0, new_disk = 0, chain = 0, resumed = 0, reverted = 0,
+                twice = 0;
+};
+
+class Trial {
+ public:
+  Trial(const scenarios::Scenario& scenario, Counts& counts) : counts_(counts) {
+    original_ = support::disk(scenario.sectors, scenario.sector_size);
+    scenario.make(*original_);
+    Random random(1);
+    assessment_ = assess(*original_, scenarios::goals_of(scenario), utc(), random);
+    for (const Obstacle& o : assessment_.obstacles) MESSAGE(o.text);
+    REQUIRE(assessment_.in_reach());
+    seal_ = take_manifest(*original_, utc(), quiet_).seal();
+    const auto whole = original_->clone();
+    FaultDevice counter(*whole, {});
+    REQUIRE(run_job(counter, assessment_, options(folder_ / "whole"), quiet_).sound());
+    sectors_ = counter.sectors_written();
+    result_ = whole->clone();
+  }
+
+  [[nodiscard]] std::uint64_t sectors() const { return sectors_; }
+
+  void cut_at(std::uint64_t sector, FaultPlan::Keep keep, std::uint64_t seed) {
+    CAPTURE(sector);
+    CAPTURE(seed);
+    const auto disk = original_->clone();
+    const auto job = folder_ / "cut";
+    FaultPlan plan;
+    plan.cut_before = sector;
+    plan.keep = keep;
+    plan.seed = seed;
+    FaultDevice device(*disk, plan);
+    CHECK(support::code_of([&] { (void)run_job(device, assessment_, options(job), quiet_); }) ==
+          ErrorCode::cut_off);
+    ++counts_.cuts;
+    must_be_old_or_new(*disk, true);
+    resume(*disk, job, seed);
+    revert(*disk, job, seed);
+    fs::remove_all(job);
+  }
+
+ private:
+  [[nodiscard]] static JobOptions options(const fs::path& folder) {
+    JobOptions out;
+    out.read = utc();
+    out.case_folder = folder;
+    return out;
+  }
+
+  void must_be_old_or_new(Device& disk, bool first) {
+    const TableReading table = read_table(disk);
+    for (const Finding& f : table.findings) {
+      // A prepared GPT may stand whole behind the old MBR: nobody reads it before the switch.
+      const bool prepared = f.code == "mbr.gpt-remains" && table.layout == assessment_.before;
+      CHECK_MESSAGE((f.severity != Severity::error || prepared), f.text);
+    }
+    if (table.layout == assessment_.before) {
+      counts_.old_disk += first ? 1 : 0;
+    } else if (table.layout == assessment_.after) {
+      counts_.new_disk += first ? 1 : 0;
+    } else {
+      bool step = false;
+      for (const Step& s : assessment_.steps) step |= s.target == table.layout;
+      CHECK_MESSAGE(step, "neither the old disk, nor the new one, nor one in between two steps");
+      counts_.chain += first ? 1 : 0;
+    }
+    CHECK(take_manifest(disk, utc(), quiet_).seal() == seal_);
+  }
+
+  // Cuts the resume as well for every second one, then lets it finish.
+  void resume(const MemoryDevice& cut, const fs::path& job, std::uint64_t seed) {
+    const auto disk = cut.clone();
+    const auto copy = folder_ / "resumed";
+    fs::copy(job, copy, fs::copy_options::recursive);
+    if (seed % 2 == 0) {
+      FaultPlan plan;
+      plan.cut_before = 1 + seed % (sectors_ + 1);
+      plan.seed = seed;
+      FaultDevice device(*disk, plan);
+      try {
+        (void)resume_case(device, load_case(copy), quiet_);
+      } catch (const Error& e) {
+        CHECK(e.code() == ErrorCode::cut_off);
+        ++counts_.twice;
+        must_be_old_or_new(*disk, false);
+      }
+    }
+    const CaseFile file = load_case(copy);
+    const JobResult result = resume_case(*disk, file, quiet_);
+    CHECK(result.sound());
+    CHECK(result.comparison.seal_after == seal_);
+    CHECK(disk->same_as(*result_));
+    ++counts_.resumed;
+    fs::remove_all(copy);
+  }
+
+  void revert(const MemoryDevice& cut, const fs::path& job, std::uint64_t seed) {
+    const auto disk = cut.clone();
+    if (seed % 2 == 1) {
+      FaultPlan plan;
+      plan.cut_before = 1 + seed % (sectors_ + 1);
+      plan.seed = seed;
+      FaultDevice device(*disk, plan);
+      try {
+        (void)revert_case(device, load_case(job), false, quiet_);
+      } catch (const Error&) {
+        ++counts_.twice;
+        must_be_old_or_new(*disk, false);
+      }
+    }
+    (void)revert_case(*disk, load_case(job), false, quiet_);
+    CHECK(disk->same_as(*original_));
+    ++counts_.reverted;
+  }
+
+  Counts& counts_;
+  support::Folder folder_;
+  QuietProgress quiet_;
+  std::unique_ptr<MemoryDevice> original_, result_;
+  Assessment assessment_;
+  std::string seal_;
+  std::uint64_t sectors_ = 0;
+};
+
+}  // namespace
+
+TEST_CASE("power cut: at every sector of every rewrite the disk is the old one or the new one") {
+  for (const scenarios::Scenario& scenario : scenarios::all()) {
+    CAPTURE(scenario.name);
+    Counts counts;
+    Trial trial(scenario, counts);
+    for (std::uint64_t sector = 1; sector <= trial.sectors(); ++sector) {
+      trial.cut_at(sector, FaultPlan::Keep::none, sector);
+      trial.cut_at(sector, FaultPlan::Keep::all, sector + 1);
+      for (std::uint64_t round = 0; round < 3; ++round) {
+        trial.cut_at(sector, FaultPlan::Keep::some, sector * 31 + round * 7);
+      }
+    }
+    MESSAGE(scenario.name << ": " << trial.sectors() << " sectors written, " << counts.cuts
+                          << " cuts: " << counts.old_disk << " old, " << counts.new_disk << " new, "
+                          << counts.chain << " between steps; " << counts.twice << " cut again; "
+                          << counts.resumed << " resumed, " << counts.reverted
+                          << " put back to the byte");
+    CHECK(counts.old_disk > 0);
+    CHECK(counts.new_disk > 0);
+    CHECK(counts.reverted == counts.cuts);
+    CHECK(counts.resumed == counts.cuts);
+  }
+}

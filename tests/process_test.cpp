@@ -1,0 +1,251 @@
+// The real command killed, interrupted, and on disks that somebody uses.
+
+#include <chrono>
+#include <cstdlib>
+#include <thread>
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <signal.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "scenarios.h"
+#include "support.h"
+
+using namespace nuvrat;
+using nlohmann::json;
+
+namespace {
+
+void make_image(const std::filesystem::path& path, const scenarios::Scenario& scenario) {
+  create_image(path, scenario.sectors, scenario.sector_size, true);
+  const auto device = open_device(path, {true, scenario.sector_size});
+  scenario.make(*device);
+}
+
+// Starts the tool; what it prints is thrown away.
+pid_t start(std::vector<std::string> words) {
+  const pid_t child = ::fork();
+  if (child != 0) return child;
+  const int nowhere = ::open("/dev/null", O_RDWR);
+  ::dup2(nowhere, 0);
+  ::dup2(nowhere, 1);
+  ::dup2(nowhere, 2);
+  words.insert(words.begin(), NUVRAT_TOOL);
+  std::vector<char*> arguments;
+  for (std::string& word : words) arguments.push_back(word.data());
+  arguments.push_back(nullptr);
+  ::execv(arguments[0], arguments.data());
+  ::_exit(127);
+}
+
+std::string tag_of(const std::filesystem::path& image, std::uint32_t sector_size) {
+  const auto device = open_device(image, {false, sector_size});
+  return disk_tag(*device, read_table(*device));
+}
+
+std::string seal_of(const std::filesystem::path& image, std::uint32_t sector_size) {
+  const auto device = open_device(image, {false, sector_size});
+  QuietProgress quiet;
+  ReadOptions options;
+  options.zone = Zone();
+  return take_manifest(*device, options, quiet).seal();
+}
+
+}  // namespace
+
+TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be put back") {
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  const auto pristine = folder / "pristine.img";
+  Random random(77);
+  std::map<std::string, int> stages;
+  for (const scenarios::Scenario& scenario : scenarios::all()) {
+    make_image(pristine, scenario);
+    const std::string before = support::fingerprint(pristine);
+    const std::string seal = seal_of(pristine, scenario.sector_size);
+    const std::string tag = tag_of(pristine, scenario.sector_size);
+    const int rounds = std::max<int>(20, static_cast<int>(220 / scenarios::all().size()));
+    std::uint64_t longest = 60'000;  // microseconds; follows what a whole run takes
+    for (int round = 0; round < rounds; ++round) {
+      std::filesystem::copy_file(pristine, image,
+                                 std::filesystem::copy_options::overwrite_existing);
+      const auto job = folder / fmt::format("case{}-{}", scenario.sector_size, round);
+      std::vector<std::string> words = {"rewrite",       "--json",
+                                        "--timezone",    "UTC",
+                                        "--sector-size", std::to_string(scenario.sector_size),
+                                        "--confirm",     tag,
+                                        "--case",        job.string(),
+                                        "--fault",       "delay=400",
+                                        image.string()};
+      words.insert(words.end(), scenario.goals.begin(), scenario.goals.end());
+      const auto begun = std::chrono::steady_clock::now();
+      const pid_t child = start(words);
+      if (round % 4 == 1) std::this_thread::sleep_for(std::chrono::microseconds(random.below(longest)));
+      if (round % 4 > 1) {  // half of them while it writes: from the journal's first record on
+        while (!std::filesystem::exists(job / "undo.journal") && ::waitpid(child, nullptr, WNOHANG) == 0) {
+          std::this_thread::sleep_for(std::chrono::microseconds(100));
+        }
+        std::this_thread::sleep_for(std::chrono::microseconds(random.below(25'000)));
+      }
+      if (round > 0) ::kill(child, SIGKILL);
+      int status = 0;
+      ::waitpid(child, &status, 0);
+      if (round == 0) {  // left alone, to see how long it takes
+        longest = static_cast<std::uint64_t>(std::chrono::duration_cast<std::chrono::microseconds>(
+                                                 std::chrono::steady_clock::now() - begun)
+                                                 .count());
+      }
+      CHECK(seal_of(image, scenario.sector_size) == seal);
+      if (!std::filesystem::exists(job / "assessment.json") ||
+          std::filesystem::is_empty(job / "assessment.json")) {
+        CHECK(support::fingerprint(image) == before);
+        ++stages["no case yet"];
+        continue;
+      }
+      {
+        const auto device = open_device(image, {true, scenario.sector_size});
+        const CaseFile file = load_case(job);
+        ++stages[name_of(stage_of(file, *device))];
+        QuietProgress quiet;
+        if (round % 3 == 0) CHECK(resume_case(*device, file, quiet).sound());
+        (void)revert_case(*device, load_case(job), false, quiet);
+      }
+      CHECK(support::fingerprint(image) == before);
+    }
+  }
+  std::string text;
+  for (const auto& [stage, count] : stages) text += fmt::format(" {} {}", count, stage);
+  MESSAGE("killed at:" << text);
+}
+
+TEST_CASE("interrupt: SIGINT and SIGTERM end with a whole disk, and the status says which") {
+  const support::Folder folder;
+  const scenarios::Scenario& scenario = scenarios::all()[0];
+  make_image(folder / "pristine.img", scenario);
+  const std::string before = support::fingerprint(folder / "pristine.img");
+  const std::string tag = tag_of(folder / "pristine.img", 512);
+  Random random(5);
+  for (int round = 0; round < 16; ++round) {
+    const auto image = folder / "disk.img";
+    std::filesystem::copy_file(folder / "pristine.img", image,
+                               std::filesystem::copy_options::overwrite_existing);
+    const pid_t child =
+        start({"rewrite", "--confirm", tag, "--case", (folder / fmt::format("c{}", round)).string(),
+               "--fault", "delay=500", image.string(), "table=gpt"});
+    std::this_thread::sleep_for(std::chrono::milliseconds(30 + random.below(400)));
+    ::kill(child, round % 2 == 0 ? SIGINT : SIGTERM);
+    ::kill(child, SIGINT);  // a second one changes nothing
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    if (!WIFEXITED(status)) {  // before the handler was there: nothing had begun
+      CHECK(support::fingerprint(image) == before);
+    } else if (WEXITSTATUS(status) == 3) {
+      CHECK(support::fingerprint(image) == before);
+    } else {
+      CHECK(WEXITSTATUS(status) == 0);
+      const auto device = open_device(image);
+      CHECK(support::judge_gpt(*device).empty());
+    }
+  }
+}
+
+TEST_CASE("cases: resume and revert as commands, with the tag of the disk as it is") {
+  const support::Folder folder;
+  const scenarios::Scenario& scenario = scenarios::all()[0];
+  const auto image = folder / "disk.img";
+  make_image(image, scenario);
+  const std::string before = support::fingerprint(image);
+  const std::string job = (folder / "case").string();
+  const std::string tag = tag_of(image, 512);
+  CHECK(support::tool(
+            fmt::format("rewrite --fault cut=68,keep=none --confirm {} --case {} {} table=gpt", tag,
+                        job, image.string()))
+            .status == 5);
+  const std::string now = tag_of(image, 512);
+  CHECK(now != tag);
+  CHECK(support::tool("survey " + image.string()).out.find("table.settle-unfinished") !=
+        std::string::npos);
+  CHECK(support::tool("resume " + job).status == 3);
+  CHECK(support::tool("resume --confirm " + tag + " " + job).status == 3);  // the old disk's tag
+  const auto resumed = support::tool("resume --json --confirm " + now + " " + job);
+  CHECK(resumed.status == 0);
+  CHECK(json::parse(resumed.out).at("verdict") == "done");
+  const auto reverted = support::tool("revert --json --confirm " + now + " " + job);
+  CHECK(reverted.status == 0);
+  CHECK(json::parse(reverted.out).at("tag_after") == tag);
+  CHECK(support::fingerprint(image) == before);
+  CHECK(support::tool("revert --confirm " + tag + " " + folder.path().string()).status == 2);
+
+  // The case lost: the disk itself is named.
+  CHECK(support::tool(
+            fmt::format("rewrite --fault cut=68,keep=none --confirm {} --case {} {} table=gpt", tag,
+                        job + "2", image.string()))
+            .status == 5);
+  std::filesystem::remove_all(job + "2");
+  CHECK(support::tool("resume --confirm " + tag_of(image, 512) + " " + image.string()).status == 0);
+  const auto device = open_device(image);
+  CHECK(support::judge_gpt(*device).empty());
+}
+
+TEST_CASE("in use: a disk that anybody holds is refused by name") {
+  if (::geteuid() != 0 || support::run("losetup -f").status != 0) {
+    MESSAGE("SKIPPED: loop devices can't be had here");
+    return;
+  }
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  make_image(image, scenarios::all()[0]);
+  const std::string tag = tag_of(image, 512);
+  std::string loop = support::run("losetup --show -P -f " + image.string()).out;
+  REQUIRE(!loop.empty());
+  loop.pop_back();
+  struct Detach {
+    std::string loop;
+    ~Detach() { support::run("losetup -d " + loop); }
+  } detach{loop};
+
+  const auto attached =
+      support::tool("rewrite --confirm " + tag + " " + image.string() + " table=gpt");
+  CHECK(attached.status == 3);
+  CHECK(attached.errors.find(loop) != std::string::npos);
+
+  const int held = ::open(loop.c_str(), O_RDWR | O_EXCL);
+  REQUIRE(held >= 0);
+  const auto busy = support::tool("rewrite --confirm " + tag + " " + loop + " table=gpt");
+  CHECK(busy.status == 3);
+  CHECK(busy.errors.find("nuvrat_tests") != std::string::npos);
+  ::close(held);
+
+  {  // a swap area made by hand, in the room behind the MBR
+    const auto device = open_device(loop, {true, 0});
+    Bytes page = device->read(0, 8);
+    page[1024] = 1;
+    page[1028] = 200;
+    const std::string mark = "SWAPSPACE2";
+    std::copy(mark.begin(), mark.end(), page.begin() + 4086);
+    device->write(0, page);
+  }
+  if (support::run("swapon " + loop).status == 0) {
+    const auto swapped = support::tool("rewrite --confirm " + tag + " " + loop + " table=gpt");
+    CHECK(swapped.status == 3);
+    CHECK(swapped.errors.find("in use as swap") != std::string::npos);
+    support::run("swapoff " + loop);
+  } else {
+    MESSAGE("SKIPPED: swap can't be turned on here");
+  }
+
+  const auto done = support::tool(fmt::format("rewrite --json --confirm {} --case {} {} table=gpt",
+                                              tag_of(loop, 0), (folder / "case").string(), loop));
+  CHECK(done.status == 0);
+  CHECK(json::parse(done.out).at("table_reread") == true);
+  if (!std::filesystem::exists("/sys/class/block/" + loop.substr(5) + "p1")) {
+    MESSAGE("SKIPPED: this machine's kernel reads no partition tables");
+    return;
+  }
+  const auto seen = support::run(
+      fmt::format("cat /sys/class/block/{0}p5/start /sys/class/block/{0}p6/start", loop.substr(5)));
+  CHECK(seen.out == "20064\n40016\n");
+}

@@ -1,0 +1,24 @@
+#pragma once
+// Every rewrite that exists, each on a small disk: whoever adds a rewrite adds it here, and it goes
+// through the power cuts, the kills and the way back.
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include <nuvrat/nuvrat.h>
+
+namespace scenarios {
+
+struct Scenario {
+  std::string name;
+  std::uint64_t sectors;
+  std::uint32_t sector_size;
+  std::function<void(nuvrat::Device&)> make;
+  std::vector<std::string> goals;
+};
+
+[[nodiscard]] const std::vector<Scenario>& all();
+[[nodiscard]] std::vector<nuvrat::Goal> goals_of(const Scenario& scenario);
+
+}  // namespace scenarios

@@ -1,0 +1,279 @@
+#include <fstream>
+
+#include "scenarios.h"
+#include "support.h"
+
+using namespace nuvrat;
+using support::code_of;
+
+namespace {
+
+ReadOptions utc() {
+  ReadOptions options;
+  options.zone = Zone();
+  return options;
+}
+
+struct Done {
+  support::Folder folder;
+  QuietProgress quiet;
+  std::unique_ptr<MemoryDevice> original, disk;
+  Assessment assessment;
+  JobOptions options;
+
+  explicit Done(Undo undo = Undo::full, bool run = true) {
+    const scenarios::Scenario& scenario = scenarios::all()[0];
+    original = support::disk(scenario.sectors, scenario.sector_size);
+    scenario.make(*original);
+    disk = original->clone();
+    Random random(1);
+    assessment = assess(*disk, scenarios::goals_of(scenario), utc(), random);
+    options.read = utc();
+    options.case_folder = folder / "case";
+    options.undo = undo;
+    if (run) REQUIRE(run_job(*disk, assessment, options, quiet).sound());
+  }
+  [[nodiscard]] CaseFile file() const { return load_case(options.case_folder); }
+};
+
+class StopAt final : public Progress {
+ public:
+  explicit StopAt(std::string stage) : stage_(std::move(stage)) {}
+  void stage(std::string_view name, std::uint64_t) override {
+    stopped_ |= name.find(stage_) != name.npos;
+  }
+  void advance(std::uint64_t) override {}
+  [[nodiscard]] bool cancelled() const override { return stopped_; }
+
+ private:
+  std::string stage_;
+  bool stopped_ = false;
+};
+
+}  // namespace
+
+TEST_CASE("undo: after a rewrite the way back is exact to the byte, and only once") {
+  Done job;
+  CHECK(stage_of(job.file(), *job.disk) == CaseStage::finished);
+  const RevertResult result = revert_case(*job.disk, job.file(), false, job.quiet);
+  CHECK(result.exact);
+  CHECK(result.tag_after == job.assessment.tag);
+  CHECK(job.disk->same_as(*job.original));
+  CHECK(stage_of(job.file(), *job.disk) == CaseStage::reverted);
+  CHECK(code_of([&] { (void)resume_case(*job.disk, job.file(), job.quiet); }) ==
+        ErrorCode::refused);
+  (void)revert_case(*job.disk, job.file(), false, job.quiet);  // again: nothing to do
+  CHECK(job.disk->same_as(*job.original));
+}
+
+TEST_CASE("undo: with live sectors only, the old disk is back though free sectors are not") {
+  Done job(Undo::live);
+  const auto full = std::filesystem::file_size(job.options.case_folder / "undo.journal");
+  CHECK(full > 0);
+  CHECK_FALSE(revert_case(*job.disk, job.file(), false, job.quiet).exact);
+  CHECK(read_table(*job.disk).layout == job.assessment.before);
+  CHECK_FALSE(job.disk->same_as(*job.original));  // the loader code between is gone
+}
+
+TEST_CASE("undo: a disk written to since is refused with what changed, unless told otherwise") {
+  Done job;
+  SUBCASE("in a file") {
+    const Window window(*job.disk, {64, 9600});
+    const auto reader = open_volume(window, utc());
+    FileTree::Id some = 1;
+    const FileTree tree = reader->tree();
+    while (tree.is_directory(some) || tree.extents(some).empty()) ++some;
+    job.disk->write(64 + tree.extents(some)[0].first, Bytes(512, 'x'));
+    try {
+      (void)revert_case(*job.disk, job.file(), false, job.quiet);
+      FAIL("put back");
+    } catch (const Error& e) {
+      CHECK(e.code() == ErrorCode::refused);
+      CHECK(e.message().find(tree.path(some)) != std::string::npos);
+    }
+  }
+  SUBCASE("in the table") {
+    job.disk->write(5, Bytes(512, 'x'));
+    try {
+      (void)revert_case(*job.disk, job.file(), false, job.quiet);
+      FAIL("put back");
+    } catch (const Error& e) {
+      CHECK(e.code() == ErrorCode::refused);
+      CHECK(e.message().find("sector 5") != std::string::npos);
+    }
+  }
+  const auto changed = job.disk->clone();
+  CHECK(code_of([&] { (void)revert_case(*job.disk, job.file(), false, job.quiet); }) ==
+        ErrorCode::refused);
+  CHECK(job.disk->same_as(*changed));
+  (void)revert_case(*job.disk, job.file(), true, job.quiet);
+  CHECK(read_table(*job.disk).layout == job.assessment.before);
+}
+
+TEST_CASE("undo: another disk is not taken for the one of the case") {
+  Done job;
+  MemoryDevice other(12345, 512);
+  CHECK(code_of([&] { (void)revert_case(other, job.file(), false, job.quiet); }) ==
+        ErrorCode::refused);
+  MemoryDevice blank(job.disk->sectors(), 512);
+  CHECK(code_of([&] { (void)revert_case(blank, job.file(), false, job.quiet); }) ==
+        ErrorCode::refused);
+  CHECK(code_of([&] { (void)load_case(job.folder.path()); }) == ErrorCode::file);
+}
+
+TEST_CASE("undo: a damaged journal is not used") {
+  Done job;
+  const auto path = job.options.case_folder / "undo.journal";
+  const auto size = std::filesystem::file_size(path);
+  std::fstream file(path, std::ios::in | std::ios::out | std::ios::binary);
+  SUBCASE("its head") {
+    file.seekp(9);
+  }
+  SUBCASE("a record in the middle") {
+    file.seekp(static_cast<std::streamoff>(size / 2));
+  }
+  file.put('\x5A');
+  file.close();
+  const auto before = job.disk->clone();
+  try {
+    (void)revert_case(*job.disk, job.file(), false, job.quiet);
+  } catch (const Error& e) {
+    CHECK(e.code() == ErrorCode::file);
+  }
+  CHECK(job.disk->same_as(*before));
+}
+
+TEST_CASE("cancel: before the switch the disk is as it was, after it the rewrite is finished") {
+  Done job(Undo::full, false);
+  SUBCASE("while files are read") {
+    StopAt stop("reading");
+    CHECK(code_of([&] { (void)run_job(*job.disk, job.assessment, job.options, stop); }) ==
+          ErrorCode::cancelled);
+    CHECK(job.disk->same_as(*job.original));
+  }
+  SUBCASE("while it prepares") {
+    StopAt stop("prepare");
+    CHECK(code_of([&] { (void)run_job(*job.disk, job.assessment, job.options, stop); }) ==
+          ErrorCode::cancelled);
+    CHECK(job.disk->same_as(*job.original));
+  }
+  SUBCASE("after the switch") {
+    StopAt stop("settle");
+    CHECK(run_job(*job.disk, job.assessment, job.options, stop).sound());
+    CHECK(read_table(*job.disk).layout == job.assessment.after);
+  }
+}
+
+TEST_CASE("bad device: a failing write before the switch leaves the disk as it was") {
+  Done job(Undo::full, false);
+  FaultPlan plan;
+  plan.bad_writes.add({20, 1});
+  FaultDevice device(*job.disk, plan);
+  const ErrorCode code =
+      code_of([&] { (void)run_job(device, job.assessment, job.options, job.quiet); });
+  // Sector 20 can't be put back either: what it held is still there, as it was never written.
+  CHECK((code == ErrorCode::device_write || code == ErrorCode::cut_off));
+  CHECK(read_table(*job.disk).layout == job.assessment.before);
+}
+
+TEST_CASE("bad device: gone at any moment, the disk is the old one or the new one") {
+  for (std::uint64_t operation = 1; operation < 1200; operation += 37) {
+    Done job(Undo::full, false);
+    FaultPlan plan;
+    plan.vanish_before = operation;
+    FaultDevice device(*job.disk, plan);
+    try {
+      (void)run_job(device, job.assessment, job.options, job.quiet);
+    } catch (const Error&) {
+      const Layout now = read_table(*job.disk).layout;
+      CHECK((now == job.assessment.before || now == job.assessment.after));
+    }
+  }
+}
+
+TEST_CASE("bad media: unreadable contents are named, agreed to, and the same afterwards") {
+  Done job(Undo::full, false);
+  const Window window(*job.disk, {64, 9600});
+  const auto reader = open_volume(window, utc());
+  const FileTree& tree = reader->tree();
+  FileTree::Id some = 1;
+  while (tree.is_directory(some) || tree.bytes(some) < 3000) ++some;
+  FaultPlan plan;
+  plan.bad_reads.add({64 + tree.extents(some)[0].first + 1, 1});
+  FaultDevice device(*job.disk, plan);
+  try {
+    (void)run_job(device, job.assessment, job.options, job.quiet);
+    FAIL("went on");
+  } catch (const Error& e) {
+    CHECK(e.code() == ErrorCode::refused);
+    CHECK(e.message().find(tree.path(some) + " at offset 512") != std::string::npos);
+  }
+  CHECK(job.disk->same_as(*job.original));
+  job.options.accept_unreadable = true;
+  job.options.case_folder = job.folder / "again";
+  const JobResult result = run_job(device, job.assessment, job.options, job.quiet);
+  CHECK(result.sound());
+  CHECK(result.unreadable == 1);
+}
+
+TEST_CASE("bad media: an unreadable structure is refused with sector and path") {
+  Done job(Undo::full, false);
+  const Window window(*job.disk, {64, 9600});
+  FaultPlan plan;
+  SUBCASE("a FAT") {
+    plan.bad_reads.add({66, 1});
+  }
+  SUBCASE("a root folder") {
+    plan.bad_reads.add({64 + 1 + 2 * 19 + 3, 1});
+  }
+  FaultDevice device(*job.disk, plan);
+  Random random(1);
+  const Assessment assessment = assess(device, job.assessment.goals, utc(), random);
+  REQUIRE_FALSE(assessment.in_reach());
+  CHECK(assessment.obstacles[0].code == "volume.unreadable");
+  CHECK(assessment.obstacles[0].text.find(
+            "sector " + std::to_string(plan.bad_reads.ranges()[0].first)) != std::string::npos);
+}
+
+TEST_CASE("lost case: the disk itself shows what is left to do") {
+  Done job(Undo::full, false);
+  const auto whole = job.original->clone();
+  REQUIRE(run_job(*whole, job.assessment, job.options, job.quiet).sound());
+  for (const std::uint64_t cut : {68u, 69u, 70u}) {  // both EBRs, the last write of LBA 0
+    const auto disk = job.original->clone();
+    FaultPlan plan;
+    plan.cut_before = cut;
+    plan.keep = FaultPlan::Keep::none;
+    FaultDevice device(*disk, plan);
+    job.options.case_folder = job.folder / std::to_string(cut);
+    CHECK(code_of([&] { (void)run_job(device, job.assessment, job.options, job.quiet); }) ==
+          ErrorCode::cut_off);
+    CHECK(find_code(read_table(*disk).findings, "table.settle-unfinished") != nullptr);
+    const auto step = find_unfinished(*disk);
+    REQUIRE(step);
+    finish_unfinished(*disk, *step, job.quiet);
+    CHECK(disk->same_as(*whole));
+    CHECK_FALSE(find_unfinished(*disk));
+  }
+  CHECK_FALSE(find_unfinished(*job.original));
+}
+
+TEST_CASE("fault device: a plan in words") {
+  const FaultPlan plan =
+      parse_fault_plan("cut=12,keep=none,seed=3,bad-read=100+8,bad-write=7,vanish=50,delay=20");
+  CHECK(plan.cut_before == 12);
+  CHECK(plan.keep == FaultPlan::Keep::none);
+  CHECK(plan.bad_reads.count() == 8);
+  CHECK(plan.bad_writes.contains({7, 1}));
+  CHECK(plan.vanish_before == 50);
+  for (const char* wrong : {"cut", "cut=x", "keep=half", "dance=1", "bad-read=1+", "cut=1,,"}) {
+    CHECK(code_of([wrong] { (void)parse_fault_plan(wrong); }) == ErrorCode::words);
+  }
+  MemoryDevice base(10, 512);
+  FaultDevice device(base, {});
+  device.write(3, Bytes(512, 1));
+  CHECK(device.read(3) == Bytes(512, 1));
+  CHECK(all_zero(base.read(3)));  // still in the cache that a power cut loses
+  device.flush();
+  CHECK(base.read(3) == Bytes(512, 1));
+}
