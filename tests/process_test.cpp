@@ -83,9 +83,11 @@ TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be
       words.insert(words.end(), scenario.goals.begin(), scenario.goals.end());
       const auto begun = std::chrono::steady_clock::now();
       const pid_t child = start(words);
-      if (round % 4 == 1) std::this_thread::sleep_for(std::chrono::microseconds(random.below(longest)));
+      if (round % 4 == 1)
+        std::this_thread::sleep_for(std::chrono::microseconds(random.below(longest)));
       if (round % 4 > 1) {  // half of them while it writes: from the journal's first record on
-        while (!std::filesystem::exists(job / "undo.journal") && ::waitpid(child, nullptr, WNOHANG) == 0) {
+        while (!std::filesystem::exists(job / "undo.journal") &&
+               ::waitpid(child, nullptr, WNOHANG) == 0) {
           std::this_thread::sleep_for(std::chrono::microseconds(100));
         }
         std::this_thread::sleep_for(std::chrono::microseconds(random.below(25'000)));

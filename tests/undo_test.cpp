@@ -146,7 +146,7 @@ TEST_CASE("undo: a damaged journal is not used") {
 TEST_CASE("cancel: before the switch the disk is as it was, after it the rewrite is finished") {
   Done job(Undo::full, false);
   SUBCASE("while files are read") {
-    StopAt stop("reading");
+    StopAt stop("recording");
     CHECK(code_of([&] { (void)run_job(*job.disk, job.assessment, job.options, stop); }) ==
           ErrorCode::cancelled);
     CHECK(job.disk->same_as(*job.original));

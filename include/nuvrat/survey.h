@@ -49,6 +49,7 @@ struct KnownManifest {
 };
 [[nodiscard]] Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
                                      const std::vector<unsigned>& numbers = {},
-                                     const KnownManifest* known = nullptr);
+                                     const KnownManifest* known = nullptr,
+                                     std::string_view doing = "reading");
 
 }  // namespace nuvrat

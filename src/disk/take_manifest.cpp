@@ -27,10 +27,11 @@ const ManifestRange* untouched_range(const KnownManifest* known, SectorRange ran
 }
 
 void record_partition(Device& device, const Partition& p, const ReadOptions& options,
-                      Progress& progress, const KnownManifest* known, Manifest& out) {
+                      Progress& progress, const KnownManifest* known, std::string_view doing,
+                      Manifest& out) {
   const Window window(device, p.range());
   if (const auto reader = open_volume(window, options)) {
-    progress.stage(fmt::format("reading p{}", p.number), reader->tree().total_bytes());
+    progress.stage(fmt::format("{} p{}", doing, p.number), reader->tree().total_bytes());
     const ManifestVolume* recorded = recorded_volume(known, p.start);
     ManifestVolume volume;
     if (recorded != nullptr) {
@@ -47,7 +48,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
   if (const ManifestRange* same = untouched_range(known, p.range())) {
     range = *same;
   } else {
-    progress.stage(fmt::format("reading p{}", p.number), window.bytes());
+    progress.stage(fmt::format("{} p{}", doing, p.number), window.bytes());
     range.start = p.start;
     range.sectors = p.sectors;
     range.description = recognise_volume(window).description;
@@ -61,7 +62,8 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
 }  // namespace
 
 Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
-                       const std::vector<unsigned>& numbers, const KnownManifest* known) {
+                       const std::vector<unsigned>& numbers, const KnownManifest* known,
+                       std::string_view doing) {
   Manifest out;
   out.device = device.identity().path;
   out.zone = options.zone.name();
@@ -85,7 +87,7 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
-    record_partition(device, p, options, progress, known, out);
+    record_partition(device, p, options, progress, known, doing, out);
   }
   return out;
 }

@@ -71,7 +71,8 @@ void Case::save(const Assessment& assessment, const JobOptions& options) const {
   out << json.dump(2) << '\n';
   out.close();
   std::error_code error;
-  if (!out.fail()) std::filesystem::rename(file("assessment.json.part"), file("assessment.json"), error);
+  if (!out.fail())
+    std::filesystem::rename(file("assessment.json.part"), file("assessment.json"), error);
   if (out.fail() || error) {
     throw Error(ErrorCode::file, "the case folder can't be written to",
                 {{}, {}, {}, folder_.string()});

@@ -40,7 +40,8 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
                        const JobOptions& options, Progress& progress) {
   const SectorSet written = rehearsal.written();
   const KnownManifest known{before, written};
-  const Manifest after = take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known);
+  const Manifest after =
+      take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known, "rehearsing");
   const Comparison comparison = compare(before, after);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
@@ -54,7 +55,7 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
 
 JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
                       Case& folder, Progress& progress) {
-  const Manifest before = take_manifest(device, options.read, progress);
+  const Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording");
   save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
                                      before.seal()));

@@ -113,7 +113,7 @@ JobResult compare_with(const Manifest& before, Device& device, const Assessment&
   require_layout(assessment.after, table, "after the rewrite");
   JobResult result;
   result.table_reread = device.reread_table();
-  const Manifest after = take_manifest(device, options.read, steady);
+  const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing");
   save_manifest(after, folder.file("after.manifest"));
   result.comparison = compare(before, after);
   result.findings_after = table.findings;

@@ -53,8 +53,8 @@ std::vector<std::size_t> widths_of(const std::vector<MapCell>& cells, std::size_
 
 int colour_of(const MapCell& cell) {
   if (cell.number.empty()) return 90;
-  if (cell.role == "logical") return 35;
-  return cell.role == "gpt" ? 36 : 34;
+  if (cell.role == "logical") return 95;
+  return cell.role == "gpt" ? 96 : 94;
 }
 
 std::string repeat(const char* text, std::size_t times) {

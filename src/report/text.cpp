@@ -11,13 +11,23 @@
 namespace nuvrat {
 namespace {
 
-constexpr int good = 32;
-constexpr int bad = 31;
-constexpr int warn = 33;
+constexpr int good = 92;
+constexpr int bad = 91;
+constexpr int warn = 93;
+
+std::string coloured_verdict(const std::string& text, int colour, const TextStyle& style) {
+  return wrap(text, style.width, "", "",
+              [&](const std::string& s) { return paint(s, colour, style); });
+}
 
 std::string verdict(const std::string& text, bool fine, const TextStyle& style) {
-  return wrap(text, style.width, "", "",
-              [&](const std::string& s) { return paint(s, fine ? good : bad, style); });
+  return coloured_verdict(text, fine ? good : bad, style);
+}
+
+int colour_of(const Findings& findings) {
+  const bool any = std::any_of(findings.begin(), findings.end(),
+                               [](const Finding& f) { return f.severity == Severity::warning; });
+  return has_errors(findings) ? bad : any ? warn : good;
 }
 
 std::string table_words(TableKind kind) {
@@ -92,7 +102,7 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   head += findings.empty()
               ? "; nothing unusual"
               : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
-  std::string out = verdict(head, !has_errors(findings), style) + "\n";
+  std::string out = coloured_verdict(head, colour_of(findings), style) + "\n";
   out += fmt::format("  disk   {}\n", device_words(survey.device));
   out += fmt::format("  size   {}: {} sectors of {} bytes\n",
                      format_bytes(survey.sectors * survey.sector_size),
@@ -248,8 +258,7 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
               r.sound(), style);
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
-  out += "\n" + draw_map(map_cells(a.after, a.contents), style) + "\n";
-  out += fmt::format("  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
+  out += fmt::format("\n  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
                      format_bytes(r.bytes));
   if (r.ranges > 0)
     out += fmt::format("  ranges   {} compared by the hash of the whole\n",

@@ -96,7 +96,9 @@ json range_line(const ManifestRange& r) {
 class WholeFile {
  public:
   explicit WholeFile(const std::filesystem::path& path)
-      : path_(path), part_(path.string() + ".part"), out_(part_, std::ios::binary | std::ios::trunc) {
+      : path_(path),
+        part_(path.string() + ".part"),
+        out_(part_, std::ios::binary | std::ios::trunc) {
     if (!out_) {
       throw Error(ErrorCode::file, "the file can't be written", {{}, {}, {}, path.string()},
                   "Name a folder that exists and may be written");

@@ -63,7 +63,6 @@ void catch_signals() {
 }
 
 void TerminalProgress::stage(std::string_view name, std::uint64_t total) {
-  end_line();
   name_ = name;
   total_ = total;
   done_ = 0;
@@ -113,8 +112,6 @@ void TerminalProgress::draw() {
 
 void TerminalProgress::end_line() {
   if (!line_open_) return;
-  done_ = std::max(done_, total_);
-  draw();
-  std::cerr << '\n';
+  std::cerr << '\r' << std::string(79, ' ') << '\r' << std::flush;
   line_open_ = false;
 }

@@ -19,14 +19,15 @@
 /// From now on SIGINT and SIGTERM ask the work to stop.
 void catch_signals();
 
-/// On a terminal a bar with rate and time left, elsewhere a line for each stage; on standard error.
+/// On a terminal one line with a bar, rate and time left, taken away at the end; elsewhere a line
+/// for each stage; on standard error.
 class TerminalProgress final : public nuvrat::Progress {
  public:
   explicit TerminalProgress(bool quiet) : quiet_(quiet) {}
   TerminalProgress(const TerminalProgress&) = delete;
   TerminalProgress& operator=(const TerminalProgress&) = delete;
   ~TerminalProgress() override { end_line(); }
-  /// Ends the line that is being drawn.
+  /// Takes the line away.
   void finish() { end_line(); }
 
   void stage(std::string_view name, std::uint64_t total) override;

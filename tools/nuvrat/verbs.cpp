@@ -82,8 +82,7 @@ bool confirmed(const Options& options, const std::string& tag) {
     throw Error(ErrorCode::refused, "nobody is here to confirm, and no --confirm was given", {},
                 fmt::format("Nothing was written. If this is the disk, pass --confirm {}", tag));
   }
-  return ask(
-             "\nType the tag of the disk to go ahead, anything else to leave it as it is: ") == tag;
+  return ask("\nType the tag of the disk to go ahead, anything else to leave it as it is: ") == tag;
 }
 
 }  // namespace
@@ -107,6 +106,7 @@ int manifest(const Options& options) {
   } else {
     save_manifest(result, options.output);
   }
+  progress.finish();
   std::cout << (options.json ? manifest_json(result) : manifest_text(result, output_style()));
   return result.unreadable_files() > 0 ? differs : done;
 }
@@ -173,6 +173,7 @@ int verify(const Options& options) {
   TerminalProgress progress(options.json);
   const Manifest current = take_manifest(*device, read, progress);
   const Comparison result = compare(recorded, current);
+  progress.finish();
   std::cout << (options.json ? comparison_json(result, current)
                              : comparison_text(result, current, output_style()));
   return result.equal() ? done : differs;
@@ -213,6 +214,7 @@ struct OpenCase {
 OpenCase open_case(const Options& options) {
   OpenCase out;
   out.file = load_case(options.disk);
+  out.file.disk = std::filesystem::proximate(out.file.disk);
   if (!options.case_disk.empty()) out.file.disk = options.case_disk;
   out.disk =
       open_for_writing(options, out.file.disk.string(), out.file.assessment.before.sector_size);
