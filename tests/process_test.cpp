@@ -192,6 +192,90 @@ TEST_CASE("cases: resume and revert as commands, with the tag of the disk as it 
   CHECK(support::judge_gpt(*device).empty());
 }
 
+namespace {
+
+// The smallest erofs volume there is, an empty root folder, written by hand into the room behind
+// the MBR: superblock at byte 1024, the root's inode in block 1, its entries in block 2.
+void write_erofs(Device& device) {
+  Bytes room = device.read(0, 24);
+  const auto put = [&room](std::size_t at, std::uint64_t value, unsigned width) {
+    for (unsigned i = 0; i < width; ++i) room[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+  };
+  put(1024, 0xE0F5E1E2, 4);
+  put(1024 + 12, 12, 1);      // blocks of 4096 bytes
+  put(1024 + 14, 0, 2);       // the root's number
+  put(1024 + 16, 1, 8);       // inodes
+  put(1024 + 36, 3, 4);       // blocks
+  put(1024 + 40, 1, 4);       // where inodes begin
+  put(4096 + 4, 0040755, 2);  // a folder
+  put(4096 + 6, 2, 2);        // links
+  put(4096 + 8, 27, 4);       // bytes of its entries
+  put(4096 + 16, 2, 4);       // their block
+  put(4096 + 20, 1, 4);
+  put(8192 + 8, 24, 2);  // "." at 24
+  put(8192 + 10, 2, 1);
+  put(8192 + 12 + 8, 25, 2);  // ".." at 25
+  put(8192 + 12 + 10, 2, 1);
+  put(8192 + 24, 0x2E2E2E, 3);
+  device.write(0, room);
+}
+
+}  // namespace
+
+TEST_CASE("in use: a mounted disk is refused with its mount point") {
+  if (::geteuid() != 0 || support::run("losetup -f").status != 0) {
+    MESSAGE("SKIPPED: loop devices can't be had here");
+    return;
+  }
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  make_image(image, scenarios::all()[0]);
+  write_erofs(*open_device(image, {true, 512}));
+  const std::string tag = tag_of(image, 512);
+  const auto point = folder / "point";
+  std::filesystem::create_directory(point);
+  if (support::run(fmt::format("mount -t erofs -o loop,ro {} {}", image.string(), point.string()))
+          .status != 0) {
+    MESSAGE("SKIPPED: this machine can't mount erofs");
+    return;
+  }
+  const std::string before = support::fingerprint(image);
+  const auto mounted =
+      support::tool("rewrite --confirm " + tag + " " + image.string() + " table=gpt");
+  const std::string loop = support::run("findmnt -no SOURCE " + point.string()).out;
+  const auto block = support::tool("rewrite --confirm " + tag + " " +
+                                   loop.substr(0, loop.size() - 1) + " table=gpt");
+  support::run("umount " + point.string());
+  for (const auto* ran : {&mounted, &block}) {
+    CHECK(ran->status == 3);
+    CHECK_MESSAGE(ran->errors.find("mounted at") != std::string::npos, ran->errors);
+  }
+  CHECK(support::fingerprint(image) == before);
+}
+
+TEST_CASE("journal: too little room for it is found out before anything is written") {
+  const support::Folder folder;
+  const auto small = folder / "small";
+  std::filesystem::create_directory(small);
+  if (::geteuid() != 0 ||
+      support::run("mount -t tmpfs -o size=200k none " + small.string()).status != 0) {
+    MESSAGE("SKIPPED: no small file system can be mounted here");
+    return;
+  }
+  make_image(folder / "disk.img", scenarios::all()[0]);
+  const std::string before = support::fingerprint(folder / "disk.img");
+  // The manifest takes its part of the room first; the rest is filled but for a little.
+  const std::string rewrite =
+      fmt::format("rewrite --confirm {} --case {}/case {} table=gpt",
+                  tag_of(folder / "disk.img", 512), small.string(), (folder / "disk.img").string());
+  support::run("head -c 90000 /dev/zero > " + (small / "filler").string());
+  const auto ran = support::tool(rewrite);
+  CHECK(ran.status == 3);
+  CHECK_MESSAGE(ran.errors.find("are missing") != std::string::npos, ran.errors);
+  CHECK(support::fingerprint(folder / "disk.img") == before);
+  support::run("umount " + small.string());
+}
+
 TEST_CASE("in use: a disk that anybody holds is refused by name") {
   if (::geteuid() != 0 || support::run("losetup -f").status != 0) {
     MESSAGE("SKIPPED: loop devices can't be had here");
