@@ -21,7 +21,8 @@ struct Obstacle {
   std::string text;    ///< what and where
   std::string remedy;  ///< what would lift it
   std::uint64_t missing_sectors = 0;
-  unsigned partition = 0;  ///< the number of the one it is about, or 0
+  unsigned partition = 0;   ///< the number of the one it is about, or 0
+  std::vector<Goal> goals;  ///< goals that would work instead, where the remedy is that
 };
 
 /// Something the owner loses or must do, and must agree to.
@@ -38,10 +39,18 @@ struct Renumbering {
 /// One rewrite of the chain, described so that it can be made again at any time, from the
 /// description alone: the description is what a case keeps.
 struct Step {
-  std::string kind;                ///< "table-gpt"
+  /// "table-gpt", "table-mbr", "gpt-aside" (the changed table in a second array), "gpt-home" (from
+  /// there back to LBA 2, and the backup), "gpt-mend" (a damaged copy), "boot-sector" (a field of a volume's boot sector).
+  std::string kind;
   Layout target;                   ///< the layout that it leaves
   std::vector<SectorRange> wipes;  ///< what its settle wipes
   Bytes boot_code;                 ///< what stays of LBA 0, bytes 0 to 439
+  bool new_chain = false;          ///< table-mbr: EBRs are written; otherwise the chain stays
+  std::uint64_t lba = 0;           ///< gpt-aside: of the second array; boot-sector: of the volume
+  Bytes sector;                    ///< boot-sector: what it becomes
+  /// gpt-mend: which copy is written anew; with neither, only LBA 0 is.
+  enum class Mends { neither, primary, backup } mends = Mends::neither;
+  std::vector<std::uint64_t> copies;  ///< boot-sector: where second copies of it lie
 
   /// In words: "MBR to GPT".
   [[nodiscard]] std::string name() const;
@@ -75,6 +84,16 @@ struct Assessment {
 /// Throws Error (words) for goals that can't be said of any disk. `random` gives new identities.
 [[nodiscard]] Assessment assess(Device& device, const std::vector<Goal>& goals,
                                 const ReadOptions& options, Random& random);
+
+/// Every goal that makes sense on this disk, each assessed by itself.
+[[nodiscard]] std::vector<Assessment> assess_all(Device& device, const ReadOptions& options,
+                                                 Random& random);
+
+/// What `check --repair` can mend of the table with nothing lost, as a chain of steps: a GPT whose
+/// backup is missing, damaged or not at the end, whose primary is damaged while the backup is good,
+/// or whose protective MBR is missing or wrong. No steps: nothing of the kind. Errors that need a
+/// person's decision become obstacles.
+[[nodiscard]] Assessment assess_repair(Device& device, const ReadOptions& options);
 
 /// The rewrite that a step describes, on a disk with sectors of this size.
 [[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step);

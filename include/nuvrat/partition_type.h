@@ -2,9 +2,11 @@
 // The types of partitions in both worlds, and the way from one to the other.
 
 #include <cstdint>
+#include <optional>
 #include <string>
 
 #include <nuvrat/layout.h>
+#include <nuvrat/random.h>
 
 namespace nuvrat {
 
@@ -37,6 +39,18 @@ struct GptType {
 };
 /// `volume` decides where the byte is ambiguous (82 is swap only where there is swap).
 [[nodiscard]] GptType gpt_type_for(std::uint8_t mbr_type, VolumeKind volume);
+
+/// The MBR side of a GPT partition, by what its volume is. `remembered` of a unique id that
+/// remember_type made wins where it still fits.
+struct MbrType {
+  std::uint8_t byte = 0;
+  bool guessed = false;  ///< the table knows no counterpart: DA, "no file system"
+};
+[[nodiscard]] MbrType mbr_type_for(const Partition& gpt_entry, VolumeKind volume);
+
+/// A unique id (version 8) that remembers the MBR type a partition had, for the way back.
+[[nodiscard]] Guid remember_type(std::uint8_t mbr_type, Random& random);
+[[nodiscard]] std::optional<std::uint8_t> remembered_type(const Guid& unique_id);
 
 /// The GUID of basic data, where FAT, NTFS and exFAT volumes live.
 [[nodiscard]] const Guid& basic_data_guid();

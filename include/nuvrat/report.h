@@ -19,6 +19,9 @@ struct TextStyle {
 // Each begins with the verdict in one line and ends with a line feed.
 [[nodiscard]] std::string survey_text(const Survey& survey, const TextStyle& style);
 [[nodiscard]] std::string assessment_text(const Assessment& assessment, const TextStyle& style);
+/// Every goal with a word on each: `assess` without goals.
+[[nodiscard]] std::string goals_text(const std::vector<Assessment>& goals, const TextStyle& style);
+[[nodiscard]] std::string check_text(const Survey& survey, const TextStyle& style);
 [[nodiscard]] std::string manifest_text(const Manifest& manifest, const TextStyle& style);
 [[nodiscard]] std::string comparison_text(const Comparison& comparison, const Manifest& after,
                                           const TextStyle& style);
@@ -33,6 +36,8 @@ struct TextStyle {
 // One object each, with its schema's name and version in "schema".
 [[nodiscard]] std::string survey_json(const Survey& survey);
 [[nodiscard]] std::string assessment_json(const Assessment& assessment);
+[[nodiscard]] std::string goals_json(const std::vector<Assessment>& goals);
+[[nodiscard]] std::string check_json(const Survey& survey);
 [[nodiscard]] std::string manifest_json(const Manifest& manifest);
 [[nodiscard]] std::string comparison_json(const Comparison& comparison, const Manifest& after);
 [[nodiscard]] std::string job_json(const Assessment& assessment, const JobResult& result);

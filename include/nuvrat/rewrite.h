@@ -42,6 +42,8 @@ class Rewrite {
   virtual void prepare(SectorSink& sink) = 0;
   /// The one sector that makes it count.
   [[nodiscard]] virtual SectorWrite switch_sector() const = 0;
+  /// Second copies of live structures, which a settle may write over.
+  [[nodiscard]] virtual SectorSet copies() const { return {}; }
   /// Tidies up behind the switch. Running it again changes nothing.
   virtual void settle(SectorSink& sink) = 0;
 };

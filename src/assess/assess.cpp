@@ -38,7 +38,15 @@ double read_speed(const Device& device, const Layout& layout) {
   return bytes == 0 || seconds <= 0 ? 0 : static_cast<double>(bytes) / seconds;
 }
 
+}  // namespace
+
 void fill_figures(Device& device, const Survey& survey, Assessment& out) {
+  for (const SurveyedPartition& s : survey.partitions) {
+    if (s.partition.role == Role::extended) continue;
+    out.contents.push_back({s.partition.start,
+                            s.volume ? name_of(s.volume->kind) : s.signature.description,
+                            s.volume ? s.volume->label : ""});
+  }
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
     out.files_bytes += s.volume ? s.volume->bytes - std::min(s.volume->bytes, s.volume->free_bytes)
@@ -69,8 +77,6 @@ void fill_figures(Device& device, const Survey& survey, Assessment& out) {
     out.expected_seconds = work / std::min(speed, 4e8) + 0.5;
   }
 }
-
-}  // namespace
 
 void add_finding_obstacles(const Survey& survey, Assessment& out) {
   for (const Finding& f : survey.all_findings()) {
@@ -108,20 +114,41 @@ Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOpti
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
+  const Layout& before = survey.table.layout;
+  const Wishes wishes = sort_goals(goals, before);
   Assessment out;
   out.goals = goals;
   out.tag = survey.tag;
   out.device = survey.device;
-  out.before = survey.table.layout;
+  out.before = before;
   out.after = out.before;
-  for (const SurveyedPartition& s : survey.partitions) {
-    if (s.partition.role == Role::extended) continue;
-    out.contents.push_back({s.partition.start,
-                            s.volume ? name_of(s.volume->kind) : s.signature.description,
-                            s.volume ? s.volume->label : ""});
+  const PlanInput input{device, survey, wishes, random};
+  const bool no_table = survey.bare_volume || before.kind == TableKind::none;
+  const bool only_table = wishes.roles.empty() && wishes.active.empty() && wishes.names.empty();
+  if (no_table ||
+      (wishes.table == TableKind::gpt && (only_table || before.kind == TableKind::mbr))) {
+    plan_table_gpt(input, out);
+  } else if (wishes.table == TableKind::mbr || before.kind == TableKind::mbr) {
+    plan_table_mbr(input, out);
+  } else {
+    plan_gpt_change(input, out);
   }
-  plan_table_gpt(device, survey, random, out);
   fill_figures(device, survey, out);
+  return out;
+}
+
+std::vector<Assessment> assess_all(Device& device, const ReadOptions& options, Random& random) {
+  std::vector<Assessment> out;
+  const auto add = [&](const std::string& word) {
+    out.push_back(assess(device, {parse_goal(word)}, options, random));
+  };
+  const Layout layout = read_table(device).layout;
+  add(layout.kind == TableKind::gpt ? "table=mbr" : "table=gpt");
+  if (layout.kind != TableKind::mbr) return out;
+  for (const Partition& p : layout.data_partitions()) {
+    add(fmt::format("p{}={}", p.number, p.role == Role::logical ? "primary" : "logical"));
+    if (p.role == Role::primary && !p.active) add(fmt::format("p{}.active=yes", p.number));
+  }
   return out;
 }
 

@@ -1,26 +1,55 @@
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/goal.h>
 
 namespace nuvrat {
+namespace {
+
+bool is_partition(std::string_view word) {
+  return word.size() > 1 && word.size() < 5 && word[0] == 'p' && word[1] != '0' &&
+         word.find_first_not_of("0123456789", 1) == word.npos;
+}
+
+Error not_a_state(const Goal& goal, const char* possible) {
+  return {ErrorCode::words,
+          fmt::format("'{}' is not a state that '{}' can have", goal.state, goal.subject),
+          {},
+          possible};
+}
+
+}  // namespace
 
 Goal parse_goal(std::string_view word) {
   const std::size_t equals = word.find('=');
   if (equals == word.npos || equals == 0 || equals + 1 == word.size()) {
     throw Error(ErrorCode::words, fmt::format("'{}' is not a goal", word), {},
-                "A goal is the state that is wanted, such as table=gpt");
+                "A goal is the state that is wanted, such as table=gpt or p3=logical");
   }
   Goal goal{std::string(word.substr(0, equals)), std::string(word.substr(equals + 1))};
-  if (goal.subject == "table" && goal.state == "gpt") return goal;
   if (goal.subject == "table") {
-    throw Error(ErrorCode::words,
-                fmt::format("'{}' is not a table that a disk can be given", goal.state), {},
-                "Say table=gpt");
+    if (goal.state == "gpt" || goal.state == "mbr") return goal;
+    throw not_a_state(goal, "Say table=gpt or table=mbr");
+  }
+  const std::string_view subject = goal.subject;
+  const std::size_t dot = subject.find('.');
+  const std::string_view field = dot == subject.npos ? "" : subject.substr(dot + 1);
+  if (is_partition(subject.substr(0, dot))) {
+    if (dot == subject.npos) {
+      if (goal.state == "logical" || goal.state == "primary") return goal;
+      throw not_a_state(goal, "Say p3=logical or p3=primary");
+    }
+    if (field == "active") {
+      if (goal.state == "yes" || goal.state == "no") return goal;
+      throw not_a_state(goal, "Say p1.active=yes or p1.active=no");
+    }
+    if (field == "name") return goal;
   }
   throw Error(ErrorCode::words,
               fmt::format("'{}' is not something that a goal can be about", goal.subject), {},
-              "Say table=gpt");
+              "Say table=gpt, table=mbr, p3=logical, p3=primary, p1.active=yes or p2.name=TEXT");
 }
 
 }  // namespace nuvrat

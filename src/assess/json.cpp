@@ -15,7 +15,10 @@ using nlohmann::json;
 namespace {
 
 json to_json(const Obstacle& o) {
+  json goals = json::array();
+  for (const Goal& goal : o.goals) goals.push_back(goal.text());
   return {{"code", o.code},
+          {"goals", goals},
           {"text", o.text},
           {"remedy", o.remedy},
           {"missing_sectors", o.missing_sectors},
@@ -160,7 +163,12 @@ json to_json(const Step& s) {
   return {{"kind", s.kind},
           {"target", to_json(s.target)},
           {"wipes", list(s.wipes)},
-          {"boot_code", hex(s.boot_code)}};
+          {"boot_code", hex(s.boot_code)},
+          {"new_chain", s.new_chain},
+          {"lba", s.lba},
+          {"sector", hex(s.sector)},
+          {"copies", s.copies},
+          {"mends", static_cast<int>(s.mends)}};
 }
 
 json to_json(const Assessment& a) {
@@ -209,6 +217,13 @@ Step step_from_json(const json& j) {
     s.target = layout_from_json(j.at("target"));
     for (const json& r : j.at("wipes")) s.wipes.push_back(range_from(r));
     s.boot_code = from_hex(j.at("boot_code"));
+    s.new_chain = j.at("new_chain");
+    s.lba = j.at("lba");
+    s.sector = from_hex(j.at("sector"));
+    const int mends = j.at("mends");
+    if (mends < 0 || mends > 2) throw Error(ErrorCode::file, "a step mends something unknown");
+    s.mends = static_cast<Step::Mends>(mends);
+    s.copies = j.at("copies").get<std::vector<std::uint64_t>>();
     return s;
   });
 }
@@ -223,8 +238,15 @@ Assessment assessment_from_json(const json& j) {
     a.before = layout_from_json(j.at("before"));
     a.after = layout_from_json(j.at("after"));
     for (const json& o : j.at("obstacles")) {
-      a.obstacles.push_back(
-          {o.at("code"), o.at("text"), o.at("remedy"), o.at("missing_sectors"), o.at("partition")});
+      a.obstacles.push_back({o.at("code"),
+                             o.at("text"),
+                             o.at("remedy"),
+                             o.at("missing_sectors"),
+                             o.at("partition"),
+                             {}});
+      for (const json& goal : o.at("goals")) {
+        a.obstacles.back().goals.push_back(parse_goal(goal.get<std::string>()));
+      }
     }
     for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
     for (const json& c : j.at("contents"))

@@ -1,15 +1,48 @@
 #pragma once
-// What the planners of the single goals share.
+// What the planners share: the goals sorted by what they are about, and the surveyed disk.
+
+#include <map>
+#include <optional>
 
 #include <nuvrat/assessment.h>
 
 namespace nuvrat {
 
-/// Plans table=gpt on a disk surveyed in depth; fills everything but the figures.
-void plan_table_gpt(Device& device, const Survey& survey, Random& random, Assessment& out);
+/// The goals by subject. Partition numbers are those of the disk as it is.
+struct Wishes {
+  std::optional<TableKind> table;
+  std::map<unsigned, Role> roles;
+  std::map<unsigned, bool> active;
+  std::map<unsigned, std::string> names;
+};
+
+/// Throws Error (words) for two goals that contradict each other, or a partition that isn't there.
+[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const Layout& layout);
+
+struct PlanInput {
+  Device& device;
+  const Survey& survey;
+  const Wishes& wishes;
+  Random& random;
+};
+
+/// An MBR becomes a GPT.
+void plan_table_gpt(const PlanInput& input, Assessment& out);
+/// A GPT becomes an MBR, or an MBR gets other roles or another active partition.
+void plan_table_mbr(const PlanInput& input, Assessment& out);
+/// Names and the legacy-bootable attribute inside a GPT.
+void plan_gpt_change(const PlanInput& input, Assessment& out);
+
+/// Contents, sectors to read and write, and the expected time.
+void fill_figures(Device& device, const Survey& survey, Assessment& out);
 
 /// Obstacles that every change of a table has: errors among the findings.
 void add_finding_obstacles(const Survey& survey, Assessment& out);
+void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,
+                  std::uint64_t missing = 0, unsigned partition = 0);
+
+/// Sets active and names as wished on a layout whose numbers are the old ones; one active at most.
+void apply_small_wishes(const Wishes& wishes, Layout& layout);
 
 /// Sectors of `range` that hold anything but zeros, up to `limit` sectors looked at.
 [[nodiscard]] std::uint64_t used_sectors(const Device& device, SectorRange range,

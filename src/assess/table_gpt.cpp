@@ -14,8 +14,12 @@ namespace {
 
 class GptPlanner {
  public:
-  GptPlanner(Device& device, const Survey& survey, Random& random, Assessment& out)
-      : device_(device), survey_(survey), random_(random), out_(out) {}
+  GptPlanner(const PlanInput& input, Assessment& out)
+      : device_(input.device),
+        survey_(input.survey),
+        wishes_(input.wishes),
+        random_(input.random),
+        out_(out) {}
 
   void plan() {
     const Layout& before = survey_.table.layout;
@@ -43,8 +47,7 @@ class GptPlanner {
  private:
   void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing,
                 unsigned partition = 0) {
-    out_.obstacles.push_back(
-        {std::move(code), std::move(text), std::move(remedy), missing, partition});
+    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, partition);
   }
 
   bool room_is_there() {
@@ -69,6 +72,7 @@ class GptPlanner {
     for (const SurveyedPartition& s : survey_.partitions) {
       if (s.partition.role != Role::extended) target_.partitions.push_back(convert(s));
     }
+    apply_small_wishes(wishes_, target_);
     target_.sort();
   }
 
@@ -78,7 +82,7 @@ class GptPlanner {
     p.role = Role::gpt;
     p.type = type.guid;
     p.attributes = type.attributes | (p.active ? gpt_legacy_bootable : 0);
-    p.unique_id = Guid::random(random_);
+    p.unique_id = remember_type(std::get<std::uint8_t>(s.partition.type), random_);
     p.table_sector.reset();
     if (s.volume) p.name = s.volume->label;
     out_.numbers.push_back({p.number, p.number});
@@ -197,6 +201,7 @@ class GptPlanner {
 
   Device& device_;
   const Survey& survey_;
+  const Wishes& wishes_;
   Random& random_;
   Assessment& out_;
   Layout target_;
@@ -204,8 +209,8 @@ class GptPlanner {
 
 }  // namespace
 
-void plan_table_gpt(Device& device, const Survey& survey, Random& random, Assessment& out) {
-  GptPlanner(device, survey, random, out).plan();
+void plan_table_gpt(const PlanInput& input, Assessment& out) {
+  GptPlanner(input, out).plan();
 }
 
 }  // namespace nuvrat

@@ -2,23 +2,12 @@
 
 #include <fmt/format.h>
 
-#include <nuvrat/assessment.h>
 #include <nuvrat/error.h>
-#include <nuvrat/table.h>
+
+#include "assess/rewrites.h"
 
 namespace nuvrat {
 namespace {
-
-// Zeros in large pieces; runs of sectors need no memory of their own.
-void wipe(SectorSink& sink, const std::vector<SectorRange>& ranges, std::uint32_t sector_size) {
-  constexpr std::uint64_t piece = 256;
-  for (const SectorRange& range : ranges) {
-    for (std::uint64_t at = 0; at < range.count; at += piece) {
-      const std::uint64_t count = std::min(piece, range.count - at);
-      sink.write(range.first + at, Bytes(count * sector_size));
-    }
-  }
-}
 
 // Both GPTs into free sectors, LBA 0 as the switch, then the EBRs go and LBA 0 loses its mark.
 class MbrToGpt final : public Rewrite {
@@ -30,10 +19,10 @@ class MbrToGpt final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
   void prepare(SectorSink& sink) override {
-    sink.write(gpt_.array.lba, gpt_.array.data);
-    sink.write(gpt_.backup_array.lba, gpt_.backup_array.data);
-    sink.write(gpt_.backup_header.lba, gpt_.backup_header.data);
-    sink.write(gpt_.header.lba, gpt_.header.data);
+    for (const SectorWrite* w :
+         {&gpt_.array, &gpt_.backup_array, &gpt_.backup_header, &gpt_.header}) {
+      sink.write(w->lba, w->data);
+    }
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
@@ -43,7 +32,7 @@ class MbrToGpt final : public Rewrite {
   }
 
   void settle(SectorSink& sink) override {
-    wipe(sink, step_.wipes, step_.target.sector_size);
+    wipe_sectors(sink, step_.wipes, step_.target.sector_size);
     sink.write(0, gpt_.protective_mbr);
   }
 
@@ -52,15 +41,68 @@ class MbrToGpt final : public Rewrite {
   GptBytes gpt_;
 };
 
+// A new chain of EBRs into free sectors, LBA 0 as the switch, then the old chain or the old GPT
+// goes.
+class ToMbr final : public Rewrite {
+ public:
+  explicit ToMbr(const Step& step) : step_(step), mbr_(build_mbr(step.target)) {
+    std::copy(step.boot_code.begin(), step.boot_code.end(), mbr_.sector0.begin());
+  }
+
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+
+  void prepare(SectorSink& sink) override {
+    if (!step_.new_chain) return;
+    for (const SectorWrite& w : mbr_.ebrs) sink.write(w.lba, w.data);
+  }
+
+  [[nodiscard]] SectorWrite switch_sector() const override {
+    SectorWrite out{0, mbr_.sector0};
+    set_settle_mark(out.data, !step_.wipes.empty());
+    return out;
+  }
+
+  void settle(SectorSink& sink) override {
+    if (step_.wipes.empty()) return;
+    wipe_sectors(sink, step_.wipes, step_.target.sector_size);
+    sink.write(0, mbr_.sector0);
+  }
+
+ private:
+  Step step_;
+  MbrBytes mbr_;
+};
+
 }  // namespace
+
+void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
+                  std::uint32_t sector_size) {
+  constexpr std::uint64_t piece = 256;
+  for (const SectorRange& range : ranges) {
+    for (std::uint64_t at = 0; at < range.count; at += piece) {
+      const std::uint64_t count = std::min(piece, range.count - at);
+      sink.write(range.first + at, Bytes(count * sector_size));
+    }
+  }
+}
 
 std::string Step::name() const {
   if (kind == "table-gpt") return "MBR to GPT";
+  if (kind == "table-mbr") return new_chain ? "new MBR and chain" : "new MBR";
+  if (kind == "gpt-aside") return "changed GPT, aside";
+  if (kind == "gpt-home") return "GPT in its place";
+  if (kind == "gpt-mend") return "GPT mended";
+  if (kind == "boot-sector") return fmt::format("boot sector of the volume at {}", lba);
   return kind;
 }
 
 std::unique_ptr<Rewrite> make_rewrite(const Step& step) {
   if (step.kind == "table-gpt") return std::make_unique<MbrToGpt>(step);
+  if (step.kind == "table-mbr") return std::make_unique<ToMbr>(step);
+  if (step.kind == "gpt-aside") return make_gpt_aside(step);
+  if (step.kind == "gpt-home") return make_gpt_home(step);
+  if (step.kind == "gpt-mend") return make_gpt_mend(step);
+  if (step.kind == "boot-sector") return make_boot_sector(step);
   throw Error(ErrorCode::words, fmt::format("there is no rewrite called '{}'", step.kind));
 }
 

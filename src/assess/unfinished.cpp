@@ -2,6 +2,7 @@
 // of the old chain still stand in the gaps.
 
 #include <algorithm>
+#include <string>
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/partition_type.h>
@@ -41,22 +42,66 @@ void look_in(const Device& device, SectorRange range, const Layout& layout, Sect
 
 }  // namespace
 
-std::optional<Step> find_unfinished(Device& device) {
-  const TableReading table = read_table(device);
-  if (!table.settle_unfinished || table.layout.kind != TableKind::gpt) return std::nullopt;
-  Step step;
-  step.kind = "table-gpt";
-  step.target = table.layout;
-  step.boot_code.assign(table.sector0.begin(), table.sector0.begin() + 440);
-  SectorSet used = owned_sectors(device);
+namespace {
+
+SectorSet old_ebrs(Device& device, const TableReading& table) {
   SectorSet found;
-  for (const SectorRange& gap : used.gaps({0, device.sectors()}).ranges()) {
+  for (const SectorRange& gap : owned_sectors(device).gaps({0, device.sectors()}).ranges()) {
     look_in(device, {gap.first, std::min(gap.count, looked_at)}, table.layout, found);
     if (gap.count <= looked_at) continue;
     const std::uint64_t rest = std::min(gap.count - looked_at, looked_at);
     look_in(device, {gap.end() - rest, rest}, table.layout, found);
   }
-  step.wipes = found.ranges();
+  return found;
+}
+
+// Copies of a GPT behind an MBR that replaced it: where a header still stands, it and its customary
+// array, as far as nobody owns them.
+SectorSet old_gpt(Device& device) {
+  const std::uint64_t array = gpt_array_sectors(device.sector_size());
+  const std::uint64_t last = device.sectors() - 1;
+  const auto has_header = [&device](std::uint64_t lba) {
+    const Bytes sector = device.read(lba);
+    const std::string mark = "EFI PART";
+    return std::equal(mark.begin(), mark.end(), sector.begin());
+  };
+  SectorSet out;
+  if (has_header(1)) out.add({1, 1 + array});
+  if (has_header(last)) out.add({last - array, array + 1});
+  out.remove(owned_sectors(device));
+  return out;
+}
+
+}  // namespace
+
+std::optional<Step> find_unfinished(Device& device) {
+  const TableReading table = read_table(device);
+  Step step;
+  step.target = table.layout;
+  step.boot_code.assign(table.sector0.begin(), table.sector0.begin() + 440);
+  if (find_code(table.findings, "gpt.change-unfinished") != nullptr) {
+    const std::uint64_t array = gpt_array_sectors(device.sector_size());
+    step.kind = "gpt-home";
+    for (const SectorRange& r : table.owned.ranges()) {
+      for (std::uint64_t lba = r.first; lba < r.end() && lba + array <= r.end(); ++lba) {
+        if (lba > 1 + array) step.wipes = {{lba, array}};
+        if (!step.wipes.empty()) break;
+      }
+    }
+    step.target.first_usable = gpt_first_usable(device.sector_size());
+    step.target.last_usable = device.sectors() - array - 2;
+    return step;
+  }
+  if (!table.settle_unfinished) return std::nullopt;
+  SectorSet wipes = old_ebrs(device, table);
+  if (table.layout.kind == TableKind::gpt) {
+    step.kind = "table-gpt";
+  } else {
+    step.kind = "table-mbr";
+    wipes.add(old_gpt(device));
+    if (wipes.empty()) wipes.add({0, 1});  // nothing but the mark itself is left
+  }
+  step.wipes = wipes.ranges();
   return step;
 }
 

@@ -164,6 +164,11 @@ RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later
 void finish_unfinished(Device& device, const Step& step, Progress& progress) {
   const auto rewrite = make_rewrite(step);
   Overlay overlay(device);
+  if (step.kind == "gpt-home") {  // not a settle but the second half of a chain
+    const Inspection whole = Engine::inspect(*rewrite, overlay, owned_sectors);
+    Engine(device, progress).run(*rewrite, whole);
+    return;
+  }
   const Inspection settle = Engine::inspect_settle(*rewrite, overlay, owned_sectors);
   Engine(device, progress).finish(*rewrite, settle);
 }

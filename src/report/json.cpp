@@ -113,6 +113,22 @@ std::string assessment_json(const Assessment& a) {
   return dump(out);
 }
 
+std::string goals_json(const std::vector<Assessment>& goals) {
+  json list = json::array();
+  for (const Assessment& a : goals) list.push_back(to_json(a));
+  return dump({{"schema", "nuvrat.goals/1"}, {"goals", list}});
+}
+
+std::string check_json(const Survey& s) {
+  const Findings findings = s.all_findings();
+  return dump({{"schema", "nuvrat.check/1"},
+               {"verdict", findings.empty()       ? "sound"
+                           : has_errors(findings) ? "errors"
+                                                  : "findings"},
+               {"tag", s.tag},
+               {"findings", findings_json(findings)}});
+}
+
 std::string manifest_json(const Manifest& m) {
   return dump({{"schema", "nuvrat.manifest-taken/1"},
                {"verdict", "recorded"},

@@ -121,6 +121,27 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   return out;
 }
 
+std::string check_text(const Survey& survey, const TextStyle& style) {
+  const Findings findings = survey.all_findings();
+  const auto errors = std::count_if(findings.begin(), findings.end(),
+                                    [](const Finding& f) { return f.severity == Severity::error; });
+  const auto mendable = std::count_if(findings.begin(), findings.end(),
+                                      [](const Finding& f) { return f.repairable; });
+  std::string head = findings.empty() ? fmt::format("{}: sound", survey.device.path)
+                                      : fmt::format("{}: {}, {} of them {}", survey.device.path,
+                                                    plural(findings.size(), "finding", "findings"),
+                                                    errors, errors == 1 ? "an error" : "errors");
+  std::string out = coloured_verdict(head, colour_of(findings), style);
+  const auto volumes = std::count_if(survey.partitions.begin(), survey.partitions.end(),
+                                     [](const auto& s) { return s.volume.has_value(); });
+  out += fmt::format("\n  table    {}\n  volumes  {} read, every folder and chain\n",
+                     table_words(survey.table.layout.kind), volumes);
+  if (!findings.empty()) out += "\n" + finding_lines(findings, style);
+  if (mendable > 0)
+    out += fmt::format("\n  {} can be mended with nothing lost: --repair\n", mendable);
+  return out;
+}
+
 namespace {
 
 std::string obstacle_lines(const Assessment& a, const TextStyle& style) {

@@ -109,6 +109,7 @@ class InspectedSink final : public SectorSink {
 void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, Inspection& out) {
   SectorSet live = owned(overlay);
   live.remove({rewrite.switch_sector().lba, 1});  // it may be tidied: that is one sector again
+  live.remove(rewrite.copies());
   GuardedSink settle(rewrite.name(), Phase::settle, live, overlay, out);
   rewrite.settle(settle);
 }
@@ -147,7 +148,8 @@ SectorSet Inspection::all_sectors() const {
 
 Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
-  const SectorSet before = owned(overlay);
+  SectorSet before = owned(overlay);
+  before.remove(rewrite.copies());
   GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, out);
   rewrite.prepare(prepare);
 

@@ -123,7 +123,15 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
       x.last_usable_lba.value() != y.last_usable_lba.value()) {
     what = "the usable sectors";
   }
-  if (!what.empty()) {
+  if (what.empty()) return;
+  if (a.array.first != 2 && b.array.first + b.array.count == b.lba) {
+    // The one moment when copies differ in good order: the live array stands aside.
+    findings.add(
+        "gpt.change-unfinished", Severity::warning, 1,
+        "a change inside the GPT was cut off: the new table counts, its entries lie aside and "
+        "the backup is still the old one; 'nuvrat resume' puts them in their places",
+        true);
+  } else {
     findings.add(
         "gpt.copies-differ", Severity::error, b.lba,
         fmt::format("both copies of the GPT are valid and differ in {}; a person must decide "

@@ -84,10 +84,10 @@ Bytes build_protective(const Layout& layout) {
 GptBytes build_gpt(const Layout& layout, std::uint64_t array_lba) {
   const std::uint64_t array_sectors = gpt_array_sectors(layout.sector_size);
   const std::uint64_t last = layout.disk_sectors - 1;
-  const bool fits = layout.kind == TableKind::gpt && array_lba >= 2 &&
-                    layout.first_usable >= array_lba + array_sectors &&
-                    layout.last_usable < last - array_sectors &&
-                    layout.first_usable <= layout.last_usable;
+  const bool fits =
+      layout.kind == TableKind::gpt && array_lba >= 2 &&
+      (layout.first_usable >= array_lba + array_sectors || layout.last_usable < array_lba) &&
+      layout.last_usable < last - array_sectors && layout.first_usable <= layout.last_usable;
   if (!fits) {
     throw Error(
         ErrorCode::refused,

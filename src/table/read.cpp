@@ -66,7 +66,7 @@ void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading)
                  "there is a valid GPT, but LBA 0 has no protective entry", true);
     read_gpt(device, gpt, reading);
   } else if (signed0 && entries_plausible(mbr)) {
-    if (gpt.any_signature) {
+    if (gpt.any_signature && !reading.settle_unfinished) {
       findings.add(
           "mbr.gpt-remains", Severity::error, gpt.primary ? 1 : device.sectors() - 1,
           "the MBR names partitions, and a GPT header stands on the disk as well; a person "

@@ -138,6 +138,70 @@ GptType gpt_type_for(std::uint8_t mbr_type, VolumeKind volume) {
   return out;
 }
 
+Guid remember_type(std::uint8_t mbr_type, Random& random) {
+  auto bytes = Guid::random(random).on_disk();
+  bytes[7] = static_cast<std::uint8_t>((bytes[7] & 0x0F) | 0x80);  // version 8: the maker's own
+  bytes[10] = 'n';
+  bytes[11] = 'v';
+  bytes[12] = mbr_type;
+  return Guid(std::span<const std::uint8_t, 16>(bytes));
+}
+
+std::optional<std::uint8_t> remembered_type(const Guid& unique_id) {
+  const auto& bytes = unique_id.on_disk();
+  if ((bytes[7] & 0xF0) != 0x80 || bytes[10] != 'n' || bytes[11] != 'v') return std::nullopt;
+  return bytes[12];
+}
+
+namespace {
+
+std::uint8_t byte_for_volume(VolumeKind volume) {
+  switch (volume) {
+    case VolumeKind::fat12:
+      return 0x01;
+    case VolumeKind::fat16:
+      return 0x0E;
+    case VolumeKind::fat32:
+      return 0x0C;
+    case VolumeKind::ntfs:
+    case VolumeKind::exfat:
+      return 0x07;
+    case VolumeKind::swap:
+      return 0x82;
+    case VolumeKind::other:
+      return 0x83;
+    case VolumeKind::unknown:
+      return 0xDA;
+  }
+  return 0xDA;
+}
+
+}  // namespace
+
+MbrType mbr_type_for(const Partition& p, VolumeKind volume) {
+  const auto& guid = std::get<Guid>(p.type);
+  const std::uint8_t hidden = (p.attributes & gpt_hidden) != 0 ? 0x10 : 0x00;
+  if (const auto byte = remembered_type(p.unique_id)) {
+    const GptType back = gpt_type_for(*byte, volume);
+    if (back.guid == guid && (back.attributes & gpt_hidden) == (p.attributes & gpt_hidden))
+      return {*byte, false};
+  }
+  if (guid == basic_data_guid()) {
+    const std::uint8_t byte = byte_for_volume(volume);
+    const bool has_variant = byte < 0x10 && hidden != 0;
+    return {static_cast<std::uint8_t>(has_variant ? byte | hidden : byte),
+            volume == VolumeKind::unknown};
+  }
+  for (const MbrRow& row : mbr_rows) {
+    if (row.guid != nullptr && row.kind != TypeClass::extended && Guid(row.guid) == guid)
+      return {row.byte, false};
+  }
+  auto bytes = guid.on_disk();
+  const std::uint8_t carried = std::exchange(bytes[15], std::uint8_t{0});
+  if (bytes == Guid(carrier).on_disk() && carried != 0) return {carried, false};
+  return {byte_for_volume(volume), true};
+}
+
 const Guid& basic_data_guid() {
   static const Guid guid{basic_data};
   return guid;

@@ -53,6 +53,18 @@ void add_fault(CLI::App& verb, cli::Options& options) {
                   "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3");
 }
 
+void add_job_options(CLI::App& verb, cli::Options& options) {
+  verb.add_option("--case", options.case_folder,
+                  "The folder for this job's records (a new one here)");
+  verb.add_option("--confirm", options.confirm, "The disk's tag: go ahead without asking");
+  verb.add_option("--undo", options.undo,
+                  "What the undo journal keeps: full, or live sectors only (full)")
+      ->check(CLI::IsMember({"full", "live"}));
+  verb.add_flag("--accept-unreadable", options.accept_unreadable,
+                "Go on although parts of files can't be read");
+  add_fault(verb, options);
+}
+
 CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
   CLI::App* verb = app.add_subcommand(name, text);
   verb->add_option("CASE", options.disk, "The folder of the job")->required();
@@ -72,6 +84,10 @@ int main(int argc, char** argv) {
 
   auto* survey =
       add_verb(app, "survey", "What is on a disk, and anything unusual about it", options);
+  auto* check = add_verb(app, "check", "Whether table and volumes are sound", options);
+  check->add_flag("--repair", options.repair,
+                  "Mend what can be mended with nothing lost, as a job");
+  add_job_options(*check, options);
   auto* manifest = add_verb(app, "manifest", "Record every file with its hash", options);
   manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …");
   manifest->add_option("-o,--output", options.output, "The file to write")->required();
@@ -81,21 +97,13 @@ int main(int argc, char** argv) {
       ->check(CLI::IsMember({"nuvrat", "sha256sum"}));
   auto* assess =
       add_verb(app, "assess", "Whether goals can be reached, how, and what is lost", options);
-  assess->add_option("GOAL", options.words, "The state wanted, such as table=gpt")->required();
+  assess->add_option("GOAL", options.words,
+                     "The state wanted, such as table=gpt; none: every goal that makes sense");
   add_seed(*assess, options);
   auto* rewrite = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
   rewrite->add_option("GOAL", options.words, "The state wanted, such as table=gpt")->required();
-  rewrite->add_option("--case", options.case_folder,
-                      "The folder for this job's records (a new one here)");
-  rewrite->add_option("--confirm", options.confirm, "The disk's tag: go ahead without asking");
+  add_job_options(*rewrite, options);
   add_seed(*rewrite, options);
-  rewrite
-      ->add_option("--undo", options.undo,
-                   "What the undo journal keeps: full, or live sectors only (full)")
-      ->check(CLI::IsMember({"full", "live"}));
-  rewrite->add_flag("--accept-unreadable", options.accept_unreadable,
-                    "Go on although parts of files can't be read");
-  add_fault(*rewrite, options);
   auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
   verify->add_option("--against", options.against, "The manifest")->required();
 
@@ -117,6 +125,7 @@ int main(int argc, char** argv) {
   }
   try {
     if (survey->parsed()) return cli::survey(options);
+    if (check->parsed()) return cli::check(options);
     if (manifest->parsed()) return cli::manifest(options);
     if (assess->parsed()) return cli::assess(options);
     if (rewrite->parsed()) return cli::rewrite(options);

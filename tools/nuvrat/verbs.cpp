@@ -114,6 +114,11 @@ int manifest(const Options& options) {
 int assess(const Options& options) {
   const auto device = open(options, false);
   Random random = random_of(options);
+  if (options.words.empty()) {
+    const std::vector<Assessment> all = assess_all(*device, read_options(options), random);
+    std::cout << (options.json ? goals_json(all) : goals_text(all, output_style()));
+    return done;
+  }
   const Assessment result =
       nuvrat::assess(*device, goals_of(options), read_options(options), random);
   std::cout << (options.json ? assessment_json(result) : assessment_text(result, output_style()));
@@ -141,16 +146,10 @@ int not_confirmed() {
 
 }  // namespace
 
-int rewrite(const Options& options) {
-  const std::vector<Goal> goals = goals_of(options);
-  OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
-  Device& device = disk.device();
-  Random random = random_of(options);
-  JobOptions job;
-  job.read = read_options(options);
-  job.undo = options.undo == "live" ? Undo::live : Undo::full;
-  job.accept_unreadable = options.accept_unreadable;
-  const Assessment assessment = nuvrat::assess(device, goals, job.read, random);
+namespace {
+
+// Shows what is planned, asks, does it, shows the result.
+int run_assessed(const Options& options, Device& device, const Assessment& assessment) {
   if (!assessment.in_reach()) {
     std::cout << (options.json ? refusal_json(assessment)
                                : assessment_text(assessment, output_style()));
@@ -158,11 +157,38 @@ int rewrite(const Options& options) {
   }
   if (!options.json) std::cout << assessment_text(assessment, output_style()) << std::flush;
   if (!confirmed(options, assessment.tag)) return not_confirmed();
+  JobOptions job;
+  job.read = read_options(options);
+  job.undo = options.undo == "live" ? Undo::live : Undo::full;
+  job.accept_unreadable = options.accept_unreadable;
   job.case_folder = options.case_folder.empty() ? default_case(assessment) : options.case_folder;
   catch_signals();
   TerminalProgress progress(options.json);
   const JobResult result = run_job(device, assessment, job, progress);
   return show_job(options, assessment, result, progress, job.case_folder.string());
+}
+
+}  // namespace
+
+int rewrite(const Options& options) {
+  const std::vector<Goal> goals = goals_of(options);
+  OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
+  Random random = random_of(options);
+  return run_assessed(options, disk.device(),
+                      nuvrat::assess(disk.device(), goals, read_options(options), random));
+}
+
+int check(const Options& options) {
+  if (options.repair) {
+    OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
+    const Assessment assessment = assess_repair(disk.device(), read_options(options));
+    if (!assessment.in_reach() || !assessment.steps.empty())
+      return run_assessed(options, disk.device(), assessment);
+  }
+  const auto device = open(options, false);
+  const Survey result = survey_disk(*device, read_options(options), true);
+  std::cout << (options.json ? check_json(result) : check_text(result, output_style()));
+  return result.all_findings().empty() ? done : differs;
 }
 
 int verify(const Options& options) {

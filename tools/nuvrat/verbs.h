@@ -29,9 +29,11 @@ struct Options {
   std::string fault;
   std::string case_disk;
   bool discard_later_changes = false;
+  bool repair = false;
 };
 
 int survey(const Options& options);
+int check(const Options& options);
 int manifest(const Options& options);
 int assess(const Options& options);
 int rewrite(const Options& options);

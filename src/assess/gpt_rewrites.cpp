@@ -1,0 +1,122 @@
+// Changes inside a GPT, and of a volume's boot sector.
+
+#include <algorithm>
+
+#include "assess/rewrites.h"
+
+namespace nuvrat {
+namespace {
+
+// The changed entries into a second array, LBA 1 as the switch. The header's first usable sector
+// lies behind the second array meanwhile, so that strict readers take it at every moment.
+class GptAside final : public Rewrite {
+ public:
+  explicit GptAside(const Step& step) : step_(step), gpt_(build_gpt(step.target, step.lba)) {}
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+  void prepare(SectorSink& sink) override { sink.write(gpt_.array.lba, gpt_.array.data); }
+  [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
+  void settle(SectorSink& /*sink*/) override {}
+
+ private:
+  Step step_;
+  GptBytes gpt_;
+};
+
+// Entries to LBA 2 and the backup to the end, none of which counts now; LBA 1 as the switch; then
+// the second array is wiped.
+class GptHome final : public Rewrite {
+ public:
+  explicit GptHome(const Step& step) : step_(step), gpt_(build_gpt(step.target)) {}
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+  void prepare(SectorSink& sink) override {
+    sink.write(gpt_.array.lba, gpt_.array.data);
+    sink.write(gpt_.backup_array.lba, gpt_.backup_array.data);
+    sink.write(gpt_.backup_header.lba, gpt_.backup_header.data);
+  }
+  [[nodiscard]] SectorSet copies() const override {
+    return {{gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size)},
+            {gpt_.backup_header.lba, 1}};
+  }
+  [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
+  void settle(SectorSink& sink) override {
+    wipe_sectors(sink, step_.wipes, step_.target.sector_size);
+  }
+
+ private:
+  Step step_;
+  GptBytes gpt_;
+};
+
+// Of two copies one is good and stays as it is until the other is. A damaged primary: its entries,
+// then LBA 1 as the switch, then the backup anew. A good primary: the backup, then LBA 1, which
+// names it. Last of all LBA 0 protects the disk.
+class GptMend final : public Rewrite {
+ public:
+  explicit GptMend(const Step& step)
+      : step_(step),
+        gpt_(build_gpt(step.target)),
+        primary_is_bad_(step.mends == Step::Mends::primary) {
+    std::copy(step.boot_code.begin(), step.boot_code.end(), gpt_.protective_mbr.begin());
+  }
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+  void prepare(SectorSink& sink) override {
+    if (primary_is_bad_) sink.write(gpt_.array.lba, gpt_.array.data);
+    if (step_.mends == Step::Mends::backup) write_backup(sink);
+  }
+  [[nodiscard]] SectorSet copies() const override {
+    SectorSet out{{0, 1}};
+    if (primary_is_bad_)
+      out.add({gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size) + 1});
+    return out;
+  }
+  [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
+  void settle(SectorSink& sink) override {
+    if (primary_is_bad_) write_backup(sink);
+    sink.write(0, gpt_.protective_mbr);
+  }
+
+ private:
+  void write_backup(SectorSink& sink) const {
+    sink.write(gpt_.backup_array.lba, gpt_.backup_array.data);
+    sink.write(gpt_.backup_header.lba, gpt_.backup_header.data);
+  }
+  Step step_;
+  GptBytes gpt_;
+  bool primary_is_bad_;
+};
+
+class BootSector final : public Rewrite {
+ public:
+  explicit BootSector(const Step& step) : step_(step) {}
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+  void prepare(SectorSink& /*sink*/) override {}
+  [[nodiscard]] SectorWrite switch_sector() const override { return {step_.lba, step_.sector}; }
+  [[nodiscard]] SectorSet copies() const override {
+    SectorSet out;
+    for (const std::uint64_t lba : step_.copies) out.add({lba, 1});
+    return out;
+  }
+  void settle(SectorSink& sink) override {
+    for (const std::uint64_t lba : step_.copies) sink.write(lba, step_.sector);
+  }
+
+ private:
+  Step step_;
+};
+
+}  // namespace
+
+std::unique_ptr<Rewrite> make_gpt_aside(const Step& step) {
+  return std::make_unique<GptAside>(step);
+}
+std::unique_ptr<Rewrite> make_gpt_home(const Step& step) {
+  return std::make_unique<GptHome>(step);
+}
+std::unique_ptr<Rewrite> make_gpt_mend(const Step& step) {
+  return std::make_unique<GptMend>(step);
+}
+std::unique_ptr<Rewrite> make_boot_sector(const Step& step) {
+  return std::make_unique<BootSector>(step);
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,72 @@
+// check --repair for tables: what can be mended with nothing lost.
+
+#include <algorithm>
+
+#include "assess/plan.h"
+
+namespace nuvrat {
+namespace {
+
+bool is_gpt_damage(const Finding& f) {
+  return f.repairable && (f.code == "gpt.primary-damaged" || f.code == "gpt.backup-damaged" ||
+                          f.code == "gpt.backup-not-last" || f.code == "gpt.protective-missing" ||
+                          f.code == "gpt.protective-entry");
+}
+
+}  // namespace
+
+Assessment assess_repair(Device& device, const ReadOptions& options) {
+  const Survey survey = survey_disk(device, options);
+  Assessment out;
+  out.tag = survey.tag;
+  out.device = survey.device;
+  out.before = out.after = survey.table.layout;
+  bool mend = false;
+  for (const Finding& f : survey.table.findings) {
+    if (is_gpt_damage(f)) {
+      mend = true;
+    } else if (f.severity == Severity::error) {
+      add_obstacle(out, f.code, f.text, "A person must decide; nothing is guessed");
+    }
+  }
+  if (!mend || !out.obstacles.empty()) return out;
+
+  // The good copy's entries, both copies where they belong, the protective MBR with its boot code.
+  Layout target = survey.table.layout;
+  const std::uint64_t array = gpt_array_sectors(target.sector_size);
+  target.last_usable = device.sectors() - array - 2;
+  target.first_usable = gpt_first_usable(target.sector_size);
+  for (const Partition& p : target.partitions) {
+    out.numbers.push_back({p.number, p.number});
+    if (p.start >= target.first_usable && p.range().last() <= target.last_usable && p.number <= 128)
+      continue;
+    add_obstacle(out, "gpt-room",
+                 "partition " + std::to_string(p.number) + " lies where a copy of the GPT must go",
+                 "Move or shorten it first", 0, p.number);
+  }
+  if (!out.obstacles.empty()) return out;
+  Step step;
+  step.kind = "gpt-mend";
+  step.target = target;
+  if (find_code(survey.table.findings, "gpt.primary-damaged") != nullptr) {
+    step.mends = Step::Mends::primary;
+  } else {
+    const bool backup = find_code(survey.table.findings, "gpt.backup-damaged") != nullptr ||
+                        find_code(survey.table.findings, "gpt.backup-not-last") != nullptr;
+    if (backup) step.mends = Step::Mends::backup;
+    // LBA 1 is written anew and must go on naming the entries that stand at LBA 2.
+    if (device.read(2, array) != build_gpt(target).array.data) {
+      add_obstacle(out, "gpt-form",
+                   "the GPT's entries have another form than the one that Nuvrat writes",
+                   "Take the disk to the system that made it");
+      return out;
+    }
+  }
+  step.boot_code.assign(survey.table.sector0.begin(), survey.table.sector0.begin() + 440);
+  out.after = target;
+  out.steps.push_back(std::move(step));
+  fill_figures(device, survey, out);
+  return out;
+}
+
+}  // namespace nuvrat

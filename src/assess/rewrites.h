@@ -1,0 +1,18 @@
+#pragma once
+// The rewrites that make_rewrite chooses from.
+
+#include <nuvrat/assessment.h>
+#include <nuvrat/table.h>
+
+namespace nuvrat {
+
+[[nodiscard]] std::unique_ptr<Rewrite> make_gpt_aside(const Step& step);
+[[nodiscard]] std::unique_ptr<Rewrite> make_gpt_home(const Step& step);
+[[nodiscard]] std::unique_ptr<Rewrite> make_gpt_mend(const Step& step);
+[[nodiscard]] std::unique_ptr<Rewrite> make_boot_sector(const Step& step);
+
+/// Zeros over the ranges, in pieces.
+void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
+                  std::uint32_t sector_size);
+
+}  // namespace nuvrat

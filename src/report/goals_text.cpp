@@ -1,0 +1,28 @@
+#include <fmt/format.h>
+
+#include <nuvrat/report.h>
+#include <nuvrat/text.h>
+
+#include "report/map.h"
+#include "report/wrap.h"
+
+namespace nuvrat {
+
+std::string goals_text(const std::vector<Assessment>& goals, const TextStyle& style) {
+  std::size_t reach = 0;
+  for (const Assessment& a : goals) reach += a.in_reach() ? 1 : 0;
+  std::string out =
+      fmt::format("{}: {} of {} in reach\n\n", goals.empty() ? "" : goals[0].device.path, reach,
+                  plural(goals.size(), "goal", "goals"));
+  for (const Assessment& a : goals) {
+    const std::string goal = a.goals.empty() ? "" : a.goals[0].text();
+    std::string text = a.in_reach() ? "in reach" : "no: " + printable(a.obstacles[0].text);
+    if (!a.in_reach() && !a.obstacles[0].remedy.empty())
+      text += ". " + printable(a.obstacles[0].remedy);
+    out += wrap(text, style.width, fmt::format("  {:<16} ", goal), std::string(19, ' '),
+                [&](const std::string& s) { return paint(s, a.in_reach() ? 92 : 0, style); });
+  }
+  return out;
+}
+
+}  // namespace nuvrat
