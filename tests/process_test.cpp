@@ -72,14 +72,16 @@ TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be
     for (int round = 0; round < rounds; ++round) {
       std::filesystem::copy_file(pristine, image,
                                  std::filesystem::copy_options::overwrite_existing);
-      const auto job = folder / fmt::format("case{}-{}", scenario.sector_size, round);
-      std::vector<std::string> words = {"rewrite",       "--json",
-                                        "--timezone",    "UTC",
-                                        "--sector-size", std::to_string(scenario.sector_size),
-                                        "--confirm",     tag,
-                                        "--case",        job.string(),
-                                        "--fault",       "delay=400",
-                                        image.string()};
+      const auto job = folder / fmt::format("case-{}-{}", scenario.name, round);
+      std::vector<std::string> words = {"rewrite"};
+      if (scenario.goals.empty()) words = {"check", "--repair"};
+      for (const std::string& word :
+           {std::string("--json"), std::string("--timezone"), std::string("UTC"),
+            std::string("--sector-size"), std::to_string(scenario.sector_size),
+            std::string("--confirm"), tag, std::string("--case"), job.string(),
+            std::string("--fault"), std::string("delay=400"), image.string()}) {
+        words.push_back(word);
+      }
       words.insert(words.end(), scenario.goals.begin(), scenario.goals.end());
       const auto begun = std::chrono::steady_clock::now();
       const pid_t child = start(words);

@@ -60,20 +60,87 @@ void make_mbr(Device& device) {
   device.write(device.sectors() - 3, Bytes(layout.sector_size, 0x77));
 }
 
+// A GPT with six partitions, a reserved one that an MBR has no place for, gaps of a MiB.
+void make_gpt(Device& device) {
+  Random random(3);
+  Layout layout;
+  layout.kind = TableKind::gpt;
+  layout.sector_size = device.sector_size();
+  layout.disk_sectors = device.sectors();
+  layout.disk_guid = Guid::random(random);
+  layout.first_usable = gpt_first_usable(layout.sector_size);
+  layout.last_usable = device.sectors() - gpt_array_sectors(layout.sector_size) - 2;
+  const std::uint64_t unit = layout.sector_size == 512 ? 1 : 8;
+  for (unsigned i = 0; i < 7; ++i) {
+    Partition p;
+    p.number = i + 1;
+    p.role = Role::gpt;
+    p.start = (128 + i * 9400) / unit + 1;
+    p.sectors = (i == 1 ? 2000 : 9200) / unit;
+    p.type = i == 1 ? Guid("E3C9E316-0B5C-4DB8-817D-F92DF00215AE") : basic_data_guid();
+    p.unique_id = Guid::random(random);
+    p.name = "part " + std::to_string(i);
+    layout.partitions.push_back(p);
+  }
+  write_new_table(device, layout);
+  for (const Partition& p : layout.partitions) {
+    if (p.number != 2 && p.number != 5) fill(device, p, p.number);
+  }
+}
+
+// As make_mbr, with a volume that believes to begin elsewhere.
+void make_mbr_hidden(Device& device) {
+  make_mbr(device);
+  Bytes boot = device.read(20064);
+  boot[28] = 63;
+  boot[29] = boot[30] = boot[31] = 0;
+  device.write(20064, boot);
+}
+
+void make_gpt_without_primary(Device& device) {
+  make_gpt(device);
+  Bytes header = device.read(1);
+  header[40] ^= 1;
+  device.write(1, header);
+}
+
+void make_gpt_without_backup(Device& device) {
+  make_gpt(device);
+  device.write(device.sectors() - 1, Bytes(device.sector_size()));
+  device.write(0, Bytes(device.sector_size()));
+}
+
 }  // namespace
 
 const std::vector<Scenario>& all() {
   static const std::vector<Scenario> list = {
       {"MBR to GPT, 512", 70000, 512, make_mbr, {"table=gpt"}},
       {"MBR to GPT, 4096", 70000 / 8, 4096, make_mbr, {"table=gpt"}},
+      {"GPT to MBR", 70000, 512, make_gpt, {"table=mbr"}},
+      {"GPT to MBR, 4096", 70000 / 8, 4096, make_gpt, {"table=mbr", "p6=logical", "p1.active=yes"}},
+      {"primary to logical", 70000, 512, make_mbr, {"p2=logical"}},
+      {"logical to primary, with its boot sector", 70000, 512, make_mbr_hidden, {"p5=primary"}},
+      {"both logicals to primary",
+       70000,
+       512,
+       make_mbr,
+       {"p2=logical", "p5=primary", "p6=primary"}},
+      {"another active partition", 70000, 512, make_mbr, {"p2.active=yes"}},
+      {"names inside a GPT", 70000, 512, make_gpt, {"p1.name=Boje", "p3.active=yes"}},
+      {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
+      {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
   };
   return list;
 }
 
-std::vector<Goal> goals_of(const Scenario& scenario) {
-  std::vector<Goal> out;
-  std::transform(scenario.goals.begin(), scenario.goals.end(), std::back_inserter(out), parse_goal);
-  return out;
+Assessment Scenario::assess(Device& device) const {
+  ReadOptions options;
+  options.zone = Zone();
+  if (goals.empty()) return assess_repair(device, options);
+  Random random(1);
+  std::vector<Goal> wanted;
+  std::transform(goals.begin(), goals.end(), std::back_inserter(wanted), parse_goal);
+  return nuvrat::assess(device, wanted, options, random);
 }
 
 }  // namespace scenarios

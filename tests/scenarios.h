@@ -15,10 +15,10 @@ struct Scenario {
   std::uint64_t sectors;
   std::uint32_t sector_size;
   std::function<void(nuvrat::Device&)> make;
-  std::vector<std::string> goals;
+  std::vector<std::string> goals;  ///< empty: check --repair
+  [[nodiscard]] nuvrat::Assessment assess(nuvrat::Device& device) const;
 };
 
 [[nodiscard]] const std::vector<Scenario>& all();
-[[nodiscard]] std::vector<nuvrat::Goal> goals_of(const Scenario& scenario);
 
 }  // namespace scenarios

@@ -26,8 +26,7 @@ struct Done {
     original = support::disk(scenario.sectors, scenario.sector_size);
     scenario.make(*original);
     disk = original->clone();
-    Random random(1);
-    assessment = assess(*disk, scenarios::goals_of(scenario), utc(), random);
+    assessment = scenario.assess(*disk);
     options.read = utc();
     options.case_folder = folder / "case";
     options.undo = undo;

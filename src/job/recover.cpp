@@ -127,7 +127,11 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
     const auto rewrite = make_rewrite(job.assessment.steps[step]);
     Overlay overlay(device);
     const Inspection settle = Engine::inspect_settle(*rewrite, overlay, owned_sectors);
-    Engine(device, progress).finish(*rewrite, settle);
+    try {
+      Engine(device, progress).finish(*rewrite, settle);
+    } catch (const Error& e) {
+      throw cut_off(e, folder);
+    }
     journal.mark_done(step++);
   }
   const Rehearsal rehearsal = rehearse_steps(device, job.assessment, step);

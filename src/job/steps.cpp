@@ -19,13 +19,6 @@ class Steady final : public Progress {
   Progress& inner_;
 };
 
-Error cut_off(const Error& cause, const Case& folder) {
-  const std::string name = folder.file("").parent_path().string();
-  return {ErrorCode::cut_off, "the rewrite was cut off: " + cause.message(), cause.place(),
-          fmt::format("Run 'nuvrat resume {}' to finish it, or 'nuvrat revert {}' to go back", name,
-                      name)};
-}
-
 // The first step failed or was stopped. Where its switch has not happened, everything goes back.
 [[noreturn]] void give_up(const Error& cause, Device& device, Journal& journal, Case& folder) {
   folder.log("stopped", cause.what());
@@ -51,6 +44,13 @@ void do_step(Device& device, const Step& step, unsigned number, const Inspection
 }
 
 }  // namespace
+
+Error cut_off(const Error& cause, const Case& folder) {
+  const std::string name = folder.file("").parent_path().string();
+  return {ErrorCode::cut_off, "the rewrite was cut off: " + cause.message(), cause.place(),
+          fmt::format("Run 'nuvrat resume {}' to finish it, or 'nuvrat revert {}' to go back", name,
+                      name)};
+}
 
 SectorSet Rehearsal::written() const {
   SectorSet out;

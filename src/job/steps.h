@@ -1,6 +1,7 @@
 #pragma once
 // The part of a job that writes: every step with its record in the undo journal.
 
+#include <nuvrat/error.h>
 #include <nuvrat/job.h>
 
 #include "job/case.h"
@@ -33,6 +34,9 @@ void do_steps(Device& device, const Assessment& assessment, unsigned first,
 /// A job from its manifest to its comparison, in a case that exists.
 [[nodiscard]] JobResult run_in_case(Device& device, const Assessment& assessment,
                                     const JobOptions& options, Case& folder, Progress& progress);
+
+/// What a device error becomes once a switch may have happened: resume or revert applies.
+[[nodiscard]] Error cut_off(const Error& cause, const Case& folder);
 
 /// Throws Error (guard) unless the table reads as the layout without errors.
 void require_layout(const Layout& wanted, const TableReading& reading, const char* where);

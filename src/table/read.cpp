@@ -61,7 +61,8 @@ void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading)
         fmt::format("the MBR protects a GPT, but no copy of one is valid: {}; {}",
                     gpt.primary_fault.empty() ? "none at sector 1" : gpt.primary_fault,
                     gpt.backup_fault.empty() ? "none in the last sector" : gpt.backup_fault));
-  } else if (valid_gpt && (!signed0 || !has_other_entry(mbr) || !entries_plausible(mbr))) {
+  } else if (valid_gpt && !(signed0 && reading.settle_unfinished) &&
+             (!signed0 || !has_other_entry(mbr) || !entries_plausible(mbr))) {
     findings.add("gpt.protective-missing", Severity::warning, 0,
                  "there is a valid GPT, but LBA 0 has no protective entry", true);
     read_gpt(device, gpt, reading);
