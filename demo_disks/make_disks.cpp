@@ -16,11 +16,16 @@ int main(int argc, char** argv) {
     const std::uint32_t sector_size =
         argc == 3 ? static_cast<std::uint32_t>(std::stoul(argv[2])) : 512;
     std::filesystem::create_directories(folder);
-    const auto path = folder / "logger.img";
-    nuvrat::create_image(path, orrelune::logger_sectors(sector_size), sector_size, true);
-    const auto device = nuvrat::open_device(path, {true, sector_size});
-    orrelune::make_logger_disk(*device);
-    std::cout << path.string() << '\n';
+    const auto make = [&](const char* name, std::uint64_t sectors, auto fill) {
+      const auto path = folder / name;
+      nuvrat::create_image(path, sectors, sector_size, true);
+      fill(*nuvrat::open_device(path, {true, sector_size}));
+      std::cout << path.string() << '\n';
+    };
+    make("logger.img", orrelune::logger_sectors(sector_size),
+         [](nuvrat::Device& device) { orrelune::make_logger_disk(device); });
+    make("archive.img", orrelune::archive_sectors(sector_size),
+         [](nuvrat::Device& device) { orrelune::make_archive_disk(device); });
   } catch (const std::exception& e) {
     std::cerr << e.what() << '\n';
     return 1;

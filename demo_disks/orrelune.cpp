@@ -178,6 +178,22 @@ Layout logger_layout(const Device& device, Random& random) {
   return layout;
 }
 
+void fill_partition(Device& device, const Partition& p, const Plan& plan, Random& random,
+                    bool bad_clusters) {
+  Window window(device, p.range());
+  FatFormat format;
+  format.kind = plan.kind;
+  format.cluster_sectors = std::max(1u, plan.cluster_bytes / device.sector_size());
+  if (plan.odd_data_area) format.reserved_sectors = 35;
+  format.label = plan.label;
+  format.serial = static_cast<std::uint32_t>(random.next());
+  format.hidden_sectors = p.start;
+  FatWriter writer(window, format);
+  fill_volume(writer, random, plan.files);
+  if (bad_clusters) writer.mark_bad(60000, 3);
+  writer.finish();
+}
+
 }  // namespace
 
 std::uint64_t logger_sectors(std::uint32_t sector_size) {
@@ -212,25 +228,53 @@ void fill_volume(FatWriter& w, Random& random, unsigned files) {
              info_at(random, Placement::at_end));
 }
 
+std::uint64_t archive_sectors(std::uint32_t sector_size) {
+  return 3072 * mib / sector_size;
+}
+
+void make_archive_disk(Device& device, std::uint64_t seed) {
+  Random random(seed);
+  Layout layout;
+  layout.kind = TableKind::gpt;
+  layout.sector_size = device.sector_size();
+  layout.disk_sectors = device.sectors();
+  layout.disk_guid = Guid::random(random);
+  layout.first_usable = gpt_first_usable(layout.sector_size);
+  layout.last_usable = device.sectors() - gpt_array_sectors(layout.sector_size) - 2;
+  constexpr Plan plans[] = {
+      {Role::gpt, VolumeKind::fat32, 1, 400, 4096, "TIDES", 60, false},
+      {Role::gpt, VolumeKind::fat32, 402, 500, 4096, "WAVES", 50, true},
+      {Role::gpt, VolumeKind::fat16, 903, 100, 4096, "NOTES", 30, false},
+      {Role::gpt, VolumeKind::fat32, 1004, 600, 8192, "SOUNDS", 40, false},
+      {Role::gpt, VolumeKind::fat16, 1605, 120, 4096, "CHARTS", 30, false},
+      {Role::gpt, VolumeKind::fat32, 1726, 800, 4096, "YEARS", 70, true},
+  };
+  const std::uint64_t per_mib = mib / device.sector_size();
+  for (const Plan& plan : plans) {
+    Partition p;
+    p.number = static_cast<unsigned>(layout.partitions.size() + 1);
+    p.role = Role::gpt;
+    p.start = plan.start_mib * per_mib;
+    p.sectors = plan.size_mib * per_mib;
+    p.type = basic_data_guid();
+    p.unique_id = Guid::random(random);
+    p.name = plan.label;
+    p.active = p.number == 1;
+    layout.partitions.push_back(p);
+  }
+  write_new_table(device, layout);
+  for (std::size_t i = 0; i < layout.partitions.size(); ++i) {
+    fill_partition(device, layout.partitions[i], plans[i], random, false);
+  }
+}
+
 void make_logger_disk(Device& device, std::uint64_t seed) {
   Random random(seed);
   const Layout layout = logger_layout(device, random);
   write_new_table(device, layout);
   const std::vector<Partition> parts = layout.data_partitions();
   for (std::size_t i = 0; i < parts.size(); ++i) {
-    const Plan& plan = logger_plan[i];
-    Window window(device, parts[i].range());
-    FatFormat format;
-    format.kind = plan.kind;
-    format.cluster_sectors = std::max(1u, plan.cluster_bytes / device.sector_size());
-    if (plan.odd_data_area) format.reserved_sectors = 35;
-    format.label = plan.label;
-    format.serial = static_cast<std::uint32_t>(random.next());
-    format.hidden_sectors = parts[i].start;
-    FatWriter writer(window, format);
-    fill_volume(writer, random, plan.files);
-    if (i == 1) writer.mark_bad(60000, 3);
-    writer.finish();
+    fill_partition(device, parts[i], logger_plan[i], random, i == 1);
   }
 }
 

@@ -15,6 +15,12 @@ namespace orrelune {
 /// and an extended partition with three logicals; FAT32 and FAT16; several hundred files.
 void make_logger_disk(nuvrat::Device& device, std::uint64_t seed = 1);
 
+/// Sectors of the archive disk: 3 GiB.
+[[nodiscard]] std::uint64_t archive_sectors(std::uint32_t sector_size);
+
+/// The archive disk: a GPT with six partitions, FAT32 and FAT16, the first of them legacy-bootable.
+void make_archive_disk(nuvrat::Device& device, std::uint64_t seed = 2);
+
 /// Fills a volume with the station's files: readings, notes, sounds, drawings, names in several
 /// scripts, empty and fragmented files, deep folders. `files` is how many readings to make.
 void fill_volume(nuvrat::FatWriter& writer, nuvrat::Random& random, unsigned files);

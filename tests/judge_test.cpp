@@ -105,14 +105,17 @@ void must_equal(const Seen& seen, Device& device, const std::string& disk) {
 }
 
 void convert(const std::filesystem::path& image, std::uint32_t sector_size,
-             const std::filesystem::path& job) {
+             const std::filesystem::path& job,
+             const std::vector<std::string>& words = {"table=gpt"}) {
   const auto device = open_device(image, {true, sector_size});
   Random random(1);
   QuietProgress quiet;
   JobOptions options;
   options.read.zone = Zone();
   options.case_folder = job;
-  const Assessment assessment = assess(*device, {parse_goal("table=gpt")}, options.read, random);
+  std::vector<Goal> goals;
+  for (const std::string& word : words) goals.push_back(parse_goal(word));
+  const Assessment assessment = assess(*device, goals, options.read, random);
   for (const Obstacle& o : assessment.obstacles) MESSAGE(o.text);
   REQUIRE(run_job(*device, assessment, options, quiet).sound());
 }
@@ -133,6 +136,42 @@ TEST_CASE("judge: the kernel sees the converted logger disk as it was, at 512 an
   const Seen seen = parse(boot(folder, std::string("DISKS='vda vdb'") + look, images));
   must_equal(seen, *open_device(folder / "logger512.img", {false, 512}), "vda");
   must_equal(seen, *open_device(folder / "logger4096.img", {false, 4096}), "vdb");
+}
+
+TEST_CASE("judge: the kernel sees what was made of the tables, in every direction") {
+  if (!judge_is_here()) return;
+  const support::Folder folder;
+  const std::vector<std::vector<std::vector<std::string>>> chains = {
+      {{"p2=logical"}},
+      {{"p5=primary"}},
+      {{"table=gpt"}, {"p2.name=Boje", "p5.active=yes"}},
+      {{"table=gpt"}, {"table=mbr", "p1.active=yes"}},
+  };
+  std::string images;
+  std::string disks;
+  for (std::size_t i = 0; i < chains.size() + 2; ++i) {
+    const bool archive = i >= chains.size();
+    const std::uint32_t size = i == chains.size() + 1 ? 4096 : 512;
+    const auto image = folder / fmt::format("disk{}.img", i);
+    create_image(image, archive ? orrelune::archive_sectors(size) : orrelune::logger_sectors(size),
+                 size, true);
+    {
+      const auto device = open_device(image, {true, size});
+      archive ? orrelune::make_archive_disk(*device) : orrelune::make_logger_disk(*device);
+    }
+    int job = 0;
+    const auto steps = archive ? std::vector<std::vector<std::string>>{{"table=mbr"}} : chains[i];
+    for (const auto& words : steps)
+      convert(image, size, folder / fmt::format("case{}-{}", i, job++), words);
+    images += fmt::format(" {}:{}", image.string(), size);
+    disks += fmt::format("vd{} ", static_cast<char>('a' + i));
+  }
+  const Seen seen = parse(boot(folder, "DISKS='" + disks + "'" + look, images));
+  for (std::size_t i = 0; i < chains.size() + 2; ++i) {
+    const std::uint32_t size = i == chains.size() + 1 ? 4096 : 512;
+    must_equal(seen, *open_device(folder / fmt::format("disk{}.img", i), {false, size}),
+               fmt::format("vd{}", static_cast<char>('a' + i)));
+  }
 }
 
 TEST_CASE("judge: a disk that the kernel filled itself is read and converted with its own hashes") {

@@ -154,7 +154,8 @@ TEST_CASE("power cut: at every sector of every rewrite the disk is the old one o
     for (std::uint64_t sector = 1; sector <= trial.sectors(); ++sector) {
       trial.cut_at(sector, FaultPlan::Keep::none, sector);
       trial.cut_at(sector, FaultPlan::Keep::all, sector + 1);
-      for (std::uint64_t round = 0; round < 3; ++round) {
+      const std::uint64_t subsets = trial.sectors() > 40 ? 1 : 3;  // of each epoch, by cut
+      for (std::uint64_t round = 0; round < subsets; ++round) {
         trial.cut_at(sector, FaultPlan::Keep::some, sector * 31 + round * 7);
       }
     }

@@ -40,7 +40,8 @@ struct Renumbering {
 /// description alone: the description is what a case keeps.
 struct Step {
   /// "table-gpt", "table-mbr", "gpt-aside" (the changed table in a second array), "gpt-home" (from
-  /// there back to LBA 2, and the backup), "gpt-mend" (a damaged copy), "boot-sector" (a field of a volume's boot sector).
+  /// there back to LBA 2, and the backup), "gpt-mend" (a damaged copy), "boot-sector" (a field of a
+  /// volume's boot sector).
   std::string kind;
   Layout target;                   ///< the layout that it leaves
   std::vector<SectorRange> wipes;  ///< what its settle wipes

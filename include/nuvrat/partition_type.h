@@ -48,6 +48,12 @@ struct MbrType {
 };
 [[nodiscard]] MbrType mbr_type_for(const Partition& gpt_entry, VolumeKind volume);
 
+/// Whether a type can stand for what the volume is; kinds that Nuvrat doesn't know match
+/// everything.
+[[nodiscard]] bool type_matches(const Partition& partition, VolumeKind volume);
+/// The type, of the same kind of table, that goes with the volume.
+[[nodiscard]] PartitionType matching_type(const Partition& partition, VolumeKind volume);
+
 /// A unique id (version 8) that remembers the MBR type a partition had, for the way back.
 [[nodiscard]] Guid remember_type(std::uint8_t mbr_type, Random& random);
 [[nodiscard]] std::optional<std::uint8_t> remembered_type(const Guid& unique_id);

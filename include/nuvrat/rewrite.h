@@ -28,6 +28,9 @@ class SectorSink {
   virtual void write(std::uint64_t lba, ByteView data) = 0;
 };
 
+enum class Phase { prepare, switch_over, settle };
+[[nodiscard]] const char* name_of(Phase phase);
+
 class Rewrite {
  public:
   Rewrite() = default;
@@ -42,14 +45,11 @@ class Rewrite {
   virtual void prepare(SectorSink& sink) = 0;
   /// The one sector that makes it count.
   [[nodiscard]] virtual SectorWrite switch_sector() const = 0;
-  /// Second copies of live structures, which a settle may write over.
-  [[nodiscard]] virtual SectorSet copies() const { return {}; }
+  /// Second copies of structures whose first is good, which this phase may therefore write over.
+  [[nodiscard]] virtual SectorSet copies(Phase /*phase*/) const { return {}; }
   /// Tidies up behind the switch. Running it again changes nothing.
   virtual void settle(SectorSink& sink) = 0;
 };
-
-enum class Phase { prepare, switch_over, settle };
-[[nodiscard]] const char* name_of(Phase phase);
 
 struct WrittenRange {
   Phase phase = Phase::prepare;

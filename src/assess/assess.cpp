@@ -115,7 +115,7 @@ Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOpti
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
   const Layout& before = survey.table.layout;
-  const Wishes wishes = sort_goals(goals, before);
+  const Wishes wishes = sort_goals(goals, survey);
   Assessment out;
   out.goals = goals;
   out.tag = survey.tag;
@@ -124,7 +124,8 @@ Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOpti
   out.after = out.before;
   const PlanInput input{device, survey, wishes, random};
   const bool no_table = survey.bare_volume || before.kind == TableKind::none;
-  const bool only_table = wishes.roles.empty() && wishes.active.empty() && wishes.names.empty();
+  const bool only_table =
+      wishes.roles.empty() && wishes.active.empty() && wishes.names.empty() && wishes.types.empty();
   if (no_table ||
       (wishes.table == TableKind::gpt && (only_table || before.kind == TableKind::mbr))) {
     plan_table_gpt(input, out);
@@ -147,6 +148,9 @@ std::vector<Assessment> assess_all(Device& device, const ReadOptions& options, R
   if (layout.kind != TableKind::mbr) return out;
   for (const Partition& p : layout.data_partitions()) {
     add(fmt::format("p{}={}", p.number, p.role == Role::logical ? "primary" : "logical"));
+    if (!type_matches(p, recognise_volume(Window(device, p.range())).kind)) {
+      add(fmt::format("p{}.type=match", p.number));
+    }
     if (p.role == Role::primary && !p.active) add(fmt::format("p{}.active=yes", p.number));
   }
   return out;

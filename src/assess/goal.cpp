@@ -46,10 +46,15 @@ Goal parse_goal(std::string_view word) {
       throw not_a_state(goal, "Say p1.active=yes or p1.active=no");
     }
     if (field == "name") return goal;
+    if (field == "type") {
+      if (goal.state == "match") return goal;
+      throw not_a_state(goal, "Say p1.type=match: the type that goes with what the volume is");
+    }
   }
   throw Error(ErrorCode::words,
               fmt::format("'{}' is not something that a goal can be about", goal.subject), {},
-              "Say table=gpt, table=mbr, p3=logical, p3=primary, p1.active=yes or p2.name=TEXT");
+              "Say table=gpt, table=mbr, p3=logical, p3=primary, p1.active=yes, p2.name=TEXT or "
+              "p1.type=match");
 }
 
 }  // namespace nuvrat

@@ -33,7 +33,7 @@ class GptHome final : public Rewrite {
     sink.write(gpt_.backup_array.lba, gpt_.backup_array.data);
     sink.write(gpt_.backup_header.lba, gpt_.backup_header.data);
   }
-  [[nodiscard]] SectorSet copies() const override {
+  [[nodiscard]] SectorSet copies(Phase /*phase*/) const override {
     return {{gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size)},
             {gpt_.backup_header.lba, 1}};
   }
@@ -63,10 +63,12 @@ class GptMend final : public Rewrite {
     if (primary_is_bad_) sink.write(gpt_.array.lba, gpt_.array.data);
     if (step_.mends == Step::Mends::backup) write_backup(sink);
   }
-  [[nodiscard]] SectorSet copies() const override {
+  [[nodiscard]] SectorSet copies(Phase phase) const override {
     SectorSet out{{0, 1}};
-    if (primary_is_bad_)
+    // While the primary is bad the backup is no copy: it is all there is.
+    if (!primary_is_bad_ || phase == Phase::settle) {
       out.add({gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size) + 1});
+    }
     return out;
   }
   [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
@@ -91,7 +93,7 @@ class BootSector final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& /*sink*/) override {}
   [[nodiscard]] SectorWrite switch_sector() const override { return {step_.lba, step_.sector}; }
-  [[nodiscard]] SectorSet copies() const override {
+  [[nodiscard]] SectorSet copies(Phase /*phase*/) const override {
     SectorSet out;
     for (const std::uint64_t lba : step_.copies) out.add({lba, 1});
     return out;

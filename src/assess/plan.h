@@ -14,10 +14,11 @@ struct Wishes {
   std::map<unsigned, Role> roles;
   std::map<unsigned, bool> active;
   std::map<unsigned, std::string> names;
+  std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
 };
 
 /// Throws Error (words) for two goals that contradict each other, or a partition that isn't there.
-[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const Layout& layout);
+[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey);
 
 struct PlanInput {
   Device& device;
@@ -29,7 +30,8 @@ struct PlanInput {
 /// An MBR becomes a GPT.
 void plan_table_gpt(const PlanInput& input, Assessment& out);
 /// A GPT becomes an MBR, or an MBR gets other roles or another active partition.
-void plan_table_mbr(const PlanInput& input, Assessment& out);
+/// `repair`: the same roles with a container and a chain made anew, whatever is wrong with the old.
+void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair = false);
 /// Names and the legacy-bootable attribute inside a GPT.
 void plan_gpt_change(const PlanInput& input, Assessment& out);
 
@@ -41,7 +43,8 @@ void add_finding_obstacles(const Survey& survey, Assessment& out);
 void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,
                   std::uint64_t missing = 0, unsigned partition = 0);
 
-/// Sets active and names as wished on a layout whose numbers are the old ones; one active at most.
+/// Sets active, names and types as wished on a layout whose numbers are the old ones; one active at
+/// most.
 void apply_small_wishes(const Wishes& wishes, Layout& layout);
 
 /// Sectors of `range` that hold anything but zeros, up to `limit` sectors looked at.

@@ -22,14 +22,26 @@ Assessment assess_repair(Device& device, const ReadOptions& options) {
   out.device = survey.device;
   out.before = out.after = survey.table.layout;
   bool mend = false;
+  bool chain = false;
   for (const Finding& f : survey.table.findings) {
     if (is_gpt_damage(f)) {
       mend = true;
+    } else if (f.repairable &&
+               (f.code == "ebr.link-outside" || f.code == "ebr.partition-outside")) {
+      chain = true;
     } else if (f.severity == Severity::error) {
       add_obstacle(out, f.code, f.text, "A person must decide; nothing is guessed");
     }
   }
-  if (!mend || !out.obstacles.empty()) return out;
+  if (!out.obstacles.empty()) return out;
+  if (chain) {
+    Random random;
+    const Wishes nothing;
+    plan_table_mbr({device, survey, nothing, random}, out, true);
+    if (out.in_reach()) fill_figures(device, survey, out);
+    return out;
+  }
+  if (!mend) return out;
 
   // The good copy's entries, both copies where they belong, the protective MBR with its boot code.
   Layout target = survey.table.layout;

@@ -36,6 +36,7 @@ class GptPlanner {
     if (before.kind != TableKind::mbr) return;
     make_target();
     if (room_is_there()) {
+      check_raid();
       check_partitions();
       check_ebrs();
       add_consents();
@@ -130,6 +131,25 @@ class GptPlanner {
             s.partition.number);
       }
     }
+  }
+
+  // A member of a RAID made of whole disks keeps its metadata where the GPT must go.
+  void check_raid() {
+    const auto holds = [this](std::uint64_t lba, std::size_t offset, std::string_view mark) {
+      const Bytes sector = device_.read(lba);
+      return std::equal(mark.begin(), mark.end(),
+                        sector.begin() + static_cast<std::ptrdiff_t>(offset));
+    };
+    const std::uint64_t last = device_.sectors() - 1;
+    const std::uint64_t size = device_.sector_size();
+    const std::string_view md("\xFC\x4E\x2B\xA9", 4);
+    const std::uint64_t md_at = (device_.sectors() * size - 8192) / 4096 * 4096;
+    const bool found = holds(last, 0, std::string_view("\xDE\x11\xDE\x11", 4)) ||
+                       holds(4096 / size, 0, md) || holds(md_at / size, 0, md);
+    if (!found) return;
+    obstacle("raid-member",
+             "the disk as a whole is a member of a RAID, whose metadata lies where the GPT must go",
+             "Take the disk out of the RAID with the system that manages it", 0);
   }
 
   // A chain may have a link where the GPT must go.

@@ -18,11 +18,11 @@ constexpr std::uint64_t most = 0xFFFFFFFF;
 
 class MbrPlanner {
  public:
-  MbrPlanner(const PlanInput& input, Assessment& out)
-      : in_(input), before_(input.survey.table.layout), out_(out) {}
+  MbrPlanner(const PlanInput& input, Assessment& out, bool repair)
+      : in_(input), before_(input.survey.table.layout), out_(out), repair_(repair) {}
 
   void plan() {
-    add_finding_obstacles(in_.survey, out_);
+    if (!repair_) add_finding_obstacles(in_.survey, out_);
     if (!out_.obstacles.empty()) return;
     collect();
     check_numbers();
@@ -85,7 +85,11 @@ class MbrPlanner {
 
   // On an MBR whose roles aren't asked about, nothing but LBA 0 changes.
   [[nodiscard]] bool keeps_roles() const {
-    if (before_.kind != TableKind::mbr) return false;
+    if (before_.kind != TableKind::mbr || repair_) return false;
+    // The type of a logical stands in its EBR, so that the chain is made anew.
+    for (const auto& [number, type] : in_.wishes.types) {
+      if (before_.find(number)->role == Role::logical) return false;
+    }
     return std::all_of(in_.wishes.roles.begin(), in_.wishes.roles.end(), [&](const auto& wish) {
       return before_.find(wish.first)->role == wish.second;
     });
@@ -268,6 +272,11 @@ class MbrPlanner {
         if (r.before == number) renumbered.active[r.after] = yes;
       }
     }
+    for (const auto& [number, type] : in_.wishes.types) {
+      for (const Renumbering& r : out_.numbers) {
+        if (r.before == number) renumbered.types.emplace(r.after, type);
+      }
+    }
     apply_small_wishes(renumbered, target_);
     for (const auto& [number, yes] : renumbered.active) {
       const Partition* p = target_.find(number);
@@ -361,12 +370,13 @@ class MbrPlanner {
   ArrangeRequest request_;
   Layout target_;
   bool new_chain_ = false;
+  bool repair_;
 };
 
 }  // namespace
 
-void plan_table_mbr(const PlanInput& input, Assessment& out) {
-  MbrPlanner(input, out).plan();
+void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair) {
+  MbrPlanner(input, out, repair).plan();
 }
 
 }  // namespace nuvrat

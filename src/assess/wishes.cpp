@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
 #include "assess/plan.h"
@@ -37,7 +38,8 @@ void require_sense(const Wishes& w, const Layout& layout) {
 
 }  // namespace
 
-Wishes sort_goals(const std::vector<Goal>& goals, const Layout& layout) {
+Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
+  const Layout& layout = survey.table.layout;
   Wishes out;
   for (const Goal& goal : goals) {
     if (goal.subject == "table") {
@@ -61,6 +63,9 @@ Wishes sort_goals(const std::vector<Goal>& goals, const Layout& layout) {
       put(out.roles, number, goal.state == "logical" ? Role::logical : Role::primary, goal);
     } else if (goal.subject.substr(dot + 1) == "active") {
       put(out.active, number, goal.state == "yes", goal);
+    } else if (goal.subject.substr(dot + 1) == "type") {
+      const VolumeKind volume = survey.find(number)->signature.kind;
+      put(out.types, number, matching_type(*p, volume), goal);
     } else {
       put(out.names, number, to_utf8(cut(to_utf16(goal.state), 36)), goal);
     }
@@ -83,6 +88,10 @@ void apply_small_wishes(const Wishes& wishes, Layout& layout) {
     if (p.role == Role::gpt) {
       p.attributes =
           p.active ? p.attributes | gpt_legacy_bootable : p.attributes & ~gpt_legacy_bootable;
+    }
+    if (const auto it = wishes.types.find(p.number);
+        it != wishes.types.end() && it->second.index() == p.type.index()) {
+      p.type = it->second;
     }
     if (const auto it = wishes.names.find(p.number); it != wishes.names.end()) p.name = it->second;
   }

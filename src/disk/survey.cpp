@@ -20,12 +20,23 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
   try {
     const Window window(device, p.range());
     out.signature = recognise_volume(window);
+    if (p.number != 0 && !type_matches(p, out.signature.kind)) {
+      out.findings.push_back(
+          {"table.type-mismatch",
+           Severity::note,
+           {fmt::format("p{}", p.number), {}, {}, {}},
+           fmt::format("the type says {}, the volume is {}; p{}.type=match puts that right",
+                       describe(p.type), out.signature.description, p.number),
+           false});
+    }
     const auto reader = open_volume(window, options);
     if (!reader) return;
     if (deep) (void)reader->tree();
     out.volume = reader->info();
-    out.findings = reader->findings();
-    for (Finding& f : out.findings) f.place = place(f.place);
+    for (Finding f : reader->findings()) {
+      f.place = place(f.place);
+      out.findings.push_back(std::move(f));
+    }
   } catch (const Error& e) {
     // A Window counts from the partition's start only in what the formats report; the device itself
     // names absolute sectors.

@@ -109,7 +109,7 @@ class InspectedSink final : public SectorSink {
 void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, Inspection& out) {
   SectorSet live = owned(overlay);
   live.remove({rewrite.switch_sector().lba, 1});  // it may be tidied: that is one sector again
-  live.remove(rewrite.copies());
+  live.remove(rewrite.copies(Phase::settle));
   GuardedSink settle(rewrite.name(), Phase::settle, live, overlay, out);
   rewrite.settle(settle);
 }
@@ -149,7 +149,7 @@ SectorSet Inspection::all_sectors() const {
 Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
   SectorSet before = owned(overlay);
-  before.remove(rewrite.copies());
+  before.remove(rewrite.copies(Phase::prepare));
   GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, out);
   rewrite.prepare(prepare);
 

@@ -131,10 +131,19 @@ class MbrReader {
       findings_.add("ebr.link-outside", Severity::error, lba,
                     fmt::format("the EBR at sector {} leads to sector {}, outside the extended "
                                 "partition ({})",
-                                lba, next, extended.range().text()));
-      return std::nullopt;
+                                lba, next, extended.range().text()),
+                    true);
+      return may_follow(next) ? std::optional(next) : std::nullopt;
     }
     return next;
+  }
+
+  // Outside the container an EBR is believed only when it looks like one.
+  [[nodiscard]] bool may_follow(std::uint64_t lba) const {
+    if (lba >= device_.sectors()) return false;
+    const auto ebr = load<MbrSector>(device_.read(lba));
+    return ebr.signature.value() == mbr_signature && all_zero(ebr.boot_code) &&
+           ebr.partition_record[2].os_type == 0 && ebr.partition_record[3].os_type == 0;
   }
 
   // Entries 3 and 4 mean nothing; some systems show a partition there all the same when it fits.
@@ -161,7 +170,8 @@ class MbrReader {
     if (p.start < extended.start || p.range().end() > extended.range().end()) {
       findings_.add("ebr.partition-outside", Severity::error, lba,
                     fmt::format("logical partition {} ({}) leaves the extended partition ({})",
-                                p.number, p.range().text(), extended.range().text()));
+                                p.number, p.range().text(), extended.range().text()),
+                    p.range().end() <= device_.sectors());
     }
     if (entry.start() == 0) {
       findings_.add("ebr.on-itself", Severity::error, lba,

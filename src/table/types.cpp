@@ -202,6 +202,41 @@ MbrType mbr_type_for(const Partition& p, VolumeKind volume) {
   return {byte_for_volume(volume), true};
 }
 
+bool type_matches(const Partition& p, VolumeKind volume) {
+  const bool dos = is_fat(volume) || volume == VolumeKind::ntfs || volume == VolumeKind::exfat;
+  const bool other = volume == VolumeKind::other || volume == VolumeKind::swap;
+  if ((!dos && !other) || class_of(p.type) != TypeClass::data) return true;
+  if (const auto* guid = std::get_if<Guid>(&p.type)) {
+    const bool for_dos = *guid == basic_data_guid() || *guid == Guid(recovery);
+    return for_dos == dos;
+  }
+  const std::uint8_t byte = std::get<std::uint8_t>(p.type) &
+                            (is_hidden_variant(std::get<std::uint8_t>(p.type)) ? 0x0F : 0xFF);
+  switch (byte) {
+    case 0x01:
+      return volume == VolumeKind::fat12;
+    case 0x04:
+    case 0x06:
+    case 0x0E:
+      return volume == VolumeKind::fat16 || volume == VolumeKind::fat12;
+    case 0x0B:
+    case 0x0C:
+      return volume == VolumeKind::fat32;
+    case 0x07:
+      return volume == VolumeKind::ntfs || volume == VolumeKind::exfat;
+    case 0x27:
+      return dos;
+    default:
+      return other;
+  }
+}
+
+PartitionType matching_type(const Partition& p, VolumeKind volume) {
+  if (type_matches(p, volume)) return p.type;
+  if (std::holds_alternative<std::uint8_t>(p.type)) return byte_for_volume(volume);
+  return gpt_type_for(byte_for_volume(volume), volume).guid;
+}
+
 const Guid& basic_data_guid() {
   static const Guid guid{basic_data};
   return guid;
