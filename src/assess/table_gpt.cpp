@@ -138,7 +138,8 @@ class GptPlanner {
     const auto holds = [this](std::uint64_t lba, std::size_t offset, std::string_view mark) {
       const Bytes sector = device_.read(lba);
       return std::equal(mark.begin(), mark.end(),
-                        sector.begin() + static_cast<std::ptrdiff_t>(offset));
+                        sector.begin() + static_cast<std::ptrdiff_t>(offset),
+                        [](char m, std::uint8_t b) { return static_cast<std::uint8_t>(m) == b; });
     };
     const std::uint64_t last = device_.sectors() - 1;
     const std::uint64_t size = device_.sector_size();

@@ -328,7 +328,16 @@ class MbrPlanner {
       SectorSet old = in_.survey.table.owned;
       old.add(in_.survey.table.copies);
       old.remove({0, 1});
-      step.wipes = old.ranges();
+      // Headers of a GPT last: as long as one stands, what is left of it can be found from the
+      // disk.
+      const SectorSet headers = before_.kind == TableKind::gpt
+                                    ? SectorSet{{1, 1}, {before_.disk_sectors - 1, 1}}
+                                    : SectorSet{};
+      SectorSet rest = old;
+      rest.remove(headers);
+      old.remove(rest);
+      step.wipes = rest.ranges();
+      for (const SectorRange& r : old.ranges()) step.wipes.push_back(r);
     }
     out_.after = target_;
     out_.steps.push_back(std::move(step));
