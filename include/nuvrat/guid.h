@@ -27,7 +27,7 @@ class Guid {
   [[nodiscard]] std::string text() const;
   [[nodiscard]] const std::array<std::uint8_t, 16>& on_disk() const { return bytes_; }
   [[nodiscard]] bool is_zero() const { return bytes_ == std::array<std::uint8_t, 16>{}; }
-  auto operator<=>(const Guid&) const = default;
+  auto operator<=>(const Guid&) const = default;  // NOLINT(modernize-use-nullptr): a false positive
 
  private:
   std::array<std::uint8_t, 16> bytes_{};  // the order of the disk

@@ -344,33 +344,38 @@ class MbrPlanner {
     add_boot_sectors();
   }
 
-  // A volume holds where it begins; logicals of old systems count from their EBR.
+  // A volume holds where it begins (FAT and NTFS at offset 28 alike); logicals of old systems count
+  // from their EBR.
   void add_boot_sectors() {
     if (keeps_roles()) return;
     for (const SurveyedPartition& s : in_.survey.partitions) {
       const Partition& p = s.partition;
-      if (!s.volume || p.role == Role::extended || s.volume->hidden_sectors == p.start ||
-          p.start > most)
-        continue;
+      const bool has_field = is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs;
       const auto now = std::find_if(
           target_.partitions.begin(), target_.partitions.end(),
           [&p](const Partition& t) { return t.start == p.start && t.role != Role::extended; });
-      if (now == target_.partitions.end() || now->role == p.role) continue;
-      Step step;
-      step.kind = "boot-sector";
-      step.target = target_;
-      step.lba = p.start;
-      step.sector = in_.device.read(p.start);
-      const Bytes old = step.sector;
-      for (unsigned i = 0; i < 4; ++i)
-        step.sector[28 + i] = static_cast<std::uint8_t>(p.start >> 8 * i);
-      if (s.volume->kind == VolumeKind::fat32) {
-        const std::uint64_t second = static_cast<std::uint64_t>(old[50] | old[51] << 8);
-        if (second > 0 && second < p.sectors && in_.device.read(p.start + second) == old)
-          step.copies.push_back(p.start + second);
-      }
-      out_.steps.push_back(std::move(step));
+      if (!has_field || now == target_.partitions.end() || now->role == p.role) continue;
+      add_boot_sector(p, s.signature.kind);
     }
+  }
+
+  void add_boot_sector(const Partition& p, VolumeKind kind) {
+    Step step;
+    step.kind = "boot-sector";
+    step.target = target_;
+    step.lba = p.start;
+    const Bytes old = in_.device.read(p.start);
+    step.sector = old;
+    for (unsigned i = 0; i < 4; ++i)
+      step.sector[28 + i] = static_cast<std::uint8_t>(p.start >> 8 * i);
+    if (step.sector == old) return;
+    std::uint64_t second = 0;  // FAT32 says where its second boot sector is; of NTFS it is the last
+    if (kind == VolumeKind::fat32) second = static_cast<std::uint64_t>(old[50] | old[51] << 8);
+    if (kind == VolumeKind::ntfs) second = p.sectors - 1;
+    if (second > 0 && second < p.sectors && in_.device.read(p.start + second) == old) {
+      step.copies.push_back(p.start + second);
+    }
+    out_.steps.push_back(std::move(step));
   }
 
   const PlanInput& in_;

@@ -17,8 +17,12 @@ const ManifestVolume* recorded_volume(const KnownManifest* known, std::uint64_t 
   return it == all.end() ? nullptr : &*it;
 }
 
-const ManifestRange* untouched_range(const KnownManifest* known, SectorRange range) {
-  if (known == nullptr || known->written.first_overlap(range)) return nullptr;
+const ManifestRange* untouched_range(const KnownManifest* known, SectorRange range,
+                                     const SectorSet& skip) {
+  if (known == nullptr) return nullptr;
+  SectorSet written = known->written;
+  written.remove(skip);
+  if (written.first_overlap(range)) return nullptr;
   const auto& all = known->recorded.ranges;
   const auto it = std::find_if(all.begin(), all.end(), [range](const auto& r) {
     return r.start == range.first && r.sectors == range.count;
@@ -28,7 +32,7 @@ const ManifestRange* untouched_range(const KnownManifest* known, SectorRange ran
 
 void record_partition(Device& device, const Partition& p, const ReadOptions& options,
                       Progress& progress, const KnownManifest* known, std::string_view doing,
-                      Manifest& out) {
+                      const SectorSet& skip, Manifest& out) {
   const Window window(device, p.range());
   if (const auto reader = open_volume(window, options)) {
     progress.stage(fmt::format("{} p{}", doing, p.number), reader->tree().total_bytes());
@@ -45,7 +49,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
     return;
   }
   ManifestRange range;
-  if (const ManifestRange* same = untouched_range(known, p.range())) {
+  if (const ManifestRange* same = untouched_range(known, p.range(), skip)) {
     range = *same;
   } else {
     progress.stage(fmt::format("{} p{}", doing, p.number), window.bytes());
@@ -53,7 +57,13 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
     range.sectors = p.sectors;
     range.description = recognise_volume(window).description;
     range.holds_nothing = class_of(p.type) == TypeClass::reserved;
-    range.digest = range_digest(device, p.range(), progress, range.unreadable);
+    range.digest = range_digest(device, p.range(), progress, range.unreadable, skip);
+    SectorSet inside{p.range()};
+    inside.remove(skip.gaps(p.range()));
+    for (const SectorRange& r : inside.ranges()) {
+      range.skipped.push_back(
+          {(r.first - p.start) * device.sector_size(), r.count * device.sector_size()});
+    }
   }
   range.number = p.number;
   out.ranges.push_back(std::move(range));
@@ -63,7 +73,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
 
 Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
                        const std::vector<unsigned>& numbers, const KnownManifest* known,
-                       std::string_view doing) {
+                       std::string_view doing, const SectorSet& skip) {
   Manifest out;
   out.device = device.identity().path;
   out.zone = options.zone.name();
@@ -87,7 +97,17 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
-    record_partition(device, p, options, progress, known, doing, out);
+    record_partition(device, p, options, progress, known, doing, skip, out);
+  }
+  return out;
+}
+
+SectorSet skipped_sectors(const Manifest& manifest) {
+  SectorSet out;
+  for (const ManifestRange& r : manifest.ranges) {
+    for (const ByteRange& part : r.skipped) {
+      out.add({r.start + part.offset / manifest.sector_size, part.length / manifest.sector_size});
+    }
   }
   return out;
 }

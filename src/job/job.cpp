@@ -36,12 +36,23 @@ void require_readable(const Manifest& before, const JobOptions& options) {
       "and expect the same damage afterwards, pass --accept-unreadable");
 }
 
+// Boot sectors of volumes that aren't read.
+SectorSet changed_on_purpose(const Assessment& assessment) {
+  SectorSet out;
+  for (const Step& step : assessment.steps) {
+    if (step.kind != "boot-sector") continue;
+    out.add({step.lba, 1});
+    for (const std::uint64_t lba : step.copies) out.add({lba, 1});
+  }
+  return out;
+}
+
 void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
                        const JobOptions& options, Progress& progress) {
   const SectorSet written = rehearsal.written();
   const KnownManifest known{before, written};
-  const Manifest after =
-      take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known, "rehearsing");
+  const Manifest after = take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known,
+                                       "rehearsing", skipped_sectors(before));
   const Comparison comparison = compare(before, after);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
@@ -55,7 +66,8 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
 
 JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
                       Case& folder, Progress& progress) {
-  const Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording");
+  const Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording",
+                                        changed_on_purpose(assessment));
   save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
                                      before.seal()));

@@ -59,7 +59,7 @@ SectorSet Rehearsal::written() const {
 }
 
 std::uint64_t Rehearsal::journal_bytes(const Device& device) const {
-  std::uint64_t out = 64 * 1024;
+  std::uint64_t out = 65536;
   for (const Inspection& i : inspections) {
     const std::uint64_t sectors = i.all_sectors().count();
     out += sectors * (device.sector_size() + 8) + i.writes.size() * 128;
@@ -113,7 +113,8 @@ JobResult compare_with(const Manifest& before, Device& device, const Assessment&
   require_layout(assessment.after, table, "after the rewrite");
   JobResult result;
   result.table_reread = device.reread_table();
-  const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing");
+  const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing",
+                                       skipped_sectors(before));
   save_manifest(after, folder.file("after.manifest"));
   result.comparison = compare(before, after);
   result.findings_after = table.findings;

@@ -123,14 +123,19 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
 
 std::string check_text(const Survey& survey, const TextStyle& style) {
   const Findings findings = survey.all_findings();
-  const auto errors = std::count_if(findings.begin(), findings.end(),
-                                    [](const Finding& f) { return f.severity == Severity::error; });
-  const auto mendable = std::count_if(findings.begin(), findings.end(),
-                                      [](const Finding& f) { return f.repairable; });
-  std::string head = findings.empty() ? fmt::format("{}: sound", survey.device.path)
-                                      : fmt::format("{}: {}, {} of them {}", survey.device.path,
-                                                    plural(findings.size(), "finding", "findings"),
-                                                    errors, errors == 1 ? "an error" : "errors");
+  const auto count = [&findings](Severity severity) {
+    return static_cast<std::uint64_t>(
+        std::count_if(findings.begin(), findings.end(),
+                      [severity](const Finding& f) { return f.severity == severity; }));
+  };
+  const auto mendable = static_cast<std::uint64_t>(std::count_if(
+      findings.begin(), findings.end(), [](const Finding& f) { return f.repairable; }));
+  std::string head = findings.empty() ? "sound" : plural(count(Severity::error), "error", "errors");
+  if (!findings.empty()) {
+    head += ", " + plural(count(Severity::warning), "warning", "warnings") + ", " +
+            plural(count(Severity::note), "note", "notes");
+  }
+  head = survey.device.path + ": " + head;
   std::string out = coloured_verdict(head, colour_of(findings), style);
   const auto volumes = std::count_if(survey.partitions.begin(), survey.partitions.end(),
                                      [](const auto& s) { return s.volume.has_value(); });
@@ -138,7 +143,8 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
                      table_words(survey.table.layout.kind), volumes);
   if (!findings.empty()) out += "\n" + finding_lines(findings, style);
   if (mendable > 0)
-    out += fmt::format("\n  {} can be mended with nothing lost: --repair\n", mendable);
+    out += fmt::format("\n  {} can be mended with nothing lost: nuvrat check --repair\n",
+                       plural(mendable, "finding", "findings"));
   return out;
 }
 
@@ -185,8 +191,12 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", then ") + step.name();
   out += wrap("steps    " + steps, style.width, "  ", "           ");
   out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
-  out += wrap(fmt::format("writes   {}; no sector of any partition",
-                          plural(a.sectors_to_write, "sector", "sectors")),
+  const auto boots = static_cast<std::uint64_t>(std::count_if(
+      a.steps.begin(), a.steps.end(), [](const Step& step) { return step.kind == "boot-sector"; }));
+  out += wrap(fmt::format("writes   {}; {}", plural(a.sectors_to_write, "sector", "sectors"),
+                          boots == 0 ? "no sector of any partition"
+                                     : "of partitions only " +
+                                           plural(boots, "boot sector", "boot sectors")),
               style.width, "  ", "           ");
   out += wrap(
       fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),

@@ -197,7 +197,8 @@ int verify(const Options& options) {
   ReadOptions read = read_options(options);
   if (options.timezone.empty()) read.zone = Zone::named(recorded.zone);
   TerminalProgress progress(options.json);
-  const Manifest current = take_manifest(*device, read, progress);
+  const Manifest current =
+      take_manifest(*device, read, progress, {}, nullptr, "reading", skipped_sectors(recorded));
   const Comparison result = compare(recorded, current);
   progress.finish();
   std::cout << (options.json ? comparison_json(result, current)
