@@ -52,7 +52,9 @@ void JournalFile::fail(const char* what, int error) const {
 }
 
 JournalFile JournalFile::create(const std::filesystem::path& path, const JournalHeader& header) {
-  JournalFile out(::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0644), path);
+  // Under its name only with its header on the medium, so that a cut never leaves half of one.
+  const std::string part = path.string() + ".part";
+  JournalFile out(::open(part.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0644), path);
   if (out.file_ < 0) out.fail("can't be made", errno);
   JournalHeader signed_header = header;
   signed_header.crc = crc_of(header);
@@ -60,6 +62,8 @@ JournalFile JournalFile::create(const std::filesystem::path& path, const Journal
   if (moved.error != 0) out.fail("can't be written", moved.error);
   out.end_ = sizeof header;
   out.flush();
+  if (::access(path.c_str(), F_OK) == 0) out.fail("is there already", EEXIST);
+  if (::rename(part.c_str(), path.c_str()) != 0) out.fail("can't be named", errno);
   return out;
 }
 
