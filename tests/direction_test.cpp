@@ -113,9 +113,16 @@ TEST_CASE(
       run_in(device, a, folder / "case");
       const Layout now = read_table(device).layout;
       CHECK(now.partitions.back().start == last);
+      const Partition& end = now.partitions.back();
+      REQUIRE(end.role == Role::logical);
+      run_in(device, assessed(device, {"p3=logical"}), folder / "role");
+      CHECK(read_table(device).layout.find(7)->start == last);
       const Assessment back = assessed(device, {"table=gpt"});
       run_in(device, back, folder / "back");
       CHECK(support::judge_gpt(device).empty());
+      run_in(device, assessed(device, {"p1.name=Boje"}), folder / "name");
+      CHECK(support::judge_gpt(device).empty());
+      CHECK(read_table(device).layout.find(1)->name == "Boje");
     }
     CHECK(counts[0] == counts[1]);
     CHECK(counts[1] == counts[2]);
