@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 
 #include "orrelune.h"
+#include "scenarios.h"
 #include "support.h"
 
 using namespace nuvrat;
@@ -171,6 +172,35 @@ TEST_CASE("judge: the kernel sees what was made of the tables, in every directio
     const std::uint32_t size = i == chains.size() + 1 ? 4096 : 512;
     must_equal(seen, *open_device(folder / fmt::format("disk{}.img", i), {false, size}),
                fmt::format("vd{}", static_cast<char>('a' + i)));
+  }
+}
+
+TEST_CASE("judge: the kernel sees what every rewrite in the list of scenarios left") {
+  if (!judge_is_here()) return;
+  const support::Folder folder;
+  QuietProgress quiet;
+  std::string images;
+  std::string disks;
+  char letter = 'a';
+  for (const scenarios::Scenario& scenario : scenarios::all()) {
+    const auto image = folder / fmt::format("disk{}.img", letter);
+    create_image(image, scenario.sectors, scenario.sector_size, true);
+    const auto device = open_device(image, {true, scenario.sector_size});
+    scenario.make(*device);
+    JobOptions options;
+    options.read.zone = Zone();
+    options.case_folder = folder / fmt::format("case{}", letter);
+    REQUIRE(run_job(*device, scenario.assess(*device), options, quiet).sound());
+    images += fmt::format(" {}:{}", image.string(), scenario.sector_size);
+    disks += fmt::format("vd{} ", letter++);
+  }
+  const Seen seen = parse(boot(folder, "DISKS='" + disks + "'" + look, images));
+  letter = 'a';
+  for (const scenarios::Scenario& scenario : scenarios::all()) {
+    CAPTURE(scenario.name);
+    const auto image = folder / fmt::format("disk{}.img", letter);
+    must_equal(seen, *open_device(image, {false, scenario.sector_size}),
+               fmt::format("vd{}", letter++));
   }
 }
 

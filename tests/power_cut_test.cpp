@@ -29,6 +29,7 @@ class Trial {
     assessment_ = scenario.assess(*original_);
     for (const Obstacle& o : assessment_.obstacles) MESSAGE(o.text);
     REQUIRE(assessment_.in_reach());
+    findings_ = read_table(*original_).findings;
     seal_ = take_manifest(*original_, utc(), quiet_).seal();
     const auto whole = original_->clone();
     FaultDevice counter(*whole, {});
@@ -72,7 +73,8 @@ class Trial {
       // A prepared GPT may stand whole behind the old MBR: nobody reads it before the switch. And a
       // table that is being mended has its damage until then.
       const bool prepared = table.layout == assessment_.before &&
-                            (f.code == "mbr.gpt-remains" || f.code == "gpt.primary-damaged");
+                            (f.code == "mbr.gpt-remains" || f.code == "gpt.primary-damaged" ||
+                             find_code(findings_, f.code) != nullptr);
       CHECK_MESSAGE((f.severity != Severity::error || prepared), f.text);
     }
     if (table.layout == assessment_.before) {
@@ -139,6 +141,7 @@ class Trial {
   QuietProgress quiet_;
   std::unique_ptr<MemoryDevice> original_, result_;
   Assessment assessment_;
+  Findings findings_;  // of the disk as it was
   std::string seal_;
   std::uint64_t sectors_ = 0;
 };

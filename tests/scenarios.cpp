@@ -97,6 +97,36 @@ void make_mbr_hidden(Device& device) {
   device.write(20064, boot);
 }
 
+// As make_mbr, with types that don't say what the volumes are.
+void make_mbr_types(Device& device) {
+  make_mbr(device);
+  const std::uint64_t unit = device.sector_size() == 512 ? 1 : 8;
+  Bytes mbr = device.read(0);
+  mbr[446 + 4] = 0x83;
+  device.write(0, mbr);
+  Bytes ebr = device.read(40000 / unit);
+  ebr[446 + 4] = 0x07;
+  device.write(40000 / unit, ebr);
+}
+
+void make_gpt_types(Device& device) {
+  make_gpt(device);
+  Layout layout = read_table(device).layout;
+  layout.partitions[2].type = Guid("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F");  // swap
+  write_new_table(device, layout);
+}
+
+// As make_mbr, with a container that ends before its second logical partition.
+void make_mbr_short_container(Device& device) {
+  make_mbr(device);
+  const std::uint64_t unit = device.sector_size() == 512 ? 1 : 8;
+  Bytes mbr = device.read(0);
+  const std::uint64_t sectors = 15000 / unit;
+  for (unsigned i = 0; i < 4; ++i)
+    mbr[446 + 32 + 12 + i] = static_cast<std::uint8_t>(sectors >> 8 * i);
+  device.write(0, mbr);
+}
+
 void make_gpt_without_primary(Device& device) {
   make_gpt(device);
   Bytes header = device.read(1);
@@ -127,6 +157,10 @@ const std::vector<Scenario>& all() {
        {"p2=logical", "p5=primary", "p6=primary"}},
       {"another active partition", 70000, 512, make_mbr, {"p2.active=yes"}},
       {"names inside a GPT", 70000, 512, make_gpt, {"p1.name=Boje", "p3.active=yes"}},
+      {"primary to logical, 4096", 70000 / 8, 4096, make_mbr, {"p2=logical", "p6=primary"}},
+      {"types made to match", 70000, 512, make_mbr_types, {"p1.type=match", "p6.type=match"}},
+      {"a type made to match inside a GPT", 70000, 512, make_gpt_types, {"p3.type=match"}},
+      {"mended chain of EBRs", 70000, 512, make_mbr_short_container, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
   };
