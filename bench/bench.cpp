@@ -50,7 +50,7 @@ void bench_rewrite(const std::filesystem::path& folder, std::uint64_t sectors) {
     device->write(0, front);
     device->write(sectors - 33, Bytes(33 * 512));
     device->flush();
-    const auto rewrite = make_rewrite(assessment.steps.at(0));
+    const auto rewrite = make_rewrite(assessment.steps.at(0), *device);
     Overlay overlay(*device);
     const Inspection inspection = Engine::inspect(*rewrite, overlay, owned_sectors);
     if (round % 2 == 0) {

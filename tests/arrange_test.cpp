@@ -95,7 +95,7 @@ void run_steps(MemoryDevice& device, const Assessment& assessment) {
   QuietProgress quiet;
   for (const Step& step : assessment.steps) {
     Overlay overlay(device);
-    const auto rewrite = make_rewrite(step);
+    const auto rewrite = make_rewrite(step, device);
     const Inspection inspection = Engine::inspect(*rewrite, overlay, owned_sectors);
     Engine(device, quiet).run(*rewrite, inspection);
   }

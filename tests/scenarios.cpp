@@ -161,6 +161,7 @@ const std::vector<Scenario>& all() {
       {"types made to match", 70000, 512, make_mbr_types, {"p1.type=match", "p6.type=match"}},
       {"a type made to match inside a GPT", 70000, 512, make_gpt_types, {"p3.type=match"}},
       {"mended chain of EBRs", 70000, 512, make_mbr_short_container, {}},
+      {"FAT to NTFS, with its type", 70000, 512, make_mbr, {"p1=ntfs"}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
   };

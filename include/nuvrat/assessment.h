@@ -36,12 +36,23 @@ struct Renumbering {
   unsigned after = 0;
 };
 
+/// What a volume's rewrite needs besides the volume itself, so that it comes out the same each
+/// time.
+struct VolumeChange {
+  SectorRange place;  ///< the partition, or the whole disk; empty in steps about tables
+  std::uint64_t serial = 0;
+  Ticks made = 0;            ///< the time that new system files bear
+  std::string zone;          ///< of FAT's local times
+  unsigned codepage = 437;   ///< of FAT's short names
+  std::uint64_t writes = 0;  ///< sectors that it will write, and nothing twice
+};
+
 /// One rewrite of the chain, described so that it can be made again at any time, from the
 /// description alone: the description is what a case keeps.
 struct Step {
-  /// "table-gpt", "table-mbr", "gpt-aside" (the changed table in a second array), "gpt-home" (from
-  /// there back to LBA 2, and the backup), "gpt-mend" (a damaged copy), "boot-sector" (a field of a
-  /// volume's boot sector).
+  /// "fat-to-ntfs" (a volume), "table-gpt", "table-mbr", "gpt-aside" (the changed table in a second
+  /// array), "gpt-home" (from there back to LBA 2, and the backup), "gpt-mend" (a damaged copy),
+  /// "boot-sector" (a field of a volume's boot sector).
   std::string kind;
   Layout target;                   ///< the layout that it leaves
   std::vector<SectorRange> wipes;  ///< what its settle wipes
@@ -52,6 +63,7 @@ struct Step {
   /// gpt-mend: which copy is written anew; with neither, only LBA 0 is.
   enum class Mends { neither, primary, backup } mends = Mends::neither;
   std::vector<std::uint64_t> copies;  ///< boot-sector: where second copies of it lie
+  VolumeChange volume;                ///< fat-to-ntfs
 
   /// In words: "MBR to GPT".
   [[nodiscard]] std::string name() const;
@@ -96,13 +108,16 @@ struct Assessment {
 /// person's decision become obstacles.
 [[nodiscard]] Assessment assess_repair(Device& device, const ReadOptions& options);
 
-/// The rewrite that a step describes, on a disk with sectors of this size.
-[[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step);
+/// The rewrite that a step describes. `device` is the disk that it reads; it must outlive it.
+[[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step, Device& device);
 
 /// What a disk shows of a rewrite whose settle was cut off; none when it shows nothing of the kind.
 [[nodiscard]] std::optional<Step> find_unfinished(Device& device);
 
 /// What the live structures own, for the guard: the table, and every partition as a whole.
 [[nodiscard]] SectorSet owned_sectors(Device& device);
+/// The same for one step: of the volume that it rewrites, what the volume's own structures and
+/// files own.
+[[nodiscard]] OwnedSectors owned_for(const Step& step);
 
 }  // namespace nuvrat

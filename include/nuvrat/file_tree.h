@@ -9,6 +9,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <unordered_map>
 #include <vector>
 
 #include <nuvrat/sectors.h>
@@ -29,11 +30,19 @@ struct TimePrecision {
   Ticks accessed = 1;
 };
 
+/// Where the contents of a file are.
+enum class Stored : std::uint8_t {
+  extents,    ///< in its extents; a hole among them reads as zeros
+  elsewhere,  ///< packed, or inside a record: only the volume's reader can give them
+};
+
 class FileTree {
  public:
   using Id = std::uint32_t;
   static constexpr Id root = 0;
   static constexpr Id none = 0xFFFFFFFF;
+  /// The first sector of an extent that isn't there.
+  static constexpr std::uint64_t hole = std::uint64_t{1} << 62;
 
   /// What a caller gives to make a node.
   struct Info {
@@ -45,12 +54,17 @@ class FileTree {
 
   FileTree();
 
-  /// Adds a child behind the children that `parent` has. `name` has at most 255 UTF-16 units,
-  /// `short_name` at most 12 (8.3 with its dot) and may be empty. Throws Error (damaged) when the
-  /// tree outgrows 32-bit ids.
+  /// Adds a child behind the children that `parent` has. `name` has at most 255 UTF-16 units (a
+  /// named stream stands beside its file as "file:stream": up to 511), `short_name` at most 12 (8.3
+  /// with its dot) and may be empty. Throws Error (damaged) when the tree outgrows 32-bit ids.
   Id add(Id parent, std::u16string_view name, std::u16string_view short_name, const Info& info);
   /// Sets the extents of a node added last. Sectors count from the volume's first one.
   void set_extents(Id id, const std::vector<SectorRange>& extents);
+  void set_stored(Id id, Stored stored) { nodes_[id].stored = stored; }
+  /// Only the first `bytes` of the file were ever written; the rest reads as zeros.
+  void set_valid_bytes(Id id, std::uint64_t bytes) { rare_[id].valid = bytes; }
+  /// The node is another name of the file that `first` names already.
+  void set_link(Id id, Id first) { rare_[id].link = first; }
   /// How exact the times of all nodes are.
   void set_precision(const TimePrecision& precision) { precision_ = precision; }
 
@@ -59,6 +73,10 @@ class FileTree {
   [[nodiscard]] bool is_directory(Id id) const { return nodes_[id].directory; }
   [[nodiscard]] std::uint64_t bytes(Id id) const { return nodes_[id].size; }
   [[nodiscard]] Id parent(Id id) const { return nodes_[id].parent; }
+  [[nodiscard]] Stored stored(Id id) const { return nodes_[id].stored; }
+  [[nodiscard]] std::uint64_t valid_bytes(Id id) const;
+  /// The first name of the same file, or none.
+  [[nodiscard]] Id link(Id id) const;
   [[nodiscard]] std::u16string_view name(Id id) const;
   [[nodiscard]] std::u16string_view short_name(Id id) const;
   /// "DATA/2031/may.csv" in UTF-8; "" for the root.
@@ -87,13 +105,20 @@ class FileTree {
     Id parent, first_child, last_child, next_sibling;
     std::uint32_t name_at, extents_at, extents_count;
     std::uint32_t attributes;
-    std::uint8_t name_length, short_length;
+    std::uint16_t name_length;
+    std::uint8_t short_length;
     bool directory;
+    Stored stored;
+  };
+  struct Rare {
+    std::uint64_t valid = ~std::uint64_t{0};
+    Id link = none;
   };
 
   std::vector<Node> nodes_;
   std::vector<char16_t> names_;
   std::vector<SectorRange> extents_;
+  std::unordered_map<Id, Rare> rare_;
   TimePrecision precision_;
   std::uint64_t files_ = 0;
   std::uint64_t total_ = 0;

@@ -8,7 +8,7 @@
 namespace nuvrat {
 
 struct Goal {
-  std::string subject;  ///< "table", "p3", "p1.active"
+  std::string subject;  ///< "table", "p3", "p1.active", "volume"
   std::string state;    ///< "gpt", "logical", "yes"
 
   [[nodiscard]] std::string text() const { return subject + "=" + state; }

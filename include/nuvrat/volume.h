@@ -1,6 +1,7 @@
 #pragma once
 // A volume opened for reading: what it is, what it holds, which of its sectors are in use.
 
+#include <functional>
 #include <memory>
 #include <string>
 
@@ -21,12 +22,14 @@ struct ReadOptions {
 
 struct VolumeInfo {
   VolumeKind kind = VolumeKind::unknown;
-  std::string label;          ///< UTF-8; empty when there is none
-  std::string serial;         ///< as its users see it; empty when unknown
+  std::string label;   ///< UTF-8; empty when there is none
+  std::string serial;  ///< as its users see it; empty when unknown
+  std::uint64_t serial_number = 0;
   std::uint64_t sectors = 0;  ///< what the volume says of its own length
   std::uint64_t bytes = 0;    ///< the same in bytes
   std::uint64_t free_bytes = 0;
   std::uint32_t cluster_bytes = 0;
+  std::uint64_t first_cluster = 0;   ///< the sector where clusters are counted from
   std::uint64_t hidden_sectors = 0;  ///< where the volume believes that it begins
   bool clean = true;                 ///< it was closed properly, and no error was noted on it
 };
@@ -45,6 +48,11 @@ class VolumeReader {
   [[nodiscard]] virtual const Findings& findings() const = 0;
   /// The sectors that structures and contents own; the rest of the volume is free.
   [[nodiscard]] virtual SectorSet owned() = 0;
+  /// Sectors that are marked as bad: owned, but by nobody.
+  [[nodiscard]] virtual SectorSet bad() const = 0;
+  /// Gives the contents of a file that are stored elsewhere than in its extents, in pieces. Throws
+  /// Error (damaged, device_read).
+  virtual void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) = 0;
   [[nodiscard]] virtual const Device& device() const = 0;
 };
 

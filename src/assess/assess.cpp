@@ -8,6 +8,7 @@
 #include <nuvrat/partition_type.h>
 
 #include "assess/plan.h"
+#include "assess/rewrites.h"
 
 namespace nuvrat {
 namespace {
@@ -63,17 +64,24 @@ void fill_figures(Device& device, const Survey& survey, Assessment& out) {
    private:
     std::uint32_t size_;
   } collector(device.sector_size());
+  std::uint64_t volume_sectors = 0;
   for (const Step& step : out.steps) {
-    const auto rewrite = make_rewrite(step);
+    if (step.volume.place.count > 0) {
+      volume_sectors += step.volume.writes;
+      continue;
+    }
+    const auto rewrite = make_rewrite(step, device);
     rewrite->prepare(collector);
     rewrite->settle(collector);
     collector.sectors.add({rewrite->switch_sector().lba, 1});
   }
-  out.sectors_to_write = collector.sectors.count();
+  out.sectors_to_write = collector.sectors.count() + volume_sectors;
   // Contents are hashed before and after; hashing itself runs at some 400 MB a second.
   const double speed = read_speed(device, survey.table.layout);
   if (speed > 0) {
-    const double work = 2.0 * static_cast<double>(out.files_bytes);
+    // What is written is made twice, kept for the way back, and read again.
+    const double work = 2.0 * static_cast<double>(out.files_bytes) +
+                        6.0 * static_cast<double>(volume_sectors * device.sector_size());
     out.expected_seconds = work / std::min(speed, 4e8) + 0.5;
   }
 }
@@ -110,18 +118,48 @@ SectorSet owned_sectors(Device& device) {
   return out;
 }
 
+OwnedSectors owned_for(const Step& step) {
+  if (step.volume.place.count == 0) return owned_sectors;
+  return [place = step.volume.place, options = options_of(step.volume)](Device& device) {
+    SectorSet out;
+    if (place.first > 0) {  // beside a table
+      out = owned_sectors(device);
+      out.remove(place);
+    }
+    const Window window(device, place);
+    const auto reader = open_volume(window, options);
+    if (reader == nullptr) {
+      out.add(place);
+      return out;
+    }
+    for (const SectorRange& r : reader->owned().ranges()) out.add({place.first + r.first, r.count});
+    return out;
+  };
+}
+
 Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOptions& options,
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
-  const Survey survey = survey_disk(device, options, true);
-  const Layout& before = survey.table.layout;
-  const Wishes wishes = sort_goals(goals, survey);
+  Survey survey = survey_disk(device, options, true);
+  const Layout before = survey.table.layout;
+  Wishes wishes = sort_goals(goals, survey);
   Assessment out;
   out.goals = goals;
   out.tag = survey.tag;
   out.device = survey.device;
   out.before = before;
   out.after = out.before;
+  if (!wishes.volumes.empty()) {
+    plan_volumes(device, options, random, survey, wishes, out);
+    const bool only_volumes = !wishes.table && wishes.roles.empty() && wishes.active.empty() &&
+                              wishes.names.empty() && wishes.types.empty();
+    if (only_volumes || !out.in_reach()) {
+      for (const Partition& p : before.data_partitions())
+        out.numbers.push_back({p.number, p.number});
+      if (out.in_reach()) fill_figures(device, survey, out);
+      return out;
+    }
+  }
   const PlanInput input{device, survey, wishes, random};
   const bool no_table = survey.bare_volume || before.kind == TableKind::none;
   const bool only_table =

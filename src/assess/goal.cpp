@@ -33,13 +33,17 @@ Goal parse_goal(std::string_view word) {
     if (goal.state == "gpt" || goal.state == "mbr") return goal;
     throw not_a_state(goal, "Say table=gpt or table=mbr");
   }
+  if (goal.subject == "volume") {
+    if (goal.state == "ntfs") return goal;
+    throw not_a_state(goal, "Say volume=ntfs");
+  }
   const std::string_view subject = goal.subject;
   const std::size_t dot = subject.find('.');
   const std::string_view field = dot == subject.npos ? "" : subject.substr(dot + 1);
   if (is_partition(subject.substr(0, dot))) {
     if (dot == subject.npos) {
-      if (goal.state == "logical" || goal.state == "primary") return goal;
-      throw not_a_state(goal, "Say p3=logical or p3=primary");
+      if (goal.state == "logical" || goal.state == "primary" || goal.state == "ntfs") return goal;
+      throw not_a_state(goal, "Say p3=logical, p3=primary or p3=ntfs");
     }
     if (field == "active") {
       if (goal.state == "yes" || goal.state == "no") return goal;
@@ -53,8 +57,8 @@ Goal parse_goal(std::string_view word) {
   }
   throw Error(ErrorCode::words,
               fmt::format("'{}' is not something that a goal can be about", goal.subject), {},
-              "Say table=gpt, table=mbr, p3=logical, p3=primary, p1.active=yes, p2.name=TEXT or "
-              "p1.type=match");
+              "Say table=gpt, table=mbr, p3=logical, p3=primary, p1=ntfs, p1.active=yes, "
+              "p2.name=TEXT, p1.type=match, or volume=ntfs for a volume without a table");
 }
 
 }  // namespace nuvrat

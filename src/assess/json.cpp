@@ -168,6 +168,13 @@ json to_json(const Step& s) {
           {"lba", s.lba},
           {"sector", hex(s.sector)},
           {"copies", s.copies},
+          {"volume",
+           {{"place", to_json(s.volume.place)},
+            {"serial", s.volume.serial},
+            {"made", s.volume.made},
+            {"zone", s.volume.zone},
+            {"codepage", s.volume.codepage},
+            {"writes", s.volume.writes}}},
           {"mends", static_cast<int>(s.mends)}};
 }
 
@@ -223,6 +230,13 @@ Step step_from_json(const json& j) {
     const int mends = j.at("mends");
     if (mends < 0 || mends > 2) throw Error(ErrorCode::file, "a step mends something unknown");
     s.mends = static_cast<Step::Mends>(mends);
+    const json& v = j.at("volume");
+    s.volume.place = range_from(v.at("place"));
+    s.volume.serial = v.at("serial");
+    s.volume.made = v.at("made");
+    s.volume.zone = v.at("zone");
+    s.volume.codepage = v.at("codepage");
+    s.volume.writes = v.at("writes");
     s.copies = j.at("copies").get<std::vector<std::uint64_t>>();
     return s;
   });

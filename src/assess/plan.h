@@ -14,6 +14,7 @@ struct Wishes {
   std::map<unsigned, Role> roles;
   std::map<unsigned, bool> active;
   std::map<unsigned, std::string> names;
+  std::map<unsigned, VolumeKind> volumes;   ///< what volumes become; 0: the one without a table
   std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
 };
 
@@ -27,6 +28,10 @@ struct PlanInput {
   Random& random;
 };
 
+/// Volumes become NTFS. The survey and the wishes are changed to what the tables' planners then
+/// meet: volumes of the new kind, types that match them.
+void plan_volumes(Device& device, const ReadOptions& options, Random& random, Survey& survey,
+                  Wishes& wishes, Assessment& out);
 /// An MBR becomes a GPT.
 void plan_table_gpt(const PlanInput& input, Assessment& out);
 /// A GPT becomes an MBR, or an MBR gets other roles or another active partition.

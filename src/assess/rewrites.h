@@ -11,6 +11,11 @@ namespace nuvrat {
 [[nodiscard]] std::unique_ptr<Rewrite> make_gpt_mend(const Step& step);
 [[nodiscard]] std::unique_ptr<Rewrite> make_boot_sector(const Step& step);
 
+[[nodiscard]] std::unique_ptr<Rewrite> make_fat_to_ntfs(const Step& step, Device& device);
+
+/// How a step's volume is to be read.
+[[nodiscard]] ReadOptions options_of(const VolumeChange& change);
+
 /// Zeros over the ranges, in pieces.
 void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
                   std::uint32_t sector_size);

@@ -92,11 +92,13 @@ std::string Step::name() const {
   if (kind == "gpt-aside") return "changed GPT, aside";
   if (kind == "gpt-home") return "GPT in its place";
   if (kind == "gpt-mend") return "GPT mended";
+  if (kind == "fat-to-ntfs") return fmt::format("FAT to NTFS at {}", volume.place.first);
   if (kind == "boot-sector") return fmt::format("boot sector of the volume at {}", lba);
   return kind;
 }
 
-std::unique_ptr<Rewrite> make_rewrite(const Step& step) {
+std::unique_ptr<Rewrite> make_rewrite(const Step& step, Device& device) {
+  if (step.kind == "fat-to-ntfs") return make_fat_to_ntfs(step, device);
   if (step.kind == "table-gpt") return std::make_unique<MbrToGpt>(step);
   if (step.kind == "table-mbr") return std::make_unique<ToMbr>(step);
   if (step.kind == "gpt-aside") return make_gpt_aside(step);

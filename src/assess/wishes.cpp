@@ -51,6 +51,14 @@ Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
       out.table = kind;
       continue;
     }
+    if (goal.subject == "volume") {
+      if (!survey.bare_volume) {
+        throw Error(ErrorCode::words, "the disk is not one volume without a partition table", {},
+                    "Name the partition: p1=ntfs");
+      }
+      out.volumes[0] = VolumeKind::ntfs;
+      continue;
+    }
     const std::size_t dot = goal.subject.find('.');
     const auto number = static_cast<unsigned>(std::stoul(goal.subject.substr(1, dot - 1)));
     const Partition* p = layout.find(number);
@@ -59,7 +67,9 @@ Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
                   fmt::format("there is no partition p{} that holds data", number), {},
                   "See 'nuvrat survey' for the numbers");
     }
-    if (dot == goal.subject.npos) {
+    if (dot == goal.subject.npos && goal.state == "ntfs") {
+      out.volumes[number] = VolumeKind::ntfs;
+    } else if (dot == goal.subject.npos) {
       put(out.roles, number, goal.state == "logical" ? Role::logical : Role::primary, goal);
     } else if (goal.subject.substr(dot + 1) == "active") {
       put(out.active, number, goal.state == "yes", goal);

@@ -8,6 +8,7 @@
 
 #include "fat/boot.h"
 #include "fat/read.h"
+#include "ntfs/read.h"
 
 namespace nuvrat {
 namespace {
@@ -64,6 +65,7 @@ VolumeSignature recognise_volume(const Device& device) {
 std::unique_ptr<VolumeReader> open_volume(const Device& device, const ReadOptions& options) {
   const VolumeSignature signature = recognise_volume(device);
   if (is_fat(signature.kind)) return open_fat(device, options);
+  if (signature.kind == VolumeKind::ntfs) return open_ntfs(device);
   return nullptr;
 }
 

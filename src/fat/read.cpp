@@ -52,6 +52,16 @@ class FatReader final : public VolumeReader {
     return tree_;
   }
 
+  [[nodiscard]] SectorSet bad() const override {
+    SectorSet out;
+    for (const ClusterRange& r : map_->bad()) out.add(sectors_of(r));
+    return out;
+  }
+
+  void read_contents(FileTree::Id /*id*/, const std::function<void(ByteView)>& /*sink*/) override {
+    throw Error(ErrorCode::words, "on FAT all contents lie in extents");
+  }
+
   [[nodiscard]] SectorSet owned() override {
     SectorSet out{{0, geometry_.data_start() * ratio_}};
     map_->each_used([&](ClusterRange r) { out.add(sectors_of(r)); });
@@ -90,6 +100,8 @@ class FatReader final : public VolumeReader {
   void fill_info() {
     info_.kind = geometry_.kind;
     info_.serial = fmt::format("{:04X}-{:04X}", geometry_.serial >> 16, geometry_.serial & 0xFFFF);
+    info_.serial_number = geometry_.serial;
+    info_.first_cluster = geometry_.data_start() * ratio_;
     info_.sectors = geometry_.total_sectors * ratio_;
     info_.bytes = info_.sectors * device_.sector_size();
     info_.cluster_bytes = geometry_.cluster_bytes();

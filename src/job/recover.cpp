@@ -126,11 +126,12 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   folder.log("resumed", name_of(stage));
   unsigned step = journal.steps_done();
   if (stage == CaseStage::after_switch && journal.steps_recorded() > step) {
-    const auto rewrite = make_rewrite(job.assessment.steps[step]);
+    const Step& begun = job.assessment.steps[step];
     Overlay overlay(device);
-    const Inspection settle = Engine::inspect_settle(*rewrite, overlay, owned_sectors);
+    const Inspection settle =
+        Engine::inspect_settle(*make_rewrite(begun, overlay), overlay, owned_for(begun));
     try {
-      Engine(device, progress).finish(*rewrite, settle);
+      Engine(device, progress).finish(*make_rewrite(begun, device), settle);
     } catch (const Error& e) {
       throw cut_off(e, folder);
     }
@@ -168,7 +169,7 @@ RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later
 }
 
 void finish_unfinished(Device& device, const Step& step, Progress& progress) {
-  const auto rewrite = make_rewrite(step);
+  const auto rewrite = make_rewrite(step, device);
   Overlay overlay(device);
   if (step.kind == "gpt-home") {  // not a settle but the second half of a chain
     const Inspection whole = Engine::inspect(*rewrite, overlay, owned_sectors);

@@ -37,9 +37,9 @@ class Steady final : public Progress {
 void do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
              const Overlay& after, Journal& journal, Progress& progress) {
   if (journal.steps_recorded() <= number) {
-    journal.record_step(number, device, inspection, after, owned_sectors(device));
+    journal.record_step(number, device, inspection, after, owned_for(step)(device));
   }
-  Engine(device, progress).run(*make_rewrite(step), inspection);
+  Engine(device, progress).run(*make_rewrite(step, device), inspection);
   journal.mark_done(number);
 }
 
@@ -72,8 +72,9 @@ Rehearsal rehearse_steps(Device& device, const Assessment& assessment, unsigned 
   const Device* below = &device;
   for (std::size_t i = first; i < assessment.steps.size(); ++i) {
     out.after.push_back(std::make_unique<Overlay>(*below));
-    const auto rewrite = make_rewrite(assessment.steps[i]);
-    out.inspections.push_back(Engine::inspect(*rewrite, *out.after.back(), owned_sectors));
+    const Step& step = assessment.steps[i];
+    const auto rewrite = make_rewrite(step, *out.after.back());
+    out.inspections.push_back(Engine::inspect(*rewrite, *out.after.back(), owned_for(step)));
     require_layout(assessment.steps[i].target, read_table(*out.after.back()), "in the rehearsal");
     below = out.after.back().get();
   }

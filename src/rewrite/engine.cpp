@@ -19,21 +19,28 @@ void add_range(std::vector<WrittenRange>& out, Phase phase, SectorRange range) {
 }
 
 // What is about to be written over a second time was on the disk for a while.
-void note_versions(const Device& overlay, SectorRange range, Inspection& out) {
-  for (const WrittenRange& w : out.writes) {
-    const std::uint64_t first = std::max(w.range.first, range.first);
-    const std::uint64_t end = std::min(w.range.end(), range.end());
-    for (std::uint64_t lba = first; lba < end; ++lba)
+void note_versions(const Device& overlay, SectorRange range, SectorSet& written, Inspection& out) {
+  for (SectorRange rest = range; rest.count > 0;) {
+    const auto hit = written.first_overlap(rest);
+    if (!hit) break;
+    for (std::uint64_t lba = hit->first; lba < hit->end(); ++lba)
       out.versions.push_back({lba, crc32(overlay.read(lba))});
+    rest = {hit->end(), range.end() - hit->end()};
   }
+  written.add(range);
 }
 
 // Writes to the overlay what the guard lets through.
 class GuardedSink final : public SectorSink {
  public:
   GuardedSink(const std::string& rewrite, Phase phase, const SectorSet& owned, Overlay& overlay,
-              Inspection& out)
-      : rewrite_(rewrite), phase_(phase), owned_(owned), overlay_(overlay), out_(out) {}
+              SectorSet& written, Inspection& out)
+      : rewrite_(rewrite),
+        phase_(phase),
+        owned_(owned),
+        overlay_(overlay),
+        written_(written),
+        out_(out) {}
 
   void write(std::uint64_t lba, ByteView data) override {
     const SectorRange range{lba, data.size() / overlay_.sector_size()};
@@ -44,7 +51,7 @@ class GuardedSink final : public SectorSink {
                   {overlay_.identity().path, hit->first, {}, {}},
                   "Nothing was written. This is a mistake in Nuvrat: please report it");
     }
-    note_versions(overlay_, range, out_);
+    note_versions(overlay_, range, written_, out_);
     overlay_.write(lba, data);
     add_range(out_.writes, phase_, range);
   }
@@ -54,6 +61,7 @@ class GuardedSink final : public SectorSink {
   Phase phase_;
   const SectorSet& owned_;
   Overlay& overlay_;
+  SectorSet& written_;
   Inspection& out_;
 };
 
@@ -81,11 +89,11 @@ class InspectedSink final : public SectorSink {
   // Reads everything back; the first range that differs, if any.
   std::optional<SectorRange> read_back() {
     Bytes buffer;
-    for (auto it = written_.begin(); it != written_.end(); ++it) {
-      const bool later = std::any_of(std::next(it), written_.end(), [&it](const Written& w) {
-        return w.range.overlaps(it->range);
-      });
-      if (later) continue;  // written over since, in this same phase
+    SectorSet later;  // written over since, in this same phase
+    for (auto it = written_.rbegin(); it != written_.rend(); ++it) {
+      const bool covered = later.first_overlap(it->range).has_value();
+      later.add(it->range);
+      if (covered) continue;
       device_.forget(it->range);
       buffer.resize(it->range.count * device_.sector_size());
       device_.read(it->range.first, buffer);
@@ -106,11 +114,12 @@ class InspectedSink final : public SectorSink {
   std::vector<Written> written_;
 };
 
-void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, Inspection& out) {
+void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, SectorSet& written,
+               Inspection& out) {
   SectorSet live = owned(overlay);
   live.remove({rewrite.switch_sector().lba, 1});  // it may be tidied: that is one sector again
   live.remove(rewrite.copies(Phase::settle));
-  GuardedSink settle(rewrite.name(), Phase::settle, live, overlay, out);
+  GuardedSink settle(rewrite.name(), Phase::settle, live, overlay, written, out);
   rewrite.settle(settle);
 }
 
@@ -150,7 +159,8 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
   Inspection out;
   SectorSet before = owned(overlay);
   before.remove(rewrite.copies(Phase::prepare));
-  GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, out);
+  SectorSet written;
+  GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, written, out);
   rewrite.prepare(prepare);
 
   const SectorWrite change = rewrite.switch_sector();
@@ -158,17 +168,18 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
     throw Error(ErrorCode::guard,
                 fmt::format("the switch of '{}' is not one sector", rewrite.name()));
   }
-  note_versions(overlay, {change.lba, 1}, out);
+  note_versions(overlay, {change.lba, 1}, written, out);
   overlay.write(change.lba, change.data);
   out.writes.push_back({Phase::switch_over, {change.lba, 1}});
 
-  settle_on(rewrite, overlay, owned, out);
+  settle_on(rewrite, overlay, owned, written, out);
   return out;
 }
 
 Inspection Engine::inspect_settle(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
-  settle_on(rewrite, overlay, owned, out);
+  SectorSet written;
+  settle_on(rewrite, overlay, owned, written, out);
   return out;
 }
 

@@ -15,7 +15,7 @@ FileTree::FileTree() {
 
 FileTree::Id FileTree::add(Id parent, std::u16string_view name, std::u16string_view short_name,
                            const Info& info) {
-  if (nodes_.size() >= none || names_.size() + 512 > 0xFFFFFFFF || name.size() > 255 ||
+  if (nodes_.size() >= none || names_.size() + 1024 > 0xFFFFFFFF || name.size() > 511 ||
       short_name.size() > 12) {
     throw Error(ErrorCode::damaged, "the volume names more files than a volume can hold");
   }
@@ -28,7 +28,7 @@ FileTree::Id FileTree::add(Id parent, std::u16string_view name, std::u16string_v
   node.first_child = node.last_child = node.next_sibling = none;
   node.name_at = static_cast<std::uint32_t>(names_.size());
   node.attributes = info.attributes;
-  node.name_length = static_cast<std::uint8_t>(name.size());
+  node.name_length = static_cast<std::uint16_t>(name.size());
   node.short_length = static_cast<std::uint8_t>(short_name.size());
   node.directory = info.directory;
   names_.insert(names_.end(), name.begin(), name.end());
@@ -53,6 +53,16 @@ void FileTree::set_extents(Id id, const std::vector<SectorRange>& extents) {
   nodes_[id].extents_at = static_cast<std::uint32_t>(extents_.size());
   nodes_[id].extents_count = static_cast<std::uint32_t>(extents.size());
   extents_.insert(extents_.end(), extents.begin(), extents.end());
+}
+
+std::uint64_t FileTree::valid_bytes(Id id) const {
+  const auto it = rare_.find(id);
+  return it == rare_.end() ? nodes_[id].size : std::min(it->second.valid, nodes_[id].size);
+}
+
+FileTree::Id FileTree::link(Id id) const {
+  const auto it = rare_.find(id);
+  return it == rare_.end() ? none : it->second.link;
 }
 
 FileTree::Info FileTree::info(Id id) const {

@@ -49,12 +49,17 @@ void stop_if_cancelled(const Progress& progress) {
 
 class ContentHasher {
  public:
-  ContentHasher(const VolumeReader& reader, Progress& progress)
-      : device_(reader.device()), progress_(progress), buffer_(piece_bytes) {}
+  ContentHasher(VolumeReader& reader, Progress& progress)
+      : reader_(reader), device_(reader.device()), progress_(progress), buffer_(piece_bytes) {}
 
   Digest hash(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
     sha_.reset();
-    std::uint64_t left = tree.bytes(id);
+    if (tree.stored(id) == Stored::elsewhere) {
+      hash_elsewhere(tree, id, unreadable);
+      return sha_.finish();
+    }
+    std::uint64_t left = tree.valid_bytes(id);
+    const std::uint64_t unwritten = tree.bytes(id) - left;
     std::uint64_t offset = 0;
     for (const SectorRange& extent : tree.extents(id)) {
       for (std::uint64_t at = 0; at < extent.count && left > 0;) {
@@ -62,21 +67,53 @@ class ContentHasher {
         const std::uint64_t sectors =
             std::min({extent.count - at, piece_bytes / size, div_up(left, size)});
         const ByteSpan piece = ByteSpan(buffer_).first(sectors * size);
-        read_piece(device_, extent.first + at, piece, offset, unreadable);
+        if (extent.first >= FileTree::hole) {
+          std::fill(piece.begin(), piece.end(), std::uint8_t{0});
+        } else {
+          read_piece(device_, extent.first + at, piece, offset, unreadable);
+        }
         const std::uint64_t n = std::min<std::uint64_t>(left, piece.size());
-        sha_.add(piece.first(n));
-        progress_.advance(n);
-        stop_if_cancelled(progress_);
+        add(piece.first(n));
         at += sectors;
         offset += n;
         left -= n;
       }
     }
     if (left > 0) note_unreadable(unreadable, offset, left);  // a chain shorter than the size says
+    add_zeros(unwritten);
     return sha_.finish();
   }
 
  private:
+  void add(ByteView bytes) {
+    sha_.add(bytes);
+    progress_.advance(bytes.size());
+    stop_if_cancelled(progress_);
+  }
+
+  void add_zeros(std::uint64_t count) {
+    if (count > 0) std::fill(buffer_.begin(), buffer_.end(), std::uint8_t{0});
+    for (; count > 0;) {
+      const ByteSpan piece = ByteSpan(buffer_).first(std::min(count, piece_bytes));
+      add(piece);
+      count -= piece.size();
+    }
+  }
+
+  void hash_elsewhere(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
+    std::uint64_t given = 0;
+    try {
+      reader_.read_contents(id, [&](ByteView bytes) {
+        add(bytes);
+        given += bytes.size();
+      });
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::device_read && e.code() != ErrorCode::damaged) throw;
+      note_unreadable(unreadable, given, tree.bytes(id) - std::min(given, tree.bytes(id)));
+    }
+  }
+
+  VolumeReader& reader_;
   const Device& device_;
   Progress& progress_;
   Bytes buffer_;
@@ -112,7 +149,7 @@ class KnownLookup {
 
   [[nodiscard]] FileTree::Id find(const FileTree& tree, FileTree::Id id) const {
     const auto extents = tree.extents(id);
-    if (extents.empty()) return FileTree::none;
+    if (extents.empty() || tree.stored(id) != Stored::extents) return FileTree::none;
     for (const SectorRange& e : extents) {
       if (known_.written.first_overlap({start_ + e.first, e.count})) return FileTree::none;
     }
@@ -123,7 +160,8 @@ class KnownLookup {
         [&old](FileTree::Id a, std::uint64_t sector) { return first_sector(old, a) < sector; });
     for (; it != order_.end() && first_sector(old, *it) == extents.front().first + shift; ++it) {
       const auto theirs = old.extents(*it);
-      const bool same = old.bytes(*it) == tree.bytes(id) &&
+      const bool same = old.bytes(*it) == tree.bytes(id) && old.stored(*it) == Stored::extents &&
+                        old.valid_bytes(*it) == tree.valid_bytes(id) &&
                         std::equal(extents.begin(), extents.end(), theirs.begin(), theirs.end(),
                                    [shift](const SectorRange& a, const SectorRange& b) {
                                      return a.first + shift == b.first && a.count == b.count;
@@ -153,6 +191,8 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   if (known != nullptr) lookup.emplace(*known, start);
   ContentHasher hasher(reader, progress);
   for (const FileTree::Id id : disk_order(out.tree)) {
+    const FileTree::Id link = out.tree.link(id);
+    if (link != FileTree::none) continue;
     const FileTree::Id same = lookup ? lookup->find(out.tree, id) : FileTree::none;
     std::vector<ByteRange> unreadable;
     if (same != FileTree::none) {
@@ -164,6 +204,13 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
       out.digests[id] = hasher.hash(out.tree, id, unreadable);
     }
     if (!unreadable.empty()) out.unreadable[id] = std::move(unreadable);
+  }
+  for (FileTree::Id id = 1; id < out.tree.size(); ++id) {
+    const FileTree::Id link = out.tree.link(id);
+    if (link == FileTree::none) continue;
+    out.digests[id] = out.digests[link];
+    if (const auto it = out.unreadable.find(link); it != out.unreadable.end())
+      out.unreadable[id] = it->second;
   }
   return out;
 }

@@ -1,0 +1,297 @@
+// pN=ntfs: a FAT volume becomes NTFS, every file where it is.
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "assess/plan.h"
+#include "assess/rewrites.h"
+#include "ntfs/build.h"
+#include "ntfs/plan.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t boot_area = 8192;
+constexpr std::uint32_t most_cluster_bytes = 65536;
+
+// NTFS counts clusters from the volume's first sector, FAT from its data area: what divides both
+// the data area's start and FAT's clusters can be a cluster of both.
+std::uint32_t common_cluster_sectors(const VolumeInfo& info, std::uint32_t sector_bytes) {
+  std::uint64_t out = most_cluster_bytes / sector_bytes;
+  const std::uint64_t fat = info.cluster_bytes / sector_bytes;
+  while (out > 1 && (fat % out != 0 || info.first_cluster % out != 0)) out /= 2;
+  return static_cast<std::uint32_t>(out);
+}
+
+struct Opened {
+  Opened(Device& device, const VolumeChange& change)
+      : window(device, change.place), reader(open_volume(window, options_of(change))) {}
+  Window window;
+  std::unique_ptr<VolumeReader> reader;
+};
+
+NtfsFormat format_for(VolumeReader& reader, const VolumeChange& change) {
+  const VolumeInfo& info = reader.info();
+  NtfsFormat out;
+  out.sector_bytes = reader.device().sector_size();
+  out.sectors = change.place.count;
+  out.cluster_sectors = common_cluster_sectors(info, out.sector_bytes);
+  out.serial = change.serial;
+  out.hidden_sectors = change.place.first;
+  out.label = cut(to_utf16(info.label), 32);
+  out.made = change.made;
+  out.bad = reader.bad().ranges();
+  out.free = reader.owned().gaps({0, change.place.count});
+  return out;
+}
+
+class FatToNtfs final : public Rewrite {
+ public:
+  FatToNtfs(const Step& step, Device& device)
+      : step_(step), change_(step.volume), device_(device) {}
+
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+
+  void prepare(SectorSink& sink) override {
+    const NtfsPlan& plan = this->plan();
+    write_ntfs(
+        plan,
+        [this](std::uint64_t sector, std::uint64_t count) {
+          return device_.read(change_.place.first + sector, count);
+        },
+        [&](std::uint64_t sector, ByteView data) {
+          sink.write(change_.place.first + sector, data);
+        });
+  }
+
+  [[nodiscard]] SectorWrite switch_sector() const override {
+    // Once the switch is done the sector itself is the only one that knows.
+    Bytes now = device_.read(change_.place.first);
+    if (is_ntfs(now)) return {change_.place.first, std::move(now)};
+    return {change_.place.first, ntfs_boot_sector(plan())};
+  }
+
+  // What FAT had in the boot area, and the last sector, which may have been a file's: it was
+  // copied.
+  [[nodiscard]] SectorSet copies(Phase phase) const override {
+    if (phase != Phase::settle) return {};
+    return {tidied(), {change_.place.last(), 1}};
+  }
+
+  void settle(SectorSink& sink) override {
+    wipe_sectors(sink, {tidied()}, device_.sector_size());
+    sink.write(change_.place.last(), switch_sector().data);
+  }
+
+ private:
+  static bool is_ntfs(ByteView sector) {
+    constexpr std::string_view mark = "NTFS    ";
+    return std::equal(mark.begin(), mark.end(), sector.begin() + 3,
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+  }
+
+  [[nodiscard]] SectorRange tidied() const {
+    return {change_.place.first + 1, boot_area / device_.sector_size() - 1};
+  }
+
+  const NtfsPlan& plan() const {
+    if (!plan_) {
+      opened_ = std::make_unique<Opened>(device_, change_);
+      if (!opened_->reader || !is_fat(opened_->reader->info().kind)) {
+        throw Error(ErrorCode::guard, "the volume is not the FAT volume that was assessed",
+                    {{}, change_.place.first, {}, {}});
+      }
+      plan_ = std::make_unique<NtfsPlan>(opened_->reader->tree(),
+                                         format_for(*opened_->reader, change_));
+      if (!plan_->fits())
+        throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
+    }
+    return *plan_;
+  }
+
+  Step step_;
+  VolumeChange change_;
+  Device& device_;
+  mutable std::unique_ptr<Opened> opened_;
+  mutable std::unique_ptr<NtfsPlan> plan_;
+};
+
+class NtfsPlanner {
+ public:
+  NtfsPlanner(Device& device, const ReadOptions& options, Random& random, Survey& survey,
+              Assessment& out)
+      : device_(device), options_(options), random_(random), survey_(survey), out_(out) {}
+
+  void plan(unsigned number, Wishes& wishes) {
+    auto s =
+        std::find_if(survey_.partitions.begin(), survey_.partitions.end(),
+                     [number](const SurveyedPartition& p) { return p.partition.number == number; });
+    const Partition& p = s->partition;
+    name_ = number == 0 ? "the volume" : fmt::format("partition {}", number);
+    number_ = number;
+    if (s->signature.kind == VolumeKind::ntfs) {
+      return obstacle("already", name_ + " is NTFS already", "Nothing needs to be done");
+    }
+    if (!is_fat(s->signature.kind) || !s->volume) {
+      return obstacle("not-fat",
+                      fmt::format("{} holds {}, which Nuvrat does not turn into NTFS", name_,
+                                  s->signature.description),
+                      "FAT12, FAT16 and FAT32 volumes can become NTFS");
+    }
+    if (number != 0 && class_of(p.type) == TypeClass::efi_system) {
+      return obstacle("efi-system",
+                      fmt::format("{} is the EFI system partition: firmware reads only FAT", name_),
+                      "Leave it as it is");
+    }
+    if (has_errors(s->findings) || has_errors(survey_.table.findings)) return;  // said already
+    Step step;
+    step.kind = "fat-to-ntfs";
+    step.target = survey_.table.layout;
+    step.volume.place = p.range();
+    step.volume.serial = s->volume->serial_number | random_.next() << 32;
+    step.volume.made = now();
+    step.volume.zone = options_.zone.name();
+    step.volume.codepage = options_.codepage;
+    Opened opened(device_, step.volume);
+    check_names(opened.reader->tree());
+    const NtfsFormat format = format_for(*opened.reader, step.volume);
+    const NtfsPlan ntfs(opened.reader->tree(), format);
+    check_room(ntfs);
+    if (!out_.obstacles.empty()) return;
+    add_consents(*s, ntfs);
+    step.volume.writes =
+        ntfs.needed_clusters() * format.cluster_sectors + boot_area / format.sector_bytes + 1;
+    out_.steps.push_back(std::move(step));
+    s->signature = {VolumeKind::ntfs, "NTFS"};
+    s->volume->kind = VolumeKind::ntfs;
+    if (number != 0 && wishes.types.count(number) == 0) {
+      const PartitionType type = matching_type(p, VolumeKind::ntfs);
+      if (type != p.type) wishes.types.emplace(number, type);
+    }
+  }
+
+ private:
+  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
+    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+  }
+
+  // NTFS folds names by its own table: two that FAT holds apart may be one there.
+  void check_names(const FileTree& tree) {
+    const UpCase upcase;
+    const auto& reserved = reserved_root_names();
+    std::size_t told = 0;
+    for (FileTree::Id folder = 0; folder < tree.size() && told < 5; ++folder) {
+      if (!tree.is_directory(folder)) continue;
+      std::set<std::u16string> seen;
+      for (const FileTree::Id id : tree.children(folder)) {
+        const std::u16string name = upcase.fold(tree.name(id));
+        const std::u16string alias = upcase.fold(tree.short_name(id));
+        const bool taken = folder == FileTree::root &&
+                           std::any_of(reserved.begin(), reserved.end(), [&](const auto& r) {
+                             return upcase.fold(r) == name || upcase.fold(r) == alias;
+                           });
+        bool twice = !seen.insert(name).second;
+        if (!alias.empty() && alias != name) twice |= !seen.insert(alias).second;
+        if (!taken && !twice) continue;
+        obstacle(taken ? "name-reserved" : "name-twice",
+                 fmt::format("{}: '{}' {}", name_, printable(tree.path(id)),
+                             taken ? "is a name that NTFS keeps for itself"
+                                   : "and another name in its folder are the same to NTFS"),
+                 "Rename one of them under the system that owns the volume");
+        if (++told == 5) break;
+      }
+    }
+  }
+
+  void check_room(const NtfsPlan& plan) {
+    const std::uint64_t cluster = plan.cluster_bytes();
+    if (plan.split_start()) {
+      return obstacle("room-in-one-piece",
+                      fmt::format("{}: no free run of {} bytes in one piece holds the beginning of "
+                                  "the new structures",
+                                  name_, 1024),
+                      "Delete or move away one file");
+    }
+    if (plan.fits()) return;
+    const std::uint64_t missing = plan.needed_clusters() - plan.free_clusters();
+    obstacle(
+        "volume-room",
+        fmt::format("{}: the structures of NTFS need {} clusters of {} bytes ({}), {} are free "
+                    "({}): {} clusters are missing",
+                    name_, plan.needed_clusters(), cluster,
+                    format_bytes(plan.needed_clusters() * cluster), plan.free_clusters(),
+                    format_bytes(plan.free_clusters() * cluster), missing),
+        fmt::format("Take files of {} bytes ({}) in all off the volume; the log is counted at "
+                    "its smallest, {}",
+                    missing * cluster, format_bytes(missing * cluster),
+                    format_bytes(plan.log_bytes())),
+        missing * cluster / device_.sector_size());
+  }
+
+  void consent(std::string code, std::string text) {
+    out_.consents.push_back({std::move(code), std::move(text)});
+  }
+
+  void add_consents(const SurveyedPartition& s, const NtfsPlan& plan) {
+    consent("readers", fmt::format("{} can then only be read by systems that know NTFS: many "
+                                   "cameras, televisions, consoles and firmwares don't",
+                                   name_));
+    if (s.partition.active) {
+      consent("boot-code", fmt::format("{} is active: the loader in its boot sector is not carried "
+                                       "over, and nothing starts from it before a system puts its "
+                                       "own there",
+                                       name_));
+    }
+    consent("permissions", fmt::format("every file on {} may be read and written by everyone, as "
+                                       "on FAT, until its system is told otherwise",
+                                       name_));
+    if (plan.cluster_bytes() < 4096 && plan.cluster_bytes() < s.volume->cluster_bytes) {
+      consent("clusters",
+              fmt::format("clusters become {} bytes instead of {}, because FAT's data area begins "
+                          "at sector {}: what is written later may end up in more pieces",
+                          plan.cluster_bytes(), s.volume->cluster_bytes, s.volume->first_cluster));
+    }
+    if (!plan.moves().empty()) {
+      consent("moved",
+              fmt::format("{} of a file, where NTFS keeps a boot sector, {} copied to free ones",
+                          plural(plan.moves().size(), "cluster", "clusters"),
+                          plan.moves().size() == 1 ? "is" : "are"));
+    }
+  }
+
+  Device& device_;
+  const ReadOptions& options_;
+  Random& random_;
+  Survey& survey_;
+  Assessment& out_;
+  std::string name_;
+  unsigned number_ = 0;
+};
+
+}  // namespace
+
+ReadOptions options_of(const VolumeChange& change) {
+  ReadOptions out;
+  out.zone = change.zone == "UTC" ? Zone() : Zone::named(change.zone);
+  out.codepage = change.codepage;
+  return out;
+}
+
+std::unique_ptr<Rewrite> make_fat_to_ntfs(const Step& step, Device& device) {
+  return std::make_unique<FatToNtfs>(step, device);
+}
+
+void plan_volumes(Device& device, const ReadOptions& options, Random& random, Survey& survey,
+                  Wishes& wishes, Assessment& out) {
+  add_finding_obstacles(survey, out);
+  NtfsPlanner planner(device, options, random, survey, out);
+  for (const auto& [number, kind] : wishes.volumes) planner.plan(number, wishes);
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,35 @@
+#pragma once
+// The arithmetic of an NTFS volume, taken from its boot sector.
+
+#include <optional>
+#include <string>
+
+#include <nuvrat/bytes.h>
+
+namespace nuvrat {
+
+struct NtfsGeometry {
+  std::uint32_t sector_bytes = 512;
+  std::uint32_t cluster_sectors = 8;
+  std::uint64_t total_sectors = 0;  ///< one less than the partition: the last holds the copy
+  std::uint64_t mft_lcn = 0;
+  std::uint64_t mirror_lcn = 0;
+  std::uint32_t record_bytes = 1024;
+  std::uint32_t index_bytes = 4096;
+  std::uint64_t serial = 0;
+  std::uint32_t hidden_sectors = 0;
+
+  [[nodiscard]] std::uint64_t cluster_bytes() const {
+    return std::uint64_t{cluster_sectors} * sector_bytes;
+  }
+  [[nodiscard]] std::uint64_t clusters() const { return total_sectors / cluster_sectors; }
+  /// Bytes that an index's VCN counts: a cluster, or 512 where the cluster is larger than a block.
+  [[nodiscard]] std::uint64_t index_unit() const {
+    return cluster_bytes() <= index_bytes ? cluster_bytes() : 512;
+  }
+};
+
+/// The geometry, or why this is no NTFS boot sector.
+[[nodiscard]] std::optional<NtfsGeometry> parse_ntfs_boot(ByteView sector, std::string& fault);
+
+}  // namespace nuvrat

@@ -1,0 +1,298 @@
+#include "ntfs/build.h"
+
+#include <algorithm>
+
+#include <nuvrat/error.h>
+
+#include "base/record.h"
+
+namespace nuvrat {
+namespace {
+
+// Appends bytes to a file that lies in runs; whole pieces go out as they fill.
+class RunWriter {
+ public:
+  RunWriter(const NtfsPlan& plan, const Runs& runs, const SectorWriter& write)
+      : cluster_bytes_(plan.cluster_bytes()),
+        cluster_sectors_(plan.format().cluster_sectors),
+        runs_(runs),
+        write_(write) {
+    buffer_.reserve(piece + cluster_bytes_);
+  }
+
+  void add(ByteView bytes) {
+    while (!bytes.empty()) {
+      const std::size_t n = std::min<std::size_t>(bytes.size(), piece - buffer_.size());
+      buffer_.insert(buffer_.end(), bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(n));
+      bytes = bytes.subspan(n);
+      if (buffer_.size() == piece) flush();
+    }
+  }
+
+  /// The rest of the last cluster is zero.
+  void finish() {
+    buffer_.resize(div_up<std::uint64_t>(buffer_.size(), cluster_bytes_) * cluster_bytes_);
+    flush();
+  }
+
+ private:
+  static constexpr std::size_t piece = 1u << 20;  // a multiple of every cluster
+
+  void flush() {
+    ByteView left = buffer_;
+    while (!left.empty()) {
+      if (run_ == runs_.size())
+        throw Error(ErrorCode::guard, "a file of the system has outgrown its plan");
+      const std::uint64_t clusters =
+          std::min(runs_[run_].count - offset_, left.size() / cluster_bytes_);
+      const ByteView part = left.first(clusters * cluster_bytes_);
+      write_((runs_[run_].lcn + offset_) * cluster_sectors_, part);
+      left = left.subspan(part.size());
+      offset_ += clusters;
+      if (offset_ == runs_[run_].count) {
+        ++run_;
+        offset_ = 0;
+      }
+    }
+    buffer_.clear();
+  }
+
+  std::uint64_t cluster_bytes_;
+  std::uint64_t cluster_sectors_;
+  const Runs& runs_;
+  const SectorWriter& write_;
+  Bytes buffer_;
+  std::size_t run_ = 0;
+  std::uint64_t offset_ = 0;
+};
+
+// $MFT from its first record to its last, the mirror and the attribute lists on the way.
+class RecordStream {
+ public:
+  RecordStream(const NtfsPlan& plan, const SectorWriter& write)
+      : plan_(plan),
+        write_(write),
+        table_(plan, plan.runs(Stream::mft), write),
+        mirror_(plan, plan.runs(Stream::mirror), write),
+        mirror_left_(plan.size(Stream::mirror)),
+        mft_bits_(plan.size(Stream::mft_bitmap)) {}
+
+  void run() {
+    for (std::uint64_t number = 0; number < plan_.records(); ++number) {
+      Bytes record = record_at(number);
+      RecordPacker::seal(record);
+      table_.add(record);
+      if (mirror_left_ > 0) {
+        const std::size_t n = std::min<std::size_t>(mirror_left_, record.size());
+        mirror_.add(ByteView(record).first(n));
+        mirror_left_ -= n;
+      }
+    }
+    table_.finish();
+    mirror_.finish();
+    RunWriter bits(plan_, plan_.runs(Stream::mft_bitmap), write_);
+    bits.add(mft_bits_);
+    bits.finish();
+  }
+
+ private:
+  Bytes record_at(std::uint64_t number) {
+    if (const auto waiting = extensions_.find(number); waiting != extensions_.end()) {
+      Bytes out = std::move(waiting->second);
+      extensions_.erase(waiting);
+      mark(number);
+      return out;
+    }
+    const std::uint64_t first = plan_.first_node_record();
+    if (number == record_root) return pack(FileTree::root, number);
+    if (number < 16 || (number >= first_user_record && number < first_user_record + 3))
+      return pack(plan_.system(static_cast<std::uint32_t>(number)), number);
+    if (number >= first && number - first + 1 < plan_.tree().size())
+      return pack(static_cast<NtfsPlan::Entity>(number - first + 1), number);
+    return plan_.packer().unused(number);
+  }
+
+  Bytes pack(NtfsPlan::Entity e, std::uint64_t number) {
+    mark(number);
+    const auto special = plan_.specials().find(e);
+    const bool none = special == plan_.specials().end();
+    PackedFile packed = plan_.packer().pack(head_of(plan_, e), attributes_of(plan_, e),
+                                            none ? Runs{} : special->second.list,
+                                            none ? 0 : special->second.first_extension);
+    if (none) {
+      if (packed.records.size() != 1)
+        throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
+      return std::move(packed.records.front());
+    }
+    RunWriter list(plan_, special->second.list, write_);
+    list.add(packed.list);
+    list.finish();
+    for (std::size_t i = 1; i < packed.records.size(); ++i) {
+      extensions_[special->second.first_extension + i - 1] = std::move(packed.records[i]);
+    }
+    return std::move(packed.records.front());
+  }
+
+  void mark(std::uint64_t number) {
+    std::uint8_t& byte = mft_bits_[number / 8];
+    byte = static_cast<std::uint8_t>(byte | 1u << number % 8);
+  }
+
+  const NtfsPlan& plan_;
+  const SectorWriter& write_;
+  RunWriter table_;
+  RunWriter mirror_;
+  std::uint64_t mirror_left_;
+  Bytes mft_bits_;
+  std::map<std::uint64_t, Bytes> extensions_;
+};
+
+struct AttributeDefinition {
+  const char16_t* name;
+  std::uint32_t type;
+  std::uint32_t flags;  // 2: indexed; 40: always resident; 80: may be non-resident
+  std::uint64_t least;
+  std::uint64_t most;
+};
+
+constexpr std::uint64_t any = ~std::uint64_t{0};
+constexpr AttributeDefinition definitions[] = {
+    {u"$STANDARD_INFORMATION", at_standard_information, 0x40, 0x30, 0x48},
+    {u"$ATTRIBUTE_LIST", at_attribute_list, 0x80, 0, any},
+    {u"$FILE_NAME", at_file_name, 0x42, 0x44, 0x242},
+    {u"$OBJECT_ID", at_object_id, 0x40, 0, 0x100},
+    {u"$SECURITY_DESCRIPTOR", at_security_descriptor, 0x80, 0, any},
+    {u"$VOLUME_NAME", at_volume_name, 0x40, 2, 0x100},
+    {u"$VOLUME_INFORMATION", at_volume_information, 0x40, 0xC, 0xC},
+    {u"$DATA", at_data, 0, 0, any},
+    {u"$INDEX_ROOT", at_index_root, 0x40, 0, any},
+    {u"$INDEX_ALLOCATION", at_index_allocation, 0x80, 0, any},
+    {u"$BITMAP", at_bitmap, 0x80, 0, any},
+    {u"$REPARSE_POINT", at_reparse_point, 0x80, 0, 0x4000},
+    {u"$EA_INFORMATION", at_ea_information, 0x40, 8, 8},
+    {u"$EA", at_ea, 0, 0, 0x10000},
+    {u"$LOGGED_UTILITY_STREAM", at_logged_utility_stream, 0x80, 0, 0x10000},
+};
+
+Bytes attribute_definitions() {
+  Bytes out(16 * 160);  // the last row is zero
+  std::size_t at = 0;
+  for (const AttributeDefinition& d : definitions) {
+    std::size_t i = at;
+    for (const char16_t* c = d.name; *c != 0; ++c, i += 2) out[i] = static_cast<std::uint8_t>(*c);
+    struct {
+      be::little_uint32_buf_t type, display, collation, flags;
+      be::little_uint64_buf_t least, most;
+    } row{};
+    row.type = d.type;
+    row.flags = d.flags;
+    row.least = d.least;
+    row.most = d.most;
+    store(row, out, at + 128);
+    at += 160;
+  }
+  return out;
+}
+
+// One bit a cluster, those beyond the end set; made piece by piece out of the used runs.
+void write_bitmap(const NtfsPlan& plan, const SectorWriter& write) {
+  RunWriter out(plan, plan.runs(Stream::bitmap), write);
+  const Runs used = plan.used();
+  constexpr std::uint64_t piece_bits = std::uint64_t{8} << 16;
+  const std::uint64_t bits = plan.size(Stream::bitmap) * 8;
+  auto run = used.begin();
+  for (std::uint64_t first = 0; first < bits; first += piece_bits) {
+    const std::uint64_t count = std::min(piece_bits, bits - first);
+    Bytes piece(count / 8);
+    const auto set = [&](std::uint64_t from, std::uint64_t to) {
+      from = std::max(from, first);
+      to = std::min(to, first + count);
+      for (; from < to && from % 8 != 0; ++from)
+        piece[(from - first) / 8] |= static_cast<std::uint8_t>(1u << from % 8);
+      for (; from + 8 <= to; from += 8) piece[(from - first) / 8] = 0xFF;
+      for (; from < to; ++from)
+        piece[(from - first) / 8] |= static_cast<std::uint8_t>(1u << from % 8);
+    };
+    for (; run != used.end(); ++run) {
+      set(run->lcn, run->lcn + run->count);
+      if (run->lcn + run->count > first + count) break;
+    }
+    set(plan.clusters(), bits);
+    out.add(piece);
+  }
+  out.finish();
+}
+
+void write_whole(const NtfsPlan& plan, Stream s, ByteView contents, const SectorWriter& write) {
+  RunWriter out(plan, plan.runs(s), write);
+  out.add(contents);
+  out.finish();
+}
+
+void write_log(const NtfsPlan& plan, const SectorWriter& write) {
+  RunWriter out(plan, plan.runs(Stream::log), write);
+  const Bytes piece(1u << 16, 0xFF);  // "empty, restart"
+  for (std::uint64_t at = 0; at < plan.log_bytes(); at += piece.size()) out.add(piece);
+  out.finish();
+}
+
+void write_folder(const NtfsPlan& plan, FileTree::Id id, const NtfsPlan::Folder& folder,
+                  const SectorWriter& write) {
+  const std::vector<IndexItem> items = folder_items(plan, id);
+  std::vector<std::uint32_t> sizes;
+  for (const IndexItem& item : items)
+    sizes.push_back(static_cast<std::uint32_t>(entry_bytes(item.body.size())));
+  const IndexShape shape(sizes);
+  RunWriter out(plan, folder.runs, write);
+  for (std::size_t i = 0; i < shape.blocks(); ++i)
+    out.add(index_block(shape, i, items, plan.index_unit()));
+  out.finish();
+}
+
+std::int8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
+  if (bytes >= cluster_bytes) return static_cast<std::int8_t>(bytes / cluster_bytes);
+  int power = 0;
+  while (std::uint64_t{1} << power < bytes) ++power;
+  return static_cast<std::int8_t>(-power);
+}
+
+}  // namespace
+
+void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWriter& write) {
+  RecordStream(plan, write).run();
+  write_log(plan, write);
+  write_whole(plan, Stream::attr_def, attribute_definitions(), write);
+  write_bitmap(plan, write);
+  write_whole(plan, Stream::upcase, plan.upcase().contents(), write);
+  write_whole(plan, Stream::security, plan.security().sds, write);
+  for (const auto& [id, folder] : plan.folders()) write_folder(plan, id, folder, write);
+  const std::uint64_t spc = plan.format().cluster_sectors;
+  for (const NtfsPlan::Move& move : plan.moves()) write(move.to * spc, read(move.from * spc, spc));
+}
+
+Bytes ntfs_boot_sector(const NtfsPlan& plan) {
+  const NtfsFormat& format = plan.format();
+  NtfsBoot boot{};
+  boot.jump = {0xEB, 0x52, 0x90};
+  boot.oem_id = {'N', 'T', 'F', 'S', ' ', ' ', ' ', ' '};
+  boot.bytes_per_sector = static_cast<std::uint16_t>(format.sector_bytes);
+  boot.sectors_per_cluster = static_cast<std::uint8_t>(format.cluster_sectors);
+  boot.media = 0xF8;
+  boot.sectors_per_track = std::uint16_t{63};
+  boot.heads = std::uint16_t{255};
+  boot.hidden_sectors = static_cast<std::uint32_t>(format.hidden_sectors);
+  boot.drive = 0x00800080;
+  boot.total_sectors = format.sectors - 1;
+  boot.mft_lcn = plan.runs(Stream::mft).front().lcn;
+  boot.mirror_lcn = plan.runs(Stream::mirror).front().lcn;
+  boot.clusters_per_record = size_code(plan.packer().unused(0).size(), plan.cluster_bytes());
+  boot.clusters_per_index_block = size_code(index_block_bytes, plan.cluster_bytes());
+  boot.serial = format.serial;
+  Bytes out(format.sector_bytes);
+  store(boot, out);
+  out[510] = 0x55;
+  out[511] = 0xAA;
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,21 @@
+#pragma once
+// Writes a planned NTFS volume: everything but its first sector, which makes it count.
+
+#include <functional>
+
+#include "ntfs/plan.h"
+
+namespace nuvrat {
+
+/// Takes whole sectors, counted from the volume's first one.
+using SectorWriter = std::function<void(std::uint64_t sector, ByteView data)>;
+/// Gives the contents of sectors, for clusters that move.
+using SectorReader = std::function<Bytes(std::uint64_t sector, std::uint64_t count)>;
+
+/// Streams the volume in the order of the plan: large pieces, nothing twice.
+void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWriter& write);
+
+/// The boot sector, for sector 0 and for the partition's last one.
+[[nodiscard]] Bytes ntfs_boot_sector(const NtfsPlan& plan);
+
+}  // namespace nuvrat

@@ -1,0 +1,487 @@
+// From an NTFS volume to a FileTree: every record once in the order of the disk, then the folders'
+// indexes from the root down, as the system that owns the volume shows them.
+
+#include "ntfs/read.h"
+
+#include <algorithm>
+#include <unordered_map>
+#include <unordered_set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+
+#include "base/record.h"
+#include "ntfs/fixup.h"
+#include "ntfs/volume.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t most_index_root = 65536;
+
+// What a record says of its file; names come from the folders.
+struct FileFacts {
+  bool known = false;
+  bool directory = false;
+  Stored stored = Stored::extents;
+  std::uint16_t sequence = 0;
+  std::uint32_t attributes = 0;
+  Ticks created = 0, modified = 0, accessed = 0;
+  std::uint64_t size = 0, valid = 0;
+  std::size_t extents_at = 0, extents_count = 0;
+};
+
+// Contents besides the unnamed ones: named streams, and where a reparse point leads.
+struct SideStream {
+  std::uint32_t type;
+  std::u16string name;
+  std::uint64_t size;
+};
+
+struct IndexedName {
+  std::uint64_t reference;
+  std::u16string name;
+  std::uint8_t space;
+};
+
+class NtfsReader final : public VolumeReader {
+ public:
+  explicit NtfsReader(const Device& device) : volume_(device) { fill_info(); }
+
+  [[nodiscard]] const VolumeInfo& info() const override { return info_; }
+  [[nodiscard]] const Findings& findings() const override { return findings_; }
+  [[nodiscard]] const Device& device() const override { return volume_.device(); }
+
+  [[nodiscard]] const FileTree& tree() override {
+    if (!walked_) {
+      read_records();
+      walk();
+      facts_.clear();
+      facts_.shrink_to_fit();
+      extents_.clear();
+      extents_.shrink_to_fit();
+    }
+    walked_ = true;
+    return tree_;
+  }
+
+  // From the runlists themselves: $Bitmap only says what they are said to be.
+  [[nodiscard]] SectorSet owned() override {
+    SectorSet out;
+    const std::uint64_t spc = volume_.cluster_sectors();
+    volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
+      if (state != NtfsVolume::RecordState::sound || !in_use(record) || base_of(record) != 0)
+        return;
+      for (const AttributeView& a : attributes_or_none(number, record)) {
+        for (const Run& r : a.runs) {
+          if (r.lcn != Run::hole) out.add({r.lcn * spc, r.count * spc});
+        }
+      }
+    });
+    const std::uint64_t last = volume_.geometry().total_sectors *
+                               (volume_.geometry().sector_bytes / volume_.device().sector_size());
+    if (last < volume_.device().sectors()) out.add({last, 1});  // the second boot sector
+    return out;
+  }
+
+  [[nodiscard]] SectorSet bad() const override {
+    SectorSet out;
+    Bytes record;
+    if (volume_.read_record(record_bad, record) != NtfsVolume::RecordState::sound) return out;
+    const auto all = volume_.attributes(record_bad, record);
+    const AttributeView* a = find_attribute(all, at_data, u"$Bad");
+    const std::uint64_t spc = volume_.cluster_sectors();
+    for (const Run& r : a == nullptr ? Runs{} : a->runs) {
+      if (r.lcn != Run::hole) out.add({r.lcn * spc, r.count * spc});
+    }
+    return out;
+  }
+
+  void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) override {
+    const std::uint64_t number = record_of_[id];
+    Bytes record;
+    if (volume_.read_record(number, record) != NtfsVolume::RecordState::sound)
+      throw Error(ErrorCode::damaged, "the record is damaged", {{}, {}, number, {}});
+    const auto all = volume_.attributes(number, record);
+    const auto side = sides_of_.find(id);
+    const AttributeView* a = side == sides_of_.end()
+                                 ? find_attribute(all, at_data)
+                                 : find_attribute(all, side->second.type, side->second.name);
+    if (a == nullptr)
+      throw Error(ErrorCode::damaged, "the contents are gone", {{}, {}, number, {}});
+    volume_.stream(*a, sink);
+  }
+
+ private:
+  static bool in_use(ByteView record) {
+    return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
+  }
+  static std::uint64_t base_of(ByteView record) { return load<FileRecord>(record).base.value(); }
+
+  void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> record,
+                   std::string path, std::string text) {
+    findings_.push_back(
+        {code, severity, {{}, {}, record, std::move(path)}, std::move(text), false});
+  }
+
+  [[nodiscard]] std::vector<AttributeView> attributes_or_none(std::uint64_t number,
+                                                              ByteView record) const {
+    try {
+      return volume_.attributes(number, record);
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::damaged) throw;
+      return {};
+    }
+  }
+
+  // A record of the system, which must be sound.
+  [[nodiscard]] std::vector<AttributeView> system_attributes(std::uint64_t number) const {
+    Bytes record;
+    if (volume_.read_record(number, record) != NtfsVolume::RecordState::sound)
+      throw Error(ErrorCode::damaged, "a record of the system is damaged", {{}, {}, number, {}});
+    return volume_.attributes(number, record);
+  }
+
+  void fill_info() {
+    const NtfsGeometry& g = volume_.geometry();
+    const std::uint64_t ratio = g.sector_bytes / volume_.device().sector_size();
+    info_.kind = VolumeKind::ntfs;
+    info_.serial_number = g.serial;
+    info_.serial = fmt::format("{:04X}-{:04X}", g.serial >> 16 & 0xFFFF, g.serial & 0xFFFF);
+    info_.sectors = g.total_sectors * ratio;
+    info_.bytes = info_.sectors * volume_.device().sector_size();
+    info_.cluster_bytes = static_cast<std::uint32_t>(g.cluster_bytes());
+    info_.hidden_sectors = g.hidden_sectors;
+    const auto volume = system_attributes(record_volume_info);
+    if (const AttributeView* name = find_attribute(volume, at_volume_name))
+      info_.label = to_utf8(utf16_from(name->value));
+    const AttributeView* about = find_attribute(volume, at_volume_information);
+    if (about == nullptr || about->value.size() < 12)
+      throw Error(ErrorCode::damaged, "the volume's own record says nothing of the volume",
+                  {{}, {}, record_volume_info, {}});
+    const bool dirty = (about->value[10] & 1) != 0;
+    info_.clean = !dirty && log_is_closed();
+    if (!info_.clean) {
+      add_finding("ntfs.not-clean", Severity::error, dirty ? record_volume_info : record_log, "",
+                  dirty ? "the volume is marked as not closed properly; start it once under the "
+                          "system that owns it"
+                        : "the log holds work that is not done yet; start the volume once under "
+                          "the system that owns it, and close it there");
+    }
+    count_free();
+  }
+
+  // The log is closed when it is empty, or its restart area says that no client uses it.
+  [[nodiscard]] bool log_is_closed() const {
+    const auto all = system_attributes(record_log);
+    const AttributeView* data = find_attribute(all, at_data);
+    if (data == nullptr || data->resident || data->size < 2 * 4096) return false;
+    bool any_closed = false;
+    for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{4096}}) {
+      Bytes page(4096);
+      volume_.read(*data, at, page);
+      const auto mark = load<be::little_uint32_buf_t>(page).value();
+      if (mark == 0xFFFFFFFF) {
+        any_closed |= at == 0;
+        continue;
+      }
+      if (mark != 0x52545352 || !unprotect(page)) continue;  // "RSTR"
+      const std::size_t area = load<be::little_uint16_buf_t>(page, 0x18).value();
+      if (area + 16 > page.size()) continue;
+      const auto client = load<be::little_uint16_buf_t>(page, area + 12).value();
+      const auto flags = load<be::little_uint16_buf_t>(page, area + 14).value();
+      if (client != 0xFFFF && (flags & 2) == 0) return false;
+      any_closed = true;
+    }
+    return any_closed;
+  }
+
+  void count_free() {
+    const auto all = system_attributes(record_bitmap);
+    const AttributeView* data = find_attribute(all, at_data);
+    if (data == nullptr) throw Error(ErrorCode::damaged, "$Bitmap has no contents");
+    std::uint64_t used = 0;
+    std::uint64_t left = volume_.geometry().clusters();
+    const std::uint64_t clusters = left;
+    volume_.stream(*data, [&](ByteView bytes) {
+      for (const std::uint8_t byte : bytes) {
+        const unsigned bits = left >= 8 ? 8 : static_cast<unsigned>(left);
+        used += static_cast<unsigned>(__builtin_popcount(byte & ((1u << bits) - 1)));
+        left -= bits;
+      }
+    });
+    info_.free_bytes = (clusters - used - left) * volume_.geometry().cluster_bytes();
+  }
+
+  void read_records() {
+    facts_.resize(volume_.records());
+    volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
+      if (state == NtfsVolume::RecordState::torn) {
+        add_finding("ntfs.record-torn", Severity::error, number, "",
+                    "a record was not written whole: its update sequence differs");
+        return;
+      }
+      const bool user = number >= first_user_record || number == record_root;
+      if (state != NtfsVolume::RecordState::sound || !user || !in_use(record) ||
+          base_of(record) != 0)
+        return;
+      try {
+        take_facts(number, record);
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::damaged) throw;
+        add_finding("ntfs.record", Severity::error, number, "", e.message());
+      }
+    });
+  }
+
+  void take_facts(std::uint64_t number, ByteView record) {
+    const auto all = volume_.attributes(number, record);
+    const auto header = load<FileRecord>(record);
+    FileFacts f;
+    f.known = true;
+    f.directory = (header.flags.value() & record_directory) != 0;
+    f.sequence = header.sequence.value();
+    if (const AttributeView* s = find_attribute(all, at_standard_information);
+        s != nullptr && s->value.size() >= 48) {
+      Bytes value = s->value;
+      value.resize(sizeof(StandardInformation));
+      const auto info = load<StandardInformation>(value);
+      f.created = info.created.value();
+      f.modified = info.modified.value();
+      f.accessed = info.accessed.value();
+      f.attributes = info.attributes.value();
+    }
+    for (const AttributeView& a : all) {
+      const bool named = a.type == at_data && !a.name.empty();
+      if (named || a.type == at_reparse_point) {
+        sides_[number].push_back({a.type, a.name, a.bytes()});
+      } else if (a.type == at_data && !f.directory) {
+        take_contents(a, f);
+      }
+    }
+    facts_[number] = f;
+  }
+
+  void take_contents(const AttributeView& a, FileFacts& f) {
+    f.size = f.valid = a.bytes();
+    const bool packed = (a.flags & attribute_compressed) != 0 && a.compression_unit != 0;
+    if (a.resident || packed) {
+      f.stored = Stored::elsewhere;
+      if (f.size == 0) f.stored = Stored::extents;
+      return;
+    }
+    f.valid = std::min(a.size, a.initialised);
+    f.extents_at = extents_.size();
+    const std::uint64_t spc = volume_.cluster_sectors();
+    for (const Run& r : a.runs)
+      extents_.push_back({r.lcn == Run::hole ? FileTree::hole : r.lcn * spc, r.count * spc});
+    f.extents_count = extents_.size() - f.extents_at;
+    // Runs behind the end hold nothing.
+    std::uint64_t sectors =
+        div_up(f.size, volume_.geometry().cluster_bytes()) * volume_.cluster_sectors();
+    for (std::size_t i = 0; i < f.extents_count; ++i) {
+      SectorRange& e = extents_[f.extents_at + i];
+      e.count = std::min(e.count, sectors);
+      sectors -= e.count;
+      if (e.count == 0) {
+        f.extents_count = i;
+        extents_.resize(f.extents_at + i);
+      }
+    }
+  }
+
+  void walk() {
+    record_of_.assign(1, record_root);
+    struct Open {
+      FileTree::Id id;
+      std::uint64_t record;
+    };
+    std::vector<Open> open{{FileTree::root, record_root}};
+    std::unordered_set<std::uint64_t> seen{record_root};
+    while (!open.empty()) {
+      const Open folder = open.back();
+      open.pop_back();
+      std::vector<IndexedName> names;
+      try {
+        names = read_index(folder.record);
+      } catch (const Error& e) {
+        if (e.code() == ErrorCode::device_read) {
+          const std::string path = tree_.path(folder.id);
+          throw Error(ErrorCode::device_read, "a folder could not be read: " + e.message(),
+                      {e.place().subject, e.place().sector, folder.record,
+                       path.empty() ? "the root folder" : path},
+                      "Make an image of the disk with what can still be read, and work on that");
+        }
+        if (e.code() != ErrorCode::damaged) throw;
+        add_finding("ntfs.index", Severity::error, folder.record, tree_.path(folder.id),
+                    e.message());
+        continue;
+      }
+      std::unordered_map<std::uint64_t, std::u16string> short_names;
+      for (const IndexedName& n : names) {
+        if (n.space == name_dos) short_names[n.reference] = n.name;
+      }
+      for (const IndexedName& n : names) {
+        const std::uint64_t record = record_of(n.reference);
+        if (n.space == name_dos || record < first_user_record) continue;
+        const auto alias = short_names.find(n.reference);
+        const std::u16string short_name =
+            alias == short_names.end() ? std::u16string() : alias->second;
+        const FileTree::Id id = add_node(folder.id, n, short_name);
+        if (id != FileTree::none && tree_.is_directory(id)) {
+          if (seen.insert(record).second) {
+            open.push_back({id, record});
+          } else {
+            add_finding("ntfs.folder-twice", Severity::error, record, tree_.path(id),
+                        "the folder has two names");
+          }
+        }
+      }
+    }
+  }
+
+  FileTree::Id add_node(FileTree::Id parent, const IndexedName& n,
+                        const std::u16string& short_name) {
+    const std::uint64_t record = record_of(n.reference);
+    const FileFacts* f = record < facts_.size() ? &facts_[record] : nullptr;
+    const auto path = [&] {
+      const std::string above = tree_.path(parent);
+      return above.empty() ? to_utf8(n.name) : above + "/" + to_utf8(n.name);
+    };
+    if (f == nullptr || !f->known || f->sequence != sequence_of(n.reference)) {
+      add_finding("ntfs.name-dangling", Severity::error, record, path(),
+                  "a folder names a file whose record isn't there");
+      return FileTree::none;
+    }
+    if (n.name.empty() || n.name.find_first_of(std::u16string_view(u"/\0", 2)) != n.name.npos) {
+      add_finding("ntfs.name-illegal", Severity::error, record, path(),
+                  "the name is empty or holds a character that no name may hold");
+      return FileTree::none;
+    }
+    FileTree::Info info;
+    info.directory = f->directory;
+    info.attributes = f->attributes;
+    info.size = f->directory ? 0 : f->size;
+    info.created = f->created;
+    info.modified = f->modified;
+    info.accessed = f->accessed;
+    const FileTree::Id id =
+        tree_.add(parent, n.name, short_name.size() > 12 ? u"" : short_name, info);
+    record_of_.push_back(record);
+    if ((f->attributes & attr_encrypted_file) != 0) {
+      add_finding("ntfs.encrypted", Severity::note, record, tree_.path(id),
+                  "the file is encrypted: its hash is that of what lies on the disk");
+    }
+    if (!f->directory) {
+      tree_.set_stored(id, f->stored);
+      const auto begin = extents_.begin() + static_cast<std::ptrdiff_t>(f->extents_at);
+      tree_.set_extents(id, {begin, begin + static_cast<std::ptrdiff_t>(f->extents_count)});
+      if (f->valid < f->size) tree_.set_valid_bytes(id, f->valid);
+      const auto [first, added] = first_name_.emplace(record, id);
+      if (!added) tree_.set_link(id, first->second);
+    }
+    if (const auto sides = sides_.find(record); sides != sides_.end()) {
+      for (const SideStream& s : sides->second) add_side(parent, n.name, record, s);
+    }
+    return id;
+  }
+
+  void add_side(FileTree::Id parent, const std::u16string& name, std::uint64_t record,
+                const SideStream& s) {
+    FileTree::Info info;
+    info.size = s.size;
+    const std::u16string stream = s.type == at_reparse_point ? u"$REPARSE_POINT" : s.name;
+    const FileTree::Id id = tree_.add(parent, name + u":" + stream, u"", info);
+    record_of_.push_back(record);
+    tree_.set_stored(id, s.size == 0 ? Stored::extents : Stored::elsewhere);
+    sides_of_[id] = s;
+  }
+
+  // Every name of a folder, over its blocks from the root on; no block twice.
+  std::vector<IndexedName> read_index(std::uint64_t number) {
+    const auto all = system_attributes(number);
+    const AttributeView* root = find_attribute(all, at_index_root, u"$I30");
+    if (root == nullptr || !root->resident || root->value.size() > most_index_root)
+      throw Error(ErrorCode::damaged, "the folder has no index");
+    const AttributeView* blocks = find_attribute(all, at_index_allocation, u"$I30");
+    const RunMap map(blocks == nullptr ? Runs{} : blocks->runs);
+    const std::uint64_t unit = volume_.geometry().index_unit();
+    const std::uint64_t size = volume_.geometry().index_bytes;
+    const std::uint64_t end =
+        blocks == nullptr
+            ? 0
+            : std::min(blocks->size, map.clusters() * volume_.geometry().cluster_bytes());
+    std::vector<IndexedName> out;
+    std::vector<std::uint64_t> open;
+    read_entries(root->value, sizeof(IndexRoot), out, open);
+    std::unordered_set<std::uint64_t> seen;
+    Bytes block(size);
+    while (!open.empty()) {
+      const std::uint64_t vcn = open.back();
+      open.pop_back();
+      if (vcn > end / unit || vcn * unit + size > end)
+        throw Error(ErrorCode::damaged, fmt::format("the index leads to block {}", vcn));
+      if (!seen.insert(vcn).second)
+        throw Error(ErrorCode::damaged, fmt::format("the index leads to block {} twice", vcn));
+      volume_.read(map, vcn * unit, block);
+      const auto head = load<IndexBlock>(block);
+      if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block) ||
+          head.vcn.value() != vcn)
+        throw Error(ErrorCode::damaged, fmt::format("block {} of the index is damaged", vcn));
+      read_entries(block, offsetof(IndexBlock, header), out, open);
+    }
+    return out;
+  }
+
+  static void read_entries(ByteView bytes, std::size_t header_at, std::vector<IndexedName>& out,
+                           std::vector<std::uint64_t>& children) {
+    const auto header = load<IndexHeader>(bytes, header_at);
+    const std::uint64_t end = header_at + std::uint64_t{header.used.value()};
+    std::uint64_t at = header_at + std::uint64_t{header.first_entry.value()};
+    if (end > bytes.size()) throw Error(ErrorCode::damaged, "an index says more than it holds");
+    while (true) {
+      if (at > end || sizeof(IndexEntry) > end - at)
+        throw Error(ErrorCode::damaged, "an index has no last entry");
+      const auto entry = load<IndexEntry>(bytes, at);
+      const std::uint64_t length = entry.length.value();
+      if (length < sizeof(IndexEntry) || length % 8 != 0 || length > end - at)
+        throw Error(ErrorCode::damaged, fmt::format("an index entry has {} bytes", length));
+      const bool child = (entry.flags.value() & entry_has_child) != 0;
+      if (child) {
+        if (length < sizeof(IndexEntry) + 8)
+          throw Error(ErrorCode::damaged, "an index entry has no room for its child");
+        children.push_back(load<be::little_uint64_buf_t>(bytes, at + length - 8).value());
+      }
+      if ((entry.flags.value() & entry_last) != 0) return;
+      const ByteView key = bytes.subspan(at + sizeof(IndexEntry), length - sizeof(IndexEntry));
+      const auto name = load<FileNameHead>(key);
+      const std::size_t units = name.name_length;
+      if (sizeof(FileNameHead) + 2 * units > key.size())
+        throw Error(ErrorCode::damaged, "a name leaves its index entry");
+      out.push_back({entry.reference.value(),
+                     utf16_from(key.subspan(sizeof(FileNameHead), 2 * units)), name.name_space});
+      at += length;
+    }
+  }
+
+  NtfsVolume volume_;
+  VolumeInfo info_;
+  FileTree tree_;
+  Findings findings_;
+  bool walked_ = false;
+  std::vector<FileFacts> facts_;
+  std::vector<SectorRange> extents_;
+  std::unordered_map<std::uint64_t, std::vector<SideStream>> sides_;  // by record
+  std::unordered_map<FileTree::Id, SideStream> sides_of_;             // by node
+  std::unordered_map<std::uint64_t, FileTree::Id> first_name_;        // by record
+  std::vector<std::uint64_t> record_of_;                              // by node
+};
+
+}  // namespace
+
+std::unique_ptr<VolumeReader> open_ntfs(const Device& device) {
+  return std::make_unique<NtfsReader>(device);
+}
+
+}  // namespace nuvrat

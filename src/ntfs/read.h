@@ -1,0 +1,13 @@
+#pragma once
+// The NTFS reader.
+
+#include <memory>
+
+#include <nuvrat/volume.h>
+
+namespace nuvrat {
+
+/// Throws Error (damaged) when the boot sector or $MFT's first record make no sense.
+[[nodiscard]] std::unique_ptr<VolumeReader> open_ntfs(const Device& device);
+
+}  // namespace nuvrat

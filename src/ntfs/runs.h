@@ -1,0 +1,33 @@
+#pragma once
+// Runlists: where the clusters of an attribute lie.
+
+#include <vector>
+
+#include <nuvrat/bytes.h>
+
+namespace nuvrat {
+
+/// `count` clusters from `lcn` on, or clusters that aren't there and read as zeros.
+struct Run {
+  static constexpr std::uint64_t hole = ~std::uint64_t{0};
+  std::uint64_t lcn = hole;
+  std::uint64_t count = 0;
+  bool operator==(const Run&) const = default;
+};
+using Runs = std::vector<Run>;
+
+[[nodiscard]] std::uint64_t clusters_in(const Runs& runs);
+
+/// Appends a run, joined with the last one where they touch.
+void add_run(Runs& runs, Run run);
+
+/// Bytes of one mapping pair; `previous` is the LCN that the delta counts from.
+void encode_run(const Run& run, std::uint64_t& previous, Bytes& out);
+/// A whole runlist with its end mark.
+[[nodiscard]] Bytes encode_runs(const Runs& runs);
+
+/// Appends the runs of one attribute's mapping pairs to `out`. Deltas count from zero. Throws Error
+/// (damaged) for pairs that leave `bytes`, are no numbers, or lead outside `clusters`.
+void decode_runs(ByteView bytes, std::uint64_t clusters, Runs& out);
+
+}  // namespace nuvrat

@@ -1,0 +1,133 @@
+#include "ntfs/security.h"
+
+#include <algorithm>
+#include <bit>
+
+#include "base/record.h"
+
+namespace nuvrat {
+namespace {
+
+template <typename Value>
+void put(Bytes& out, Value value) {
+  for (std::size_t i = 0; i < sizeof value; ++i)
+    out.push_back(static_cast<std::uint8_t>(static_cast<std::uint64_t>(value) >> 8 * i));
+}
+
+// An identifier of an account: authority, then its parts.
+Bytes account(std::uint8_t authority, std::initializer_list<std::uint32_t> parts) {
+  Bytes out{1, static_cast<std::uint8_t>(parts.size()), 0, 0, 0, 0, 0, authority};
+  for (const std::uint32_t part : parts) put(out, part);
+  return out;
+}
+
+struct Grant {
+  Bytes who;
+  std::uint32_t mask;
+  std::uint8_t flags;  // 3: what is made inside a folder inherits it
+};
+
+// Self-relative: header, the list of grants, owner, group.
+Bytes descriptor(const std::vector<Grant>& grants) {
+  const Bytes administrators = account(5, {32, 544});
+  Bytes list;
+  for (const Grant& g : grants) {
+    list.push_back(0);  // access allowed
+    list.push_back(g.flags);
+    put(list, static_cast<std::uint16_t>(8 + g.who.size()));
+    put(list, g.mask);
+    list.insert(list.end(), g.who.begin(), g.who.end());
+  }
+  constexpr std::uint32_t list_at = 20;
+  const auto owner_at = static_cast<std::uint32_t>(list_at + 8 + list.size());
+  Bytes out{1, 0};
+  put(out, std::uint16_t{0x8004});  // self-relative, with a list
+  put(out, owner_at);
+  put(out, static_cast<std::uint32_t>(owner_at + administrators.size()));
+  put(out, std::uint32_t{0});
+  put(out, list_at);
+  put(out, std::uint16_t{2});
+  put(out, static_cast<std::uint16_t>(8 + list.size()));
+  put(out, static_cast<std::uint32_t>(grants.size()));
+  out.insert(out.end(), list.begin(), list.end());
+  for (int i = 0; i < 2; ++i) out.insert(out.end(), administrators.begin(), administrators.end());
+  return out;
+}
+
+std::uint32_t hash_of(ByteView bytes) {
+  std::uint32_t hash = 0;
+  for (std::size_t at = 0; at + 4 <= bytes.size(); at += 4)
+    hash = load<be::little_uint32_buf_t>(bytes, at).value() + std::rotl(hash, 3);
+  return hash;
+}
+
+// Where the data of a view index's entry lie, in its first eight bytes.
+std::uint64_t view_head(std::size_t key, std::size_t data) {
+  return (sizeof(IndexEntry) + key) | data << 16;
+}
+
+}  // namespace
+
+SecurityStreams make_security() {
+  constexpr std::uint32_t read = 0x00120089;
+  constexpr std::uint32_t everything = 0x001F01FF;
+  const std::vector<std::pair<std::uint32_t, Bytes>> all = {
+      {security_of_system,
+       descriptor({{account(5, {18}), read, 0}, {account(5, {32, 544}), read, 0}})},
+      {security_of_files, descriptor({{account(1, {0}), everything, 3}})},
+  };
+  SecurityStreams out;
+  Bytes block;
+  std::vector<SecurityEntry> heads;
+  for (const auto& [id, bytes] : all) {
+    block.resize((block.size() + 15) / 16 * 16);
+    SecurityEntry head{};
+    head.hash = hash_of(bytes);
+    head.id = id;
+    head.offset = block.size();
+    head.length = static_cast<std::uint32_t>(sizeof head + bytes.size());
+    const ByteView view = bytes_of(head);
+    block.insert(block.end(), view.begin(), view.end());
+    block.insert(block.end(), bytes.begin(), bytes.end());
+    heads.push_back(head);
+  }
+  out.sds.resize(security_mirror);
+  std::copy(block.begin(), block.end(), out.sds.begin());
+  out.sds.insert(out.sds.end(), block.begin(), block.end());
+
+  for (const SecurityEntry& head : heads) {
+    const ByteView view = bytes_of(head);
+    IndexItem by_hash{view_head(8, sizeof head), 8, {view.begin(), view.begin() + 8}};
+    by_hash.body.insert(by_hash.body.end(), view.begin(), view.end());
+    for (const char c : {'I', '\0', 'I', '\0'})
+      by_hash.body.push_back(static_cast<std::uint8_t>(c));
+    out.sdh.push_back(std::move(by_hash));
+    IndexItem by_id{view_head(4, sizeof head), 4, {view.begin() + 4, view.begin() + 8}};
+    by_id.body.insert(by_id.body.end(), view.begin(), view.end());
+    out.sii.push_back(std::move(by_id));
+  }
+  std::sort(out.sdh.begin(), out.sdh.end(), [](const IndexItem& a, const IndexItem& b) {
+    return load<be::little_uint32_buf_t>(a.body).value() <
+           load<be::little_uint32_buf_t>(b.body).value();
+  });
+  return out;
+}
+
+std::vector<IndexItem> default_quota(std::int64_t changed) {
+  IndexItem item;
+  item.key_length = 4;
+  put(item.body, std::uint32_t{1});  // the owner id that stands for the default
+  Bytes data;
+  put(data, std::uint32_t{2});  // version
+  put(data, std::uint32_t{1});  // these are the default limits
+  put(data, std::uint64_t{0});
+  put(data, changed);
+  put(data, ~std::uint64_t{0});  // no warning
+  put(data, ~std::uint64_t{0});  // no limit
+  put(data, std::uint64_t{0});
+  item.head = view_head(4, data.size());
+  item.body.insert(item.body.end(), data.begin(), data.end());
+  return {item};
+}
+
+}  // namespace nuvrat

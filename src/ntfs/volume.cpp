@@ -1,0 +1,374 @@
+#include "ntfs/volume.h"
+
+#include <algorithm>
+#include <tuple>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+
+#include "base/record.h"
+#include "ntfs/fixup.h"
+#include "ntfs/lznt1.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t piece_bytes = 1u << 20;
+constexpr std::uint64_t most_list_bytes = 8u << 20;  // ATTRIBUTE_LIST; others stop at 256 KiB
+
+Error damaged(std::uint64_t record, const std::string& text) {
+  return {ErrorCode::damaged, text, {{}, {}, record, {}}};
+}
+
+NtfsGeometry geometry_of(const Device& device) {
+  std::string fault;
+  const auto geometry = parse_ntfs_boot(device.read(0), fault);
+  if (!geometry) {
+    throw Error(ErrorCode::damaged, "the NTFS boot sector makes no sense: " + fault,
+                {{}, 0, {}, {}});
+  }
+  if (geometry->sector_bytes % device.sector_size() != 0) {
+    throw Error(ErrorCode::damaged,
+                fmt::format("the volume is made for sectors of {} bytes, the disk has {}",
+                            geometry->sector_bytes, device.sector_size()),
+                {{}, 0, {}, {}},
+                fmt::format("For an image, try --sector-size {}", geometry->sector_bytes));
+  }
+  const std::uint64_t sectors =
+      geometry->total_sectors * (geometry->sector_bytes / device.sector_size());
+  if (sectors > device.sectors()) {
+    throw Error(ErrorCode::damaged,
+                fmt::format("the volume says that it has {} sectors, but its place has {}: {} are "
+                            "missing",
+                            sectors, device.sectors(), sectors - device.sectors()),
+                {{}, 0, {}, {}}, "Find out where the rest of it is before anything is written");
+  }
+  return *geometry;
+}
+
+}  // namespace
+
+// One attribute as one record holds it.
+struct NtfsVolume::Segment {
+  AttributeView view;
+  std::uint16_t instance = 0;
+  std::uint64_t vcn = 0;
+};
+
+std::u16string utf16_from(ByteView bytes) {
+  std::u16string out;
+  for (std::size_t i = 0; i + 1 < bytes.size(); i += 2)
+    out.push_back(static_cast<char16_t>(bytes[i] | bytes[i + 1] << 8));
+  return out;
+}
+
+const AttributeView* find_attribute(const std::vector<AttributeView>& all, std::uint32_t type,
+                                    std::u16string_view name) {
+  const auto it = std::find_if(all.begin(), all.end(), [&](const AttributeView& a) {
+    return a.type == type && a.name == name;
+  });
+  return it == all.end() ? nullptr : &*it;
+}
+
+RunMap::RunMap(Runs runs) : runs_(std::move(runs)) {
+  for (const Run& r : runs_) {
+    starts_.push_back(total_);
+    total_ += r.count;
+  }
+}
+
+std::optional<Run> RunMap::at(std::uint64_t vcn) const {
+  if (vcn >= total_) return std::nullopt;
+  const auto after = std::upper_bound(starts_.begin(), starts_.end(), vcn);
+  const auto i = static_cast<std::size_t>(after - starts_.begin()) - 1;
+  Run out = runs_[i];
+  const std::uint64_t skipped = vcn - starts_[i];
+  if (out.lcn != Run::hole) out.lcn += skipped;
+  out.count -= skipped;
+  return out;
+}
+
+NtfsVolume::NtfsVolume(const Device& device) : device_(device), geometry_(geometry_of(device)) {
+  // $MFT says where $MFT lies: its first record is found through the boot sector alone, the next
+  // ones through what that one says, and so the rest.
+  const std::uint64_t first =
+      div_up<std::uint64_t>(geometry_.record_bytes, geometry_.cluster_bytes());
+  if (first > geometry_.clusters() - geometry_.mft_lcn)
+    throw Error(ErrorCode::damaged, "$MFT would begin at the volume's very end");
+  mft_ = RunMap({{geometry_.mft_lcn, first}});
+  records_ = 1;
+  Bytes record;
+  if (read_record(0, record) != RecordState::sound) {
+    throw Error(ErrorCode::damaged, "the first record of $MFT is damaged",
+                {{}, geometry_.mft_lcn * cluster_sectors(), 0, {}});
+  }
+  for (const Segment& s : segments(0, record)) {
+    if (s.view.type == at_data && s.view.name.empty() && s.vcn == 0 && !s.view.resident) {
+      mft_ = RunMap(s.view.runs);
+      records_ = std::min(s.view.size, mft_.clusters() * geometry_.cluster_bytes()) /
+                 geometry_.record_bytes;
+    }
+  }
+  const auto all = attributes(0, record);
+  const AttributeView* data = find_attribute(all, at_data);
+  if (data == nullptr || data->resident || data->runs.empty() ||
+      data->runs.front().lcn != geometry_.mft_lcn) {
+    throw Error(ErrorCode::damaged, "the first record of $MFT doesn't say where $MFT lies",
+                {{}, geometry_.mft_lcn * cluster_sectors(), 0, {}});
+  }
+  mft_ = RunMap(data->runs);
+  records_ =
+      std::min(data->size, mft_.clusters() * geometry_.cluster_bytes()) / geometry_.record_bytes;
+}
+
+void NtfsVolume::read_bytes(std::uint64_t offset, ByteSpan out) const {
+  const std::uint64_t sector = device_.sector_size();
+  if (offset % sector == 0 && out.size() % sector == 0) {
+    device_.read(offset / sector, out);
+    return;
+  }
+  const std::uint64_t first = offset / sector;
+  const Bytes whole = device_.read(first, div_up(offset % sector + out.size(), sector));
+  std::copy_n(whole.begin() + static_cast<std::ptrdiff_t>(offset % sector), out.size(),
+              out.begin());
+}
+
+void NtfsVolume::read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const {
+  const std::uint64_t cluster = geometry_.cluster_bytes();
+  while (!out.empty()) {
+    const std::uint64_t within = offset % cluster;
+    const auto run = runs.at(offset / cluster);
+    const std::uint64_t n =
+        run ? std::min<std::uint64_t>(out.size(), run->count * cluster - within) : out.size();
+    const ByteSpan part = out.first(n);
+    if (run && run->lcn != Run::hole) {
+      read_bytes(run->lcn * cluster + within, part);
+    } else {
+      std::fill(part.begin(), part.end(), std::uint8_t{0});
+    }
+    offset += n;
+    out = out.subspan(n);
+  }
+}
+
+void NtfsVolume::read(const AttributeView& a, std::uint64_t offset, ByteSpan out) const {
+  std::fill(out.begin(), out.end(), std::uint8_t{0});
+  const std::uint64_t end = a.resident ? a.value.size() : std::min(a.size, a.initialised);
+  if (offset >= end) return;
+  const ByteSpan part = out.first(std::min<std::uint64_t>(out.size(), end - offset));
+  if (a.resident) {
+    std::copy_n(a.value.begin() + static_cast<std::ptrdiff_t>(offset), part.size(), part.begin());
+  } else {
+    read(RunMap(a.runs), offset, part);
+  }
+}
+
+Bytes NtfsVolume::read_all(const AttributeView& a, std::uint64_t limit) const {
+  if (a.bytes() > limit) {
+    throw Error(ErrorCode::damaged,
+                fmt::format("an attribute of type {:X} would have {} bytes", a.type, a.bytes()));
+  }
+  Bytes out(a.bytes());
+  read(a, 0, out);
+  return out;
+}
+
+NtfsVolume::RecordState NtfsVolume::unprotect_record(ByteSpan record) const {
+  constexpr std::string_view mark = "FILE";
+  if (!std::equal(mark.begin(), mark.end(), record.begin(),
+                  [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }))
+    return RecordState::not_a_record;
+  return unprotect(record) ? RecordState::sound : RecordState::torn;
+}
+
+NtfsVolume::RecordState NtfsVolume::read_record(std::uint64_t number, Bytes& out) const {
+  if (number >= records_) return RecordState::not_a_record;
+  out.resize(geometry_.record_bytes);
+  read(mft_, number * geometry_.record_bytes, out);
+  return unprotect_record(out);
+}
+
+void NtfsVolume::each_record(
+    const std::function<void(std::uint64_t, ByteSpan, RecordState)>& visit) const {
+  const std::uint64_t per_piece = piece_bytes / geometry_.record_bytes;
+  Bytes piece(piece_bytes);
+  for (std::uint64_t first = 0; first < records_; first += per_piece) {
+    const std::uint64_t count = std::min(per_piece, records_ - first);
+    const ByteSpan all = ByteSpan(piece).first(count * geometry_.record_bytes);
+    read(mft_, first * geometry_.record_bytes, all);
+    for (std::uint64_t i = 0; i < count; ++i) {
+      const ByteSpan record = all.subspan(i * geometry_.record_bytes, geometry_.record_bytes);
+      visit(first + i, record, unprotect_record(record));
+    }
+  }
+}
+
+std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, ByteView record) const {
+  const auto header = load<FileRecord>(record);
+  const std::uint64_t used = header.bytes_in_use.value();
+  if (used > record.size())
+    throw damaged(number, fmt::format("the record says that it uses {} bytes", used));
+  std::vector<Segment> out;
+  std::uint64_t at = header.first_attribute.value();
+  while (true) {
+    if (at % 8 != 0 || at + 4 > used)
+      throw damaged(number, fmt::format("an attribute would begin at byte {}", at));
+    if (load<be::little_uint32_buf_t>(record, at).value() == at_end) return out;
+    const auto head = load<AttributeHeader>(record.first(used), at);
+    const std::uint64_t length = head.length.value();
+    if (length < sizeof(AttributeHeader) + sizeof(ResidentHeader) || length % 8 != 0 ||
+        length > used - at)
+      throw damaged(number, fmt::format("the attribute at byte {} has {} bytes", at, length));
+    const ByteView body = record.subspan(at, length);
+    Segment s;
+    s.view.type = head.type.value();
+    s.view.flags = head.flags.value();
+    s.view.resident = head.non_resident == 0;
+    s.instance = head.instance.value();
+    const std::size_t name_at = head.name_offset.value();
+    const std::size_t name_bytes = std::size_t{head.name_length} * 2;
+    if (name_bytes > 0 && (name_at > length || name_bytes > length - name_at))
+      throw damaged(number, fmt::format("the name of the attribute at byte {} leaves it", at));
+    if (name_bytes > 0) s.view.name = utf16_from(body.subspan(name_at, name_bytes));
+    if (s.view.resident) {
+      const auto r = load<ResidentHeader>(body, sizeof(AttributeHeader));
+      const std::size_t value_at = r.value_offset.value();
+      const std::size_t size = r.value_length.value();
+      if (value_at > length || size > length - value_at)
+        throw damaged(number, fmt::format("the value of the attribute at byte {} leaves it", at));
+      const ByteView value = body.subspan(value_at, size);
+      s.view.value.assign(value.begin(), value.end());
+    } else {
+      const auto n = load<NonResidentHeader>(body, sizeof(AttributeHeader));
+      const std::size_t runs_at = n.runs_offset.value();
+      if (runs_at > length)
+        throw damaged(number, fmt::format("the runlist of the attribute at byte {} leaves it", at));
+      s.vcn = n.lowest_vcn.value();
+      s.view.allocated = n.allocated_size.value();
+      s.view.size = n.data_size.value();
+      s.view.initialised = n.initialised_size.value();
+      s.view.compression_unit = n.compression_unit;
+      try {
+        decode_runs(body.subspan(runs_at), geometry_.clusters(), s.view.runs);
+      } catch (const Error& e) {
+        throw damaged(number, e.message());
+      }
+    }
+    out.push_back(std::move(s));
+    at += length;
+  }
+}
+
+std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number, ByteView record) const {
+  std::vector<Segment> all = segments(number, record);
+  const auto list = std::find_if(all.begin(), all.end(),
+                                 [](const Segment& s) { return s.view.type == at_attribute_list; });
+  if (list != all.end()) {
+    const Bytes entries = read_all(list->view, most_list_bytes);
+    std::vector<std::uint64_t> others;
+    for (std::size_t at = 0; at + sizeof(AttributeListEntry) <= entries.size();) {
+      const auto entry = load<AttributeListEntry>(entries, at);
+      if (entry.length.value() < sizeof(AttributeListEntry))
+        throw damaged(number, "the attribute list is damaged");
+      const std::uint64_t other = record_of(entry.reference.value());
+      if (other != number) others.push_back(other);
+      at += entry.length.value();
+    }
+    std::sort(others.begin(), others.end());
+    others.erase(std::unique(others.begin(), others.end()), others.end());
+    Bytes extension;
+    for (const std::uint64_t other : others) {
+      if (read_record(other, extension) != RecordState::sound ||
+          record_of(load<FileRecord>(extension).base.value()) != number) {
+        throw damaged(number, fmt::format("its extension, record {}, is not there", other));
+      }
+      for (Segment& s : segments(other, extension)) all.push_back(std::move(s));
+    }
+    std::stable_sort(all.begin(), all.end(), [](const Segment& a, const Segment& b) {
+      return std::tie(a.view.type, a.view.name, a.vcn) < std::tie(b.view.type, b.view.name, b.vcn);
+    });
+  }
+  std::vector<AttributeView> out;
+  std::uint64_t next_vcn = 0;
+  for (Segment& s : all) {
+    const bool more = !s.view.resident && s.vcn > 0;
+    if (!more) {
+      next_vcn = s.view.resident ? 0 : clusters_in(s.view.runs);
+      out.push_back(std::move(s.view));
+      continue;
+    }
+    if (out.empty() || out.back().type != s.view.type || out.back().name != s.view.name ||
+        s.vcn != next_vcn) {
+      throw damaged(number, fmt::format("a runlist has no beginning: a part of attribute {:X} "
+                                        "begins at cluster {}",
+                                        s.view.type, s.vcn));
+    }
+    next_vcn += clusters_in(s.view.runs);
+    if (next_vcn > geometry_.clusters() * 16 && geometry_.clusters() > 0 &&
+        (out.back().flags & (attribute_sparse | attribute_compressed)) == 0)
+      throw damaged(number, "a runlist is longer than the volume");
+    out.back().runs.insert(out.back().runs.end(), s.view.runs.begin(), s.view.runs.end());
+  }
+  return out;
+}
+
+void NtfsVolume::stream(const AttributeView& a, const std::function<void(ByteView)>& sink) const {
+  if (!a.resident && (a.flags & attribute_compressed) != 0 && a.compression_unit != 0) {
+    stream_compressed(a, sink);
+    return;
+  }
+  if (a.resident) {
+    sink(a.value);
+    return;
+  }
+  const RunMap map(a.runs);
+  Bytes piece(piece_bytes);
+  const std::uint64_t valid = std::min(a.size, a.initialised);
+  for (std::uint64_t at = 0; at < a.size;) {
+    const ByteSpan part = ByteSpan(piece).first(std::min(piece_bytes, a.size - at));
+    const std::uint64_t real = at < valid ? std::min<std::uint64_t>(part.size(), valid - at) : 0;
+    read(map, at, part.first(real));
+    std::fill(part.begin() + static_cast<std::ptrdiff_t>(real), part.end(), std::uint8_t{0});
+    sink(part);
+    at += part.size();
+  }
+}
+
+// Unit by unit: whole ones are stored as they are, those with holes at their end are packed, those
+// that are nothing but holes are zeros.
+void NtfsVolume::stream_compressed(const AttributeView& a,
+                                   const std::function<void(ByteView)>& sink) const {
+  if (a.compression_unit > 8)
+    throw Error(ErrorCode::damaged,
+                fmt::format("a compression unit of 2^{} clusters", a.compression_unit));
+  const std::uint64_t cluster = geometry_.cluster_bytes();
+  const std::uint64_t unit = std::uint64_t{1} << a.compression_unit;
+  const RunMap map(a.runs);
+  Bytes out(unit * cluster);
+  const std::uint64_t valid = std::min(a.size, a.initialised);
+  for (std::uint64_t at = 0; at < a.size; at += out.size()) {
+    std::uint64_t there = 0;
+    while (there < unit) {
+      const auto run = map.at(at / cluster + there);
+      if (!run || run->lcn == Run::hole) break;
+      there = std::min(unit, there + run->count);
+    }
+    std::fill(out.begin(), out.end(), std::uint8_t{0});
+    if (at < valid && there == unit) {
+      read(map, at, out);
+    } else if (at < valid && there > 0) {
+      Bytes packed(there * cluster);
+      read(map, at, packed);
+      if (!unpack_lznt1(packed, out)) {
+        throw Error(ErrorCode::damaged,
+                    fmt::format("the compressed unit at offset {} is damaged", at));
+      }
+    }
+    if (at < valid && valid - at < out.size())
+      std::fill(out.begin() + static_cast<std::ptrdiff_t>(valid - at), out.end(), std::uint8_t{0});
+    sink(ByteView(out).first(std::min<std::uint64_t>(out.size(), a.size - at)));
+  }
+}
+
+}  // namespace nuvrat

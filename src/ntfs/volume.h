@@ -1,0 +1,102 @@
+#pragma once
+// An NTFS volume as records and attributes, read from its device.
+
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nuvrat/device.h>
+
+#include "ntfs/boot.h"
+#include "ntfs/records.h"
+#include "ntfs/runs.h"
+
+namespace nuvrat {
+
+/// An attribute with everything that its segments say, whatever records hold them.
+struct AttributeView {
+  std::uint32_t type = 0;
+  std::u16string name;
+  std::uint16_t flags = 0;
+  bool resident = true;
+  Bytes value;  ///< resident
+  Runs runs;    ///< non-resident, in VCN order
+  std::uint64_t allocated = 0, size = 0, initialised = 0;
+  std::uint8_t compression_unit = 0;  ///< as a power of two of clusters; 0: none
+
+  [[nodiscard]] std::uint64_t bytes() const { return resident ? value.size() : size; }
+};
+
+/// Runs with the place of each, for reading at any offset.
+class RunMap {
+ public:
+  RunMap() = default;
+  explicit RunMap(Runs runs);
+  /// The run that holds a VCN and what is left of it from there; none behind the end.
+  [[nodiscard]] std::optional<Run> at(std::uint64_t vcn) const;
+  [[nodiscard]] std::uint64_t clusters() const { return total_; }
+
+ private:
+  Runs runs_;
+  std::vector<std::uint64_t> starts_;
+  std::uint64_t total_ = 0;
+};
+
+class NtfsVolume {
+ public:
+  /// Throws Error (damaged) when the boot sector or $MFT's own record make no sense. `device` must
+  /// outlive it.
+  explicit NtfsVolume(const Device& device);
+
+  [[nodiscard]] const NtfsGeometry& geometry() const { return geometry_; }
+  [[nodiscard]] const Device& device() const { return device_; }
+  /// Device sectors in a cluster.
+  [[nodiscard]] std::uint64_t cluster_sectors() const {
+    return geometry_.cluster_bytes() / device_.sector_size();
+  }
+  [[nodiscard]] std::uint64_t records() const { return records_; }
+  [[nodiscard]] const RunMap& mft() const { return mft_; }
+
+  enum class RecordState { sound, torn, not_a_record };
+  /// A record with its update sequence resolved.
+  RecordState read_record(std::uint64_t number, Bytes& out) const;
+  /// Every record in order, large pieces at a time.
+  void each_record(
+      const std::function<void(std::uint64_t number, ByteSpan record, RecordState)>& visit) const;
+
+  /// The attributes of a base record, those in its extensions too. Throws Error (damaged) with the
+  /// record's number.
+  [[nodiscard]] std::vector<AttributeView> attributes(std::uint64_t number, ByteView record) const;
+
+  /// Contents of an attribute that isn't compressed, zeros behind its end and in holes.
+  void read(const AttributeView& attribute, std::uint64_t offset, ByteSpan out) const;
+  void read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const;
+  /// All of it, unless it is longer than `limit`: then Error (damaged).
+  [[nodiscard]] Bytes read_all(const AttributeView& attribute, std::uint64_t limit) const;
+  /// All of it in pieces, unpacked where it is compressed. Throws Error (damaged).
+  void stream(const AttributeView& attribute, const std::function<void(ByteView)>& sink) const;
+
+ private:
+  struct Segment;
+  void read_bytes(std::uint64_t offset, ByteSpan out) const;
+  [[nodiscard]] std::vector<Segment> segments(std::uint64_t number, ByteView record) const;
+  void stream_compressed(const AttributeView& attribute,
+                         const std::function<void(ByteView)>& sink) const;
+  [[nodiscard]] RecordState unprotect_record(ByteSpan record) const;
+
+  const Device& device_;
+  NtfsGeometry geometry_;
+  RunMap mft_;
+  std::uint64_t records_ = 0;
+};
+
+/// The attribute of this type and name, or null.
+[[nodiscard]] const AttributeView* find_attribute(const std::vector<AttributeView>& all,
+                                                  std::uint32_t type,
+                                                  std::u16string_view name = {});
+
+/// UTF-16 out of little-endian bytes.
+[[nodiscard]] std::u16string utf16_from(ByteView bytes);
+
+}  // namespace nuvrat
