@@ -41,9 +41,15 @@ struct Renumbering {
 struct VolumeChange {
   SectorRange place;  ///< the partition, or the whole disk; empty in steps about tables
   std::uint64_t serial = 0;
-  Ticks made = 0;            ///< the time that new system files bear
-  std::string zone;          ///< of FAT's local times
-  unsigned codepage = 437;   ///< of FAT's short names
+  Ticks made = 0;           ///< the time that new system files bear
+  std::string zone;         ///< of FAT's local times
+  unsigned codepage = 437;  ///< of FAT's short names
+  VolumeKind from = VolumeKind::unknown;
+  VolumeKind to = VolumeKind::unknown;
+  unsigned number = 0;              ///< the partition's, before everything; 0: without a table
+  std::uint64_t cluster_bytes = 0;  ///< of the new volume
+  std::uint64_t needed_clusters = 0, free_clusters = 0, moved_clusters = 0;
+  std::uint64_t log_bytes = 0;
   std::uint64_t writes = 0;  ///< sectors that it will write, and nothing twice
 };
 
@@ -74,6 +80,7 @@ struct Contents {
   std::uint64_t start = 0;
   std::string kind;  ///< "fat32", or what the volume is in words
   std::string label;
+  std::string kind_after;  ///< the same, unless the volume is rewritten
 };
 
 struct Assessment {

@@ -63,6 +63,11 @@ struct VolumeSignature {
 };
 [[nodiscard]] VolumeSignature recognise_volume(const Device& device);
 
+/// Whether the volume keeps every rule of its format; empty for kinds that Nuvrat doesn't know.
+/// Reads the volume's structures, not its files. Throws Error (damaged) when it can't be read at
+/// all.
+[[nodiscard]] Findings check_volume(const Device& device, const ReadOptions& options);
+
 /// A reader for the volume, or null when its kind is not one that Nuvrat reads. `device` must
 /// outlive the reader. Throws Error (damaged) when the volume's first structures make no sense.
 [[nodiscard]] std::unique_ptr<VolumeReader> open_volume(const Device& device,

@@ -44,9 +44,13 @@ double read_speed(const Device& device, const Layout& layout) {
 void fill_figures(Device& device, const Survey& survey, Assessment& out) {
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
-    out.contents.push_back({s.partition.start,
-                            s.volume ? name_of(s.volume->kind) : s.signature.description,
-                            s.volume ? s.volume->label : ""});
+    const std::string kind = s.volume ? name_of(s.volume->kind) : s.signature.description;
+    Contents here{s.partition.start, kind, s.volume ? s.volume->label : "", kind};
+    for (const Step& step : out.steps) {  // the survey shows rewritten volumes as they will be
+      const bool rewritten = step.volume.place.count > 0 && step.volume.place.first == here.start;
+      if (rewritten) here.kind = name_of(step.volume.from);
+    }
+    out.contents.push_back(std::move(here));
   }
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;

@@ -28,7 +28,10 @@ json to_json(const Consent& c) {
   return {{"code", c.code}, {"text", c.text}};
 }
 json to_json(const Contents& c) {
-  return {{"start", c.start}, {"kind", c.kind}, {"label", printable(c.label)}};
+  return {{"start", c.start},
+          {"kind", c.kind},
+          {"label", printable(c.label)},
+          {"kind_after", c.kind_after}};
 }
 json to_json(const Renumbering& r) {
   return {{"before", r.before}, {"after", r.after}};
@@ -174,6 +177,14 @@ json to_json(const Step& s) {
             {"made", s.volume.made},
             {"zone", s.volume.zone},
             {"codepage", s.volume.codepage},
+            {"from", name_of(s.volume.from)},
+            {"to", name_of(s.volume.to)},
+            {"number", s.volume.number},
+            {"cluster_bytes", s.volume.cluster_bytes},
+            {"needed_clusters", s.volume.needed_clusters},
+            {"free_clusters", s.volume.free_clusters},
+            {"moved_clusters", s.volume.moved_clusters},
+            {"log_bytes", s.volume.log_bytes},
             {"writes", s.volume.writes}}},
           {"mends", static_cast<int>(s.mends)}};
 }
@@ -236,6 +247,16 @@ Step step_from_json(const json& j) {
     s.volume.made = v.at("made");
     s.volume.zone = v.at("zone");
     s.volume.codepage = v.at("codepage");
+    const auto kinds = {VolumeKind::unknown, VolumeKind::fat12, VolumeKind::fat16,
+                        VolumeKind::fat32, VolumeKind::ntfs};
+    s.volume.from = enum_from(v.at("from").get<std::string>(), kinds);
+    s.volume.to = enum_from(v.at("to").get<std::string>(), kinds);
+    s.volume.number = v.at("number");
+    s.volume.cluster_bytes = v.at("cluster_bytes");
+    s.volume.needed_clusters = v.at("needed_clusters");
+    s.volume.free_clusters = v.at("free_clusters");
+    s.volume.moved_clusters = v.at("moved_clusters");
+    s.volume.log_bytes = v.at("log_bytes");
     s.volume.writes = v.at("writes");
     s.copies = j.at("copies").get<std::vector<std::uint64_t>>();
     return s;
@@ -264,7 +285,7 @@ Assessment assessment_from_json(const json& j) {
     }
     for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
     for (const json& c : j.at("contents"))
-      a.contents.push_back({c.at("start"), c.at("kind"), c.at("label")});
+      a.contents.push_back({c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after")});
     for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s));
     a.files_bytes = j.at("content_bytes");

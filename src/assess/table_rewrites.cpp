@@ -92,7 +92,10 @@ std::string Step::name() const {
   if (kind == "gpt-aside") return "changed GPT, aside";
   if (kind == "gpt-home") return "GPT in its place";
   if (kind == "gpt-mend") return "GPT mended";
-  if (kind == "fat-to-ntfs") return fmt::format("FAT to NTFS at {}", volume.place.first);
+  if (kind == "fat-to-ntfs") {
+    const std::string where = volume.number == 0 ? "" : fmt::format("p{} ", volume.number);
+    return fmt::format("{}from {} to NTFS", where, name_of(volume.from));
+  }
   if (kind == "boot-sector") return fmt::format("boot sector of the volume at {}", lba);
   return kind;
 }

@@ -165,6 +165,14 @@ class NtfsPlanner {
     check_room(ntfs);
     if (!out_.obstacles.empty()) return;
     add_consents(*s, ntfs);
+    step.volume.from = s->volume->kind;
+    step.volume.to = VolumeKind::ntfs;
+    step.volume.number = number;
+    step.volume.cluster_bytes = ntfs.cluster_bytes();
+    step.volume.needed_clusters = ntfs.needed_clusters();
+    step.volume.free_clusters = ntfs.free_clusters();
+    step.volume.moved_clusters = ntfs.moves().size();
+    step.volume.log_bytes = ntfs.log_bytes();
     step.volume.writes =
         ntfs.needed_clusters() * format.cluster_sectors + boot_area / format.sector_bytes + 1;
     out_.steps.push_back(std::move(step));

@@ -8,6 +8,7 @@
 
 #include "fat/boot.h"
 #include "fat/read.h"
+#include "ntfs/check.h"
 #include "ntfs/read.h"
 
 namespace nuvrat {
@@ -60,6 +61,12 @@ VolumeSignature recognise_volume(const Device& device) {
                                                                   : "FAT12"};
   }
   return {VolumeKind::unknown, all_zero(bytes) ? "empty" : "unknown contents"};
+}
+
+Findings check_volume(const Device& device, const ReadOptions& /*options*/) {
+  const VolumeSignature signature = recognise_volume(device);
+  if (signature.kind == VolumeKind::ntfs) return check_ntfs(device);
+  return {};
 }
 
 std::unique_ptr<VolumeReader> open_volume(const Device& device, const ReadOptions& options) {

@@ -33,7 +33,15 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
     if (!reader) return;
     if (deep) (void)reader->tree();
     out.volume = reader->info();
-    for (Finding f : reader->findings()) {
+    Findings findings = reader->findings();
+    if (deep) {  // the reader says what it met; the check says more, and the same in other words
+      Findings checked = check_volume(window, options);
+      for (Finding& f : findings) {
+        if (find_code(checked, f.code) == nullptr) checked.push_back(std::move(f));
+      }
+      findings = std::move(checked);
+    }
+    for (Finding f : findings) {
       f.place = place(f.place);
       out.findings.push_back(std::move(f));
     }

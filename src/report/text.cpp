@@ -37,8 +37,8 @@ std::string table_words(TableKind kind) {
 std::vector<Contents> contents_of(const Survey& survey) {
   std::vector<Contents> out;
   for (const SurveyedPartition& s : survey.partitions) {
-    out.push_back({s.partition.start, s.volume ? name_of(s.volume->kind) : s.signature.description,
-                   s.volume ? s.volume->label : ""});
+    const std::string kind = s.volume ? name_of(s.volume->kind) : s.signature.description;
+    out.push_back({s.partition.start, kind, s.volume ? s.volume->label : "", kind});
   }
   return out;
 }
@@ -170,6 +170,34 @@ std::string number_words(const Assessment& a) {
   return changed.empty() ? "every partition keeps its number" : changed;
 }
 
+// How a volume comes out, and the room that it takes.
+std::string volume_words(const VolumeChange& v, const TextStyle& style) {
+  if (v.place.count == 0) return "";
+  std::string text =
+      fmt::format("volume   {}{} in clusters of {}; its structures take {} of {} free",
+                  name_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),
+                  format_bytes(v.cluster_bytes), format_bytes(v.needed_clusters * v.cluster_bytes),
+                  format_bytes(v.free_clusters * v.cluster_bytes));
+  text += fmt::format("; {}", v.moved_clusters == 0
+                                  ? "every file stays where it is"
+                                  : plural(v.moved_clusters, "cluster moves", "clusters move"));
+  return wrap(text, style.width, "  ", "           ");
+}
+
+std::string write_words(const Assessment& a) {
+  std::uint64_t boots = 0;
+  bool volumes = false;
+  for (const Step& step : a.steps) {
+    boots += step.kind == "boot-sector" ? 1 : 0;
+    volumes |= step.volume.place.count > 0;
+  }
+  const std::string where =
+      volumes      ? "in rewritten volumes only free ones, before the switch"
+      : boots == 0 ? "no sector of any partition"
+                   : "of partitions only " + plural(boots, "boot sector", "boot sectors");
+  return plural(a.sectors_to_write, "sector", "sectors") + "; " + where;
+}
+
 }  // namespace
 
 std::string assessment_text(const Assessment& a, const TextStyle& style) {
@@ -185,19 +213,16 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   out += draw_map(map_cells(a.before, a.contents), style);
   if (!a.in_reach()) return out + obstacle_lines(a, style);
   out += fmt::format("  after   {}, id {}\n", table_words(a.after.kind), a.after.id_text());
-  out += draw_map(map_cells(a.after, a.contents), style);
+  std::vector<Contents> contents = a.contents;
+  for (Contents& c : contents) c.kind = c.kind_after;
+  out += draw_map(map_cells(a.after, contents), style);
   out += "\n";
   std::string steps;
   for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", then ") + step.name();
   out += wrap("steps    " + steps, style.width, "  ", "           ");
   out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
-  const auto boots = static_cast<std::uint64_t>(std::count_if(
-      a.steps.begin(), a.steps.end(), [](const Step& step) { return step.kind == "boot-sector"; }));
-  out += wrap(fmt::format("writes   {}; {}", plural(a.sectors_to_write, "sector", "sectors"),
-                          boots == 0 ? "no sector of any partition"
-                                     : "of partitions only " +
-                                           plural(boots, "boot sector", "boot sectors")),
-              style.width, "  ", "           ");
+  for (const Step& step : a.steps) out += volume_words(step.volume, style);
+  out += wrap("writes   " + write_words(a), style.width, "  ", "           ");
   out += wrap(
       fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),
       style.width, "  ", "           ");

@@ -1,0 +1,38 @@
+#pragma once
+// Findings of one check: of each rule the first few in full, the rest as a number, so that a volume
+// in ruins doesn't fill the memory with complaints.
+
+#include <map>
+#include <string>
+
+#include <fmt/format.h>
+
+#include <nuvrat/finding.h>
+
+namespace nuvrat {
+
+class FindingLog {
+ public:
+  static constexpr std::uint64_t listed = 16;
+
+  void add(const char* code, Severity severity, Place place, std::string text,
+           bool repairable = false) {
+    if (++counts_[code] > listed) return;
+    findings_.push_back({code, severity, std::move(place), std::move(text), repairable});
+  }
+
+  [[nodiscard]] Findings take() {
+    for (Finding& f : findings_) {
+      std::uint64_t& count = counts_[f.code];
+      if (count > listed) f.text += fmt::format(" (the first of {} of this kind)", count);
+      count = 0;  // said once
+    }
+    return std::move(findings_);
+  }
+
+ private:
+  Findings findings_;
+  std::map<std::string, std::uint64_t> counts_;
+};
+
+}  // namespace nuvrat

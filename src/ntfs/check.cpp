@@ -1,0 +1,58 @@
+#include "ntfs/check.h"
+
+#include <algorithm>
+
+#include "base/record.h"
+#include "ntfs/check_state.h"
+
+namespace nuvrat {
+
+void check_boot(CheckState& state) {
+  const Device& device = state.volume.device();
+  const NtfsGeometry& g = state.volume.geometry();
+  const Bytes sector = device.read(0);
+  const auto boot = load<NtfsBoot>(sector);
+  const bool zero = boot.reserved_sectors.value() == 0 && boot.fats == 0 &&
+                    boot.root_entries.value() == 0 && boot.sectors16.value() == 0 &&
+                    boot.sectors_per_fat.value() == 0 && boot.sectors32.value() == 0;
+  if (!zero || boot.media != 0xF8) {
+    state.log.add("ntfs.boot-fields", Severity::warning, {{}, 0, {}, {}},
+                  "fields of the boot sector that NTFS leaves zero, or the media byte, hold "
+                  "something else");
+  }
+  if (boot.jump != std::array<std::uint8_t, 3>{0xEB, 0x52, 0x90} ||
+      boot.drive.value() != 0x00800080) {
+    state.log.add("ntfs.boot-fields", Severity::warning, {{}, 0, {}, {}},
+                  "the boot sector doesn't begin with EB 52 90, or holds no 80 00 80 00 at 24h");
+  }
+  const std::uint64_t copy = g.total_sectors * (g.sector_bytes / device.sector_size());
+  if (copy >= device.sectors()) {
+    state.log.add("ntfs.boot-copy", Severity::warning, {{}, copy, {}, {}},
+                  "the volume fills its place to the last sector, where the second boot sector "
+                  "must be");
+    return;
+  }
+  // It stands in the partition's last sector; a volume that ends earlier has it behind its end.
+  const std::uint64_t last = device.sectors() - 1;
+  if (device.read(copy) != sector && device.read(last) != sector) {
+    state.log.add("ntfs.boot-copy", Severity::warning, {{}, last, {}, {}},
+                  "the second boot sector is not the same as the first");
+  }
+}
+
+Findings check_ntfs(const Device& device) {
+  CheckState state(device);
+  check_boot(state);
+  const auto upcase = state.system_file(record_upcase);
+  if (const AttributeView* data = find_attribute(upcase, at_data);
+      data != nullptr && data->bytes() == 131072)
+    state.upcase = UpCase(state.volume.read_all(*data, 131072));
+  check_records(state);
+  check_system_files(state);
+  check_security(state);
+  check_folders(state);
+  check_clusters(state);
+  return state.log.take();
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,14 @@
+#pragma once
+// Whether an NTFS volume keeps the rules of its format. Shares with the reader how bytes become
+// attributes and runs; the rules are its own.
+
+#include <nuvrat/device.h>
+#include <nuvrat/finding.h>
+
+namespace nuvrat {
+
+/// Throws Error (damaged) when the volume can't be read at all, device_read where a sector isn't
+/// given.
+[[nodiscard]] Findings check_ntfs(const Device& device);
+
+}  // namespace nuvrat

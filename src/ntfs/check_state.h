@@ -1,0 +1,83 @@
+#pragma once
+// What the parts of the NTFS check gather and share.
+
+#include <vector>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "base/finding_log.h"
+#include "ntfs/upcase.h"
+#include "ntfs/volume.h"
+
+namespace nuvrat {
+
+struct CheckState {
+  explicit CheckState(const Device& device) : volume(device) {}
+
+  NtfsVolume volume;
+  FindingLog log;
+  UpCase upcase;
+
+  struct Record {
+    bool in_use = false;
+    bool directory = false;
+    bool extension = false;
+    std::uint16_t sequence = 0;
+  };
+  std::vector<Record> records;
+
+  /// Clusters that a runlist owns.
+  struct Claim {
+    std::uint64_t lcn, count, record;
+    std::uint32_t type;
+  };
+  std::vector<Claim> claims;
+
+  /// A FILE_NAME of a record, or its copy in a folder's index, by hash: what must be equal on both
+  /// sides, and what systems let grow old (times and sizes).
+  struct Name {
+    std::uint64_t hash, whole, record;
+    bool operator<(const Name& o) const { return hash < o.hash; }
+  };
+  std::vector<Name> names_of_records;
+  std::vector<Name> names_of_folders;
+
+  std::vector<std::pair<std::uint64_t, std::uint32_t>> security_ids;  // record, id
+  std::vector<std::uint64_t> folders;
+
+  void finding(const char* code, Severity severity, std::optional<std::uint64_t> record,
+               std::string text, std::optional<std::uint64_t> cluster = {}) {
+    Place place;
+    place.record = record;
+    if (cluster) place.sector = *cluster * volume.cluster_sectors();
+    log.add(code, severity, std::move(place), std::move(text));
+  }
+  void error(const char* code, std::optional<std::uint64_t> record, std::string text,
+             std::optional<std::uint64_t> cluster = {}) {
+    finding(code, Severity::error, record, std::move(text), cluster);
+  }
+
+  /// Attributes of a record that the system needs; empty, and said, when they can't be had.
+  [[nodiscard]] std::vector<AttributeView> system_file(std::uint64_t number) {
+    try {
+      Bytes record;
+      if (volume.read_record(number, record) == NtfsVolume::RecordState::sound)
+        return volume.attributes(number, record);
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::damaged) throw;
+    }
+    return {};
+  }
+};
+
+[[nodiscard]] CheckState::Name hash_name(std::uint64_t record_reference, ByteView value);
+
+void check_boot(CheckState& state);
+void check_records(CheckState& state);
+void check_folders(CheckState& state);
+void check_clusters(CheckState& state);
+void check_system_files(CheckState& state);
+void check_security(CheckState& state);
+
+}  // namespace nuvrat
