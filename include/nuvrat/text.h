@@ -17,6 +17,8 @@ namespace nuvrat {
 [[nodiscard]] std::string to_utf8(std::u16string_view text);
 /// The way back; bytes that are not UTF-8 become U+FFFD.
 [[nodiscard]] std::u16string to_utf16(std::string_view text);
+/// Folded so that names that differ only by case are equal (Unicode's simple folding).
+[[nodiscard]] std::u16string fold_case(std::u16string_view text);
 /// True when every surrogate has its partner.
 [[nodiscard]] bool is_well_formed(std::u16string_view text);
 

@@ -76,6 +76,23 @@ std::u16string to_utf16(std::string_view text) {
   return out;
 }
 
+std::u16string fold_case(std::u16string_view text) {
+  std::u16string out;
+  out.reserve(text.size());
+  for (std::size_t at = 0; at < text.size();) {
+    UChar32 c = 0;
+    U16_NEXT(text.data(), at, text.size(), c);
+    const UChar32 folded = U_IS_SURROGATE(c) ? c : u_foldCase(c, U_FOLD_CASE_DEFAULT);
+    if (folded > 0xFFFF) {
+      out.push_back(static_cast<char16_t>(U16_LEAD(folded)));
+      out.push_back(static_cast<char16_t>(U16_TRAIL(folded)));
+    } else {
+      out.push_back(static_cast<char16_t>(folded));
+    }
+  }
+  return out;
+}
+
 bool is_well_formed(std::u16string_view text) {
   for (std::size_t at = 0; at < text.size();) {
     UChar32 c = 0;

@@ -7,6 +7,7 @@
 #include <nuvrat/volume.h>
 
 #include "fat/boot.h"
+#include "fat/check.h"
 #include "fat/read.h"
 #include "ntfs/check.h"
 #include "ntfs/read.h"
@@ -63,8 +64,9 @@ VolumeSignature recognise_volume(const Device& device) {
   return {VolumeKind::unknown, all_zero(bytes) ? "empty" : "unknown contents"};
 }
 
-Findings check_volume(const Device& device, const ReadOptions& /*options*/) {
+Findings check_volume(const Device& device, const ReadOptions& options) {
   const VolumeSignature signature = recognise_volume(device);
+  if (is_fat(signature.kind)) return check_fat(device, options);
   if (signature.kind == VolumeKind::ntfs) return check_ntfs(device);
   return {};
 }

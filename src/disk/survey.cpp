@@ -31,16 +31,9 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
     }
     const auto reader = open_volume(window, options);
     if (!reader) return;
-    if (deep) (void)reader->tree();
     out.volume = reader->info();
-    Findings findings = reader->findings();
-    if (deep) {  // the reader says what it met; the check says more, and the same in other words
-      Findings checked = check_volume(window, options);
-      for (Finding& f : findings) {
-        if (find_code(checked, f.code) == nullptr) checked.push_back(std::move(f));
-      }
-      findings = std::move(checked);
-    }
+    // The reader says what it met; the check says all of it.
+    const Findings findings = deep ? check_volume(window, options) : reader->findings();
     for (Finding f : findings) {
       f.place = place(f.place);
       out.findings.push_back(std::move(f));

@@ -134,6 +134,37 @@ FatMap::Chain FatMap::chain(std::uint32_t first) const {
   }
 }
 
+std::uint32_t FatMap::first_free() const {
+  std::uint32_t at = 2;
+  each_used([&at](ClusterRange r) {
+    if (r.first == at) at += r.count;
+  });
+  return geometry_.valid_cluster(at) ? at : 0;
+}
+
+std::vector<ClusterRange> FatMap::runs_in(ClusterRange range) const {
+  std::vector<ClusterRange> out;
+  const std::uint32_t end = range.first + range.count;
+  auto run = std::upper_bound(runs_.begin(), runs_.end(), range.first,
+                              [](std::uint32_t c, const Run& r) { return c < r.first; });
+  if (run != runs_.begin()) --run;
+  for (; run != runs_.end() && run->first < end; ++run) {
+    const std::uint32_t first = std::max(run->first, range.first);
+    const std::uint32_t stop = std::min(run->first + run->count, end);
+    if (first < stop) out.push_back({first, stop - first});
+  }
+  return out;
+}
+
+std::uint32_t FatMap::next_after(ClusterRange range) const {
+  const std::uint32_t last = range.first + range.count - 1;
+  auto run = std::upper_bound(runs_.begin(), runs_.end(), last,
+                              [](std::uint32_t c, const Run& r) { return c < r.first; });
+  if (run == runs_.begin()) return 0;
+  --run;
+  return last == run->first + run->count - 1 ? run->next : last + 1;
+}
+
 void FatMap::each_used(const std::function<void(ClusterRange)>& visit) const {
   auto run = runs_.begin();
   auto bad = bad_.begin();

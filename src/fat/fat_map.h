@@ -37,6 +37,12 @@ class FatMap {
   [[nodiscard]] std::uint32_t free_clusters() const { return free_; }
   [[nodiscard]] const std::vector<ClusterRange>& bad() const { return bad_; }
   [[nodiscard]] bool clean() const { return clean_; }
+  /// The lowest free cluster; 0: none.
+  [[nodiscard]] std::uint32_t first_free() const;
+  /// The parts of a range whose entries lead from one to the next.
+  [[nodiscard]] std::vector<ClusterRange> runs_in(ClusterRange range) const;
+  /// What the entry of the range's last cluster says.
+  [[nodiscard]] std::uint32_t next_after(ClusterRange range) const;
   /// Every cluster that is not free, bad ones included, in ascending order.
   void each_used(const std::function<void(ClusterRange)>& visit) const;
 

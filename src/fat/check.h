@@ -1,0 +1,47 @@
+#pragma once
+// Whether a FAT volume keeps the rules of its format. Shares with the reader how a FAT becomes
+// runs; folders are walked by its own rules, entry by entry.
+
+#include <vector>
+
+#include <nuvrat/device.h>
+#include <nuvrat/finding.h>
+#include <nuvrat/volume.h>
+
+#include "fat/fat_map.h"
+
+namespace nuvrat {
+
+/// What a mend needs to know besides the findings.
+struct FatFacts {
+  FatGeometry geometry;
+  std::uint32_t free_clusters = 0;
+  std::uint32_t first_free = 0;                 ///< 0: none
+  std::vector<std::uint32_t> differing_copies;  ///< FATs that aren't like the active one
+  struct Chain {
+    std::uint32_t first = 0;
+    std::vector<ClusterRange> ranges;
+    bool sound = true;  ///< it ends as a chain ends
+  };
+  std::vector<Chain> unowned;
+  /// A file whose size and chain disagree.
+  struct Size {
+    std::uint64_t entry_sector = 0;  ///< where its 8.3 entry stands, in the volume's sectors
+    std::uint32_t entry_offset = 0;  ///< in that sector
+    std::uint64_t size = 0;          ///< as the entry says
+    std::vector<ClusterRange> chain;
+    std::uint64_t clusters = 0;
+    std::string path;
+  };
+  std::vector<Size> sizes;
+  bool chains_sound = true;  ///< every folder and file has a chain of its own that ends well
+  bool boot_copy_differs = false;
+  bool info_wrong = false;
+};
+
+/// Throws Error (damaged) when the boot sector makes no sense, device_read where a sector isn't
+/// given. `facts` may be null.
+[[nodiscard]] Findings check_fat(const Device& device, const ReadOptions& options,
+                                 FatFacts* facts = nullptr);
+
+}  // namespace nuvrat
