@@ -323,22 +323,26 @@ TEST_CASE("direction: where a volume believes to begin is put right in both boot
   device.write(0, mbr);
   Bytes first(512);
   support::put_entry(first, 0, 0x0C, 63, 300000);
-  support::put_entry(first, 1, 0x05, 301000, 4000);
+  support::put_entry(first, 1, 0x05, 301000, 9000);
   device.write(1000, first);
   Bytes second(512);
-  support::put_entry(second, 0, 0x07, 63, 3000);
+  support::put_entry(second, 0, 0x07, 63, 8000);
   device.write(302000, second);
   Window window(device, {1063, 300000});
   FatFormat format;
   format.cluster_sectors = 2;
   format.hidden_sectors = 63;  // as systems of old count: from the EBR
   FatWriter(window, format).finish();
-  Bytes ntfs(512);
-  const std::string mark = "NTFS    ";
-  std::copy(mark.begin(), mark.end(), ntfs.begin() + 3);
+  Window small(device, {302063, 8000});
+  format.kind = VolumeKind::fat12;
+  format.cluster_sectors = 4;
+  FatWriter(small, format).finish();
+  run_in(device, assessed(device, {"p6=ntfs"}), folder / "ntfs");
+  Bytes ntfs = device.read(302063);
   ntfs[28] = 63;
+  ntfs[29] = ntfs[30] = ntfs[31] = 0;
   device.write(302063, ntfs);
-  device.write(302063 + 2999, ntfs);
+  device.write(302063 + 7999, ntfs);
   const auto original = device.clone();
   const auto hidden = [&device](std::uint64_t lba) {
     return support::little(device.read(lba), 28, 4);
@@ -349,11 +353,7 @@ TEST_CASE("direction: where a volume believes to begin is put right in both boot
   CHECK(hidden(1063) == 1063);
   CHECK(hidden(1063 + 6) == 1063);
   CHECK(hidden(302063) == 302063);
-  CHECK(hidden(302063 + 2999) == 302063);
-  // What was left out of the range's hash is nothing but those two sectors.
-  const Manifest before = load_manifest(folder / "case/before.manifest");
-  CHECK(skipped_sectors(before).ranges() ==
-        std::vector<SectorRange>{{302063, 1}, {302063 + 2999, 1}});
+  CHECK(hidden(302063 + 7999) == 302063);
   QuietProgress quiet;
   (void)revert_case(device, load_case(folder / "case"), false, quiet);
   CHECK(device.same_as(*original));

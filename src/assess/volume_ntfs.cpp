@@ -231,10 +231,11 @@ class NtfsPlanner {
     obstacle(
         "volume-room",
         fmt::format("{}: the structures of NTFS need {} clusters of {} bytes ({}), {} are free "
-                    "({}): {} clusters are missing",
+                    "({}): {} missing",
                     name_, plan.needed_clusters(), cluster,
                     format_bytes(plan.needed_clusters() * cluster), plan.free_clusters(),
-                    format_bytes(plan.free_clusters() * cluster), missing),
+                    format_bytes(plan.free_clusters() * cluster),
+                    plural(missing, "cluster is", "clusters are")),
         fmt::format("Take files of {} bytes ({}) in all off the volume; the log is counted at "
                     "its smallest, {}",
                     missing * cluster, format_bytes(missing * cluster),

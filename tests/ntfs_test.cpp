@@ -1,0 +1,316 @@
+// FAT to NTFS on disks in memory: what comes out keeps every rule, holds every file, and goes back
+// to the byte.
+
+#include <algorithm>
+#include <map>
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "support.h"
+
+using namespace nuvrat;
+
+namespace {
+
+ReadOptions utc() {
+  ReadOptions options;
+  options.zone = Zone();
+  return options;
+}
+
+Assessment assessed(Device& device, const std::string& word = "volume=ntfs") {
+  Random random(1);
+  return assess(device, {parse_goal(word)}, utc(), random);
+}
+
+struct Converted {
+  Assessment assessment;
+  JobResult result;
+};
+
+// Does the conversion, proves it, and proves the way back on a copy.
+Converted convert(MemoryDevice& device, const std::string& word = "volume=ntfs") {
+  const support::Folder folder;
+  QuietProgress quiet;
+  const auto original = device.clone();
+  Converted out;
+  out.assessment = assessed(device, word);
+  for (const Obstacle& o : out.assessment.obstacles) MESSAGE(o.text);
+  REQUIRE(out.assessment.in_reach());
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  out.result = run_job(device, out.assessment, options, quiet);
+  CHECK(out.result.sound());
+  const Findings findings = survey_disk(device, utc(), true).all_findings();
+  for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+  CHECK(findings.empty());
+  const auto copy = device.clone();
+  (void)revert_case(*copy, load_case(folder / "case"), false, quiet);
+  CHECK(copy->same_as(*original));
+  return out;
+}
+
+// Chooses the reserved sectors so that the data area begins on a multiple of the cluster, or not.
+void align_data(FatFormat& format, std::uint64_t sectors, std::uint32_t sector_size, bool aligned) {
+  for (int round = 0; round < 3; ++round) {
+    const auto trial = support::disk(sectors, sector_size);
+    FatWriter(*trial, format).finish();
+    const auto first = open_volume(*trial, utc())->info().first_cluster;
+    const auto over = static_cast<std::uint32_t>(first % format.cluster_sectors);
+    if (aligned && over != 0) format.reserved_sectors += format.cluster_sectors - over;
+    if (!aligned && over == 0 && format.cluster_sectors > 1) format.reserved_sectors += 1;
+  }
+}
+
+Bytes noise(std::size_t size, std::uint64_t seed) {
+  Bytes out(size);
+  Random(seed).fill(out);
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("ntfs: every cluster size, both sector sizes, every FAT type, aligned and not") {
+  struct Case {
+    VolumeKind kind;
+    std::uint32_t sector_size, cluster_sectors;
+    std::uint64_t sectors;
+    bool aligned;  // the data area begins on a multiple of the cluster
+  };
+  const std::vector<Case> cases = {
+      {VolumeKind::fat32, 512, 1, 80000, true},      {VolumeKind::fat32, 512, 2, 150000, true},
+      {VolumeKind::fat32, 512, 4, 300000, true},     {VolumeKind::fat32, 512, 8, 600000, false},
+      {VolumeKind::fat32, 512, 16, 1100000, true},   {VolumeKind::fat32, 512, 32, 2200000, false},
+      {VolumeKind::fat32, 512, 64, 4300000, true},   {VolumeKind::fat32, 512, 128, 8500000, true},
+      {VolumeKind::fat16, 512, 4, 40000, false},     {VolumeKind::fat16, 512, 32, 600000, true},
+      {VolumeKind::fat16, 512, 128, 1300000, false}, {VolumeKind::fat12, 512, 4, 8000, true},
+      {VolumeKind::fat12, 512, 16, 30000, false},    {VolumeKind::fat32, 4096, 1, 70000, true},
+      {VolumeKind::fat32, 4096, 2, 140000, false},   {VolumeKind::fat16, 4096, 2, 20000, true},
+      {VolumeKind::fat16, 4096, 16, 100000, true},
+  };
+  std::map<std::uint64_t, int> seen;
+  for (const Case& c : cases) {
+    CAPTURE(c.sectors);
+    CAPTURE(c.cluster_sectors);
+    FatFormat format;
+    format.kind = c.kind;
+    format.cluster_sectors = c.cluster_sectors;
+    format.reserved_sectors = c.kind == VolumeKind::fat32 ? 32 : 1;
+    format.label = "BOJE 7";
+    format.serial = 0x12345678;
+    const auto device = support::disk(c.sectors, c.sector_size);
+    align_data(format, c.sectors, c.sector_size, c.aligned);
+    FatWriter writer(*device, format);
+    Random random(c.sectors);
+    orrelune::fill_volume(writer, random, 30);
+    FatFileInfo last;
+    last.placement = Placement::at_end;
+    writer.add_file("last.bin", noise(3 * c.sector_size + 7, 5), last);
+    writer.finish();
+    const Converted done = convert(*device);
+    const VolumeChange& v = done.assessment.steps.at(0).volume;
+    const std::uint64_t fat_cluster = std::uint64_t{c.cluster_sectors} * c.sector_size;
+    CHECK((v.cluster_bytes == fat_cluster) == c.aligned);
+    ++seen[v.cluster_bytes];
+    const auto reader = open_volume(*device, utc());
+    CHECK(reader->info().label == "BOJE 7");
+    CHECK(reader->info().serial == "1234-5678");
+    CHECK(reader->info().kind == VolumeKind::ntfs);
+  }
+  CHECK(seen.size() == 8);  // 512 to 65536
+}
+
+TEST_CASE("ntfs: a folder of many, long names in many scripts, deep folders, bad clusters") {
+  const auto device = support::disk(400000, 512);
+  FatFormat format;
+  format.cluster_sectors = 1;
+  FatWriter writer(*device, format);
+  writer.add_directory("many");
+  for (int i = 0; i < 9000; ++i)
+    writer.add_file(fmt::format("many/tide gauge number {} of the Orrelune.txt", i), {});
+  std::string longest;
+  for (int i = 0; i < 127; ++i) longest += i % 2 == 0 ? "\xF0\x9F\x8C\x8A" : "\xF0\x90\x8C\xB0";
+  writer.add_directory(longest);  // 254 units, all of them beyond the basic plane
+  writer.add_file(longest + "/" + std::string(255, 'x'), noise(700, 1));
+  for (const char* name : {"Приливы.csv", "潮位観測.txt", "Ωμέγα ςσ.dat", "ıstanbul İ.txt",
+                           "straße ẞ.txt", "ǅ ǆ Ǆx.bin", "ﬁ ligature.txt", "~tilde $.x",
+                           "LOWER.txt", "lower2.TXT", "a.b.c.d", ".hidden", "name with trailing x"})
+    writer.add_file(name, noise(100, 2));
+  std::string deep;
+  for (int i = 0; i < 60; ++i) {
+    deep += (deep.empty() ? "" : "/") + fmt::format("level {}", i);
+    writer.add_directory(deep);
+  }
+  writer.add_file(deep + "/bottom", noise(5000, 3));
+  writer.mark_bad(60000, 40);
+  writer.mark_bad(70000, 1);
+  writer.finish();
+  const auto before = open_volume(*device, utc());
+  const auto bad = before->bad().ranges();
+  convert(*device);
+  CHECK(open_volume(*device, utc())->bad().ranges() == bad);
+  CHECK(bad.size() == 2);
+}
+
+TEST_CASE("ntfs: files in thousands of pieces need attribute lists, $MFT itself too") {
+  for (const std::uint32_t cluster : {1u, 8u}) {
+    CAPTURE(cluster);
+    const auto device = support::disk(cluster == 1 ? 200000 : 700000, 512);
+    FatFormat format;
+    format.cluster_sectors = cluster;
+    format.reserved_sectors = cluster == 1 ? 32 : 0;
+    FatWriter writer(*device, format);
+    FatFileInfo scattered;
+    scattered.placement = Placement::scattered;
+    writer.add_file("pieces.bin", noise(std::size_t{cluster} * 512 * 20000, 4), scattered);
+    writer.add_file("few.bin", noise(std::size_t{cluster} * 512 * 300, 5), scattered);
+    writer.add_directory("folder");
+    for (int i = 0; i < 4000; ++i) writer.add_file(fmt::format("folder/reading {}.csv", i), {});
+    writer.add_file(std::string(250, 'n') + ".bin", noise(std::size_t{cluster} * 512 * 400, 6),
+                    scattered);
+    // What is left in one piece goes to one file: the new structures get single clusters.
+    writer.add_sparse_file("rest.bin",
+                           (writer.free_clusters() - 21200 + (cluster == 1 ? 0 : 12000)) *
+                               std::uint64_t{cluster} * 512);
+    writer.finish();
+    const Converted done = convert(*device);
+    MESSAGE("free " << done.assessment.steps[0].volume.free_clusters << ", needed "
+                    << done.assessment.steps[0].volume.needed_clusters);
+  }
+}
+
+TEST_CASE("ntfs: the last cluster in use and no sector to spare: it moves, and comes back") {
+  const auto device = support::disk(80034, 512);
+  FatFormat format;
+  format.cluster_sectors = 1;
+  FatWriter writer(*device, format);
+  FatFileInfo last;
+  last.placement = Placement::at_end;
+  writer.add_file("at the end.bin", noise(2000, 9), last);
+  writer.finish();
+  const Converted done = convert(*device);
+  CHECK(done.assessment.steps[0].volume.moved_clusters == 1);
+}
+
+TEST_CASE(
+    "ntfs: almost full: refused with the number that is missing, in reach with exactly that") {
+  for (const std::uint32_t cluster : {1u, 8u}) {
+    FatFormat format;
+    format.cluster_sectors = cluster;
+    format.reserved_sectors = 32;
+    const std::uint64_t sectors = cluster == 1 ? 90000 : 600000;
+    align_data(format, sectors, 512, true);
+    const auto make = [&](std::uint64_t free) {
+      auto device = support::disk(sectors, 512);
+      FatWriter writer(*device, format);
+      for (int i = 0; i < 500; ++i)
+        writer.add_file(fmt::format("log number {}.csv", i), noise(300, 1));
+      const std::uint64_t root = 200;  // clusters that the root folder grows by at the end
+      writer.add_sparse_file("filler", (writer.free_clusters() - root - free) * cluster * 512);
+      writer.finish();
+      return device;
+    };
+    const auto missing = [&](std::uint64_t free) -> std::uint64_t {
+      const Assessment a = assessed(*make(free));
+      if (a.in_reach()) return 0;
+      CHECK(a.obstacles.size() == 1);
+      CHECK(a.obstacles[0].code == "volume-room");
+      return a.obstacles[0].missing_sectors / cluster;
+    };
+    const std::uint64_t spare = 300;
+    const std::uint64_t first = missing(spare);
+    REQUIRE(first > 1);
+    CHECK(missing(spare + first - 1) == 1);
+    CHECK(missing(spare + first) == 0);
+    convert(*make(spare + first));
+    MESSAGE("clusters of " << cluster * 512 << ": " << first << " were missing");
+  }
+}
+
+TEST_CASE("ntfs: a folder of 60,000 files") {
+  const auto device = support::disk(900000, 512);
+  FatFormat format;
+  format.cluster_sectors = 8;
+  FatWriter writer(*device, format);
+  writer.add_directory("TIDES");
+  for (int i = 0; i < 60000; ++i) writer.add_file(fmt::format("TIDES/G{:07}.CSV", i), {});
+  writer.finish();
+  const Converted done = convert(*device);
+  CHECK(done.result.files == 60000);
+}
+
+TEST_CASE("ntfs: a file of 4 GiB less a byte") {
+  const support::Folder folder;
+  const auto device = support::disk(9000000, 512);
+  FatFormat format;
+  format.cluster_sectors = 8;
+  FatWriter writer(*device, format);
+  writer.add_sparse_file("BIG.BIN", 0xFFFFFFFF);
+  writer.finish();
+  QuietProgress quiet;
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  const JobResult result = run_job(*device, assessed(*device), options, quiet);
+  CHECK(result.sound());
+  CHECK(result.bytes == 0xFFFFFFFF);
+}
+
+TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written") {
+  const auto volume = [](const std::function<void(FatWriter&)>& fill) {
+    auto device = support::disk(80000, 512);
+    FatFormat format;
+    format.cluster_sectors = 1;
+    FatWriter writer(*device, format);
+    fill(writer);
+    writer.finish();
+    return device;
+  };
+  const auto first_code = [](Device& device, const std::string& word = "volume=ntfs") {
+    const Assessment a = assessed(device, word);
+    return a.in_reach() ? std::string("in reach") : a.obstacles[0].code;
+  };
+  CHECK(first_code(*volume([](FatWriter& w) { w.add_file("$MFT", {}); })) == "name-reserved");
+  CHECK(first_code(*volume([](FatWriter& w) { w.add_directory("$Extend"); })) == "name-reserved");
+  CHECK(first_code(*volume([](FatWriter& w) { w.add_file("fine", {}); })) == "in reach");
+  auto done = volume([](FatWriter& w) { w.add_file("fine", {}); });
+  convert(*done);
+  CHECK(first_code(*done) == "already");
+  auto dirty = volume([](FatWriter& w) { w.add_file("fine", {}); });
+  Bytes fat = dirty->read(32);
+  fat[7] = 0x07;
+  dirty->write(32, fat);
+  CHECK(first_code(*dirty) == "fat.not-clean");
+
+  // On a disk with a table: the EFI system partition, and what is no FAT at all.
+  MemoryDevice device(200000, 512);
+  Random random(5);
+  Layout layout;
+  layout.kind = TableKind::gpt;
+  layout.disk_sectors = device.sectors();
+  layout.disk_guid = Guid::random(random);
+  layout.first_usable = 34;
+  layout.last_usable = device.sectors() - 34;
+  for (unsigned i = 0; i < 2; ++i) {
+    Partition p;
+    p.number = i + 1;
+    p.role = Role::gpt;
+    p.start = 2048 + i * 90000;
+    p.sectors = 80000;
+    p.type = i == 0 ? efi_system_guid() : basic_data_guid();
+    p.unique_id = Guid::random(random);
+    layout.partitions.push_back(p);
+  }
+  write_new_table(device, layout);
+  Window window(device, {2048, 80000});
+  FatFormat format;
+  format.cluster_sectors = 1;
+  FatWriter(window, format).finish();
+  CHECK(first_code(device, "p1=ntfs") == "efi-system");
+  CHECK(first_code(device, "p2=ntfs") == "not-fat");
+  CHECK(support::code_of([&] { (void)assessed(device, "volume=ntfs"); }) == ErrorCode::words);
+  CHECK(support::code_of([&] { (void)assessed(device, "p7=ntfs"); }) == ErrorCode::words);
+  CHECK(support::code_of([] { (void)parse_goal("p1=fat64"); }) == ErrorCode::words);
+}
