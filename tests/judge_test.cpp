@@ -18,12 +18,14 @@ namespace {
 // Everything that the kernel says of the disks, in the words of the script below.
 const char* const look = R"sh(
 for disk in $DISKS; do
-  for part in /sys/block/$disk/$disk[0-9]*; do
-    [ -e $part/start ] || continue
+  parts=/sys/block/$disk/$disk[0-9]*
+  ls -d $parts >/dev/null 2>&1 || parts=/sys/block/$disk  # one volume, no table
+  for part in $parts; do
     name=$(basename $part)
-    echo "PART $disk ${name#$disk} $(cat $part/start) $(cat $part/size)"
+    [ -e $part/start ] && echo "PART $disk ${name#$disk} $(cat $part/start) $(cat $part/size)"
     mkdir -p /mnt/$name
-    mount -t vfat -o ro,iocharset=utf8,codepage=437 /dev/$name /mnt/$name 2>/dev/null || continue
+    mount -t vfat -o ro,iocharset=utf8,codepage=437 /dev/$name /mnt/$name 2>/dev/null ||
+      mount -t ntfs3 -o ro /dev/$name /mnt/$name 2>/dev/null || continue
     cd /mnt/$name
     find . -type f -exec sha256sum {} + | sed "s|  \./|  |; s|^|FILE $name |"
     cd /
@@ -96,13 +98,24 @@ void must_equal(const Seen& seen, Device& device, const std::string& disk) {
   for (const ManifestVolume& v : manifest.volumes) {
     for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
       if (v.tree.is_directory(id)) continue;
-      const auto it = seen.files.find(fmt::format("{}{} {}", disk, v.number, v.tree.path(id)));
+      const std::string name = v.number == 0 ? disk : fmt::format("{}{}", disk, v.number);
+      const auto it = seen.files.find(name + " " + v.tree.path(id));
       REQUIRE_MESSAGE(it != seen.files.end(), v.tree.path(id));
       CHECK(it->second == v.digests[id].hex());
     }
   }
   MESSAGE(disk << ": the kernel agrees on " << parts << " partitions and " << manifest.files()
                << " files");
+}
+
+// No rule broken, on any volume.
+void must_be_sound(const std::filesystem::path& image) {
+  ReadOptions options;
+  options.zone = Zone();
+  const auto device = open_device(image);
+  const Findings findings = survey_disk(*device, options, true).all_findings();
+  for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+  CHECK(findings.empty());
 }
 
 void convert(const std::filesystem::path& image, std::uint32_t sector_size,
@@ -272,4 +285,44 @@ done
   CHECK(after.files == filled.files);
   CHECK(after.parts == filled.parts);
   must_equal(after, *open_device(image), "vda");
+
+  // To NTFS: the other driver must give back what the FAT driver gave.
+  convert(image, 512, folder / "ntfs", {"p1=ntfs", "p2=ntfs", "p3=ntfs"});
+  const Seen ntfs = parse(boot(folder, std::string("DISKS=vda") + look, image.string()));
+  CHECK(ntfs.files == filled.files);
+  CHECK(ntfs.parts == filled.parts);
+  must_be_sound(image);
+
+  // And it must be able to go on writing there, until folders have several levels.
+  const char* const write = R"sh(
+for n in 1 2 3; do
+  mount -t ntfs3 /dev/vda$n /mnt/$n 2>/dev/null || { mkdir -p /mnt/$n; mount -t ntfs3 /dev/vda$n /mnt/$n; } ||
+    echo "MOUNT $n FAILED"
+  cd /mnt/$n
+  [ $n = 1 ] && many=3500 || many=100
+  mkdir -p big 'Глубина/潮位/new'
+  i=0
+  while [ $i -lt $many ]; do
+    echo "reading $i" > "big/a rather long name for reading number $i of this volume.txt"
+    [ $((i % 3)) = 0 ] && rm "big/a rather long name for reading number $i of this volume.txt"
+    [ $((i % 5)) = 1 ] && mv "big/a rather long name for reading number $i of this volume.txt" "Глубина/潮位/new/Ноты $i Ωμέγα.txt"
+    i=$((i + 1))
+  done
+  i=0
+  while [ $i -lt 30 ]; do
+    dd if=/dev/urandom bs=3000 count=1 2>/dev/null >> one.bin
+    dd if=/dev/urandom bs=2500 count=1 2>/dev/null >> three.bin
+    i=$((i + 1))
+  done
+  rm -r UPPER
+  cd /
+  sync
+  umount /mnt/$n
+done
+)sh";
+  const Seen written =
+      parse(boot(folder, std::string(write) + "\nDISKS=vda" + look, image.string()));
+  CHECK(written.files.size() > 3000);
+  must_equal(written, *open_device(image), "vda");
+  must_be_sound(image);
 }

@@ -60,6 +60,20 @@ void make_mbr(Device& device) {
   device.write(device.sectors() - 3, Bytes(layout.sector_size, 0x77));
 }
 
+// One volume, its last cluster in use, no sector behind it.
+void make_bare(Device& device) {
+  FatFormat format;
+  format.kind = VolumeKind::fat16;
+  format.cluster_sectors = 1;
+  Random random(8);
+  FatWriter writer(device, format);
+  orrelune::fill_volume(writer, random, 6);
+  FatFileInfo last;
+  last.placement = Placement::at_end;
+  writer.add_file("last.bin", Bytes(3000, 0x4C), last);
+  writer.finish();
+}
+
 // A GPT with six partitions, a reserved one that an MBR has no place for, gaps of a MiB.
 void make_gpt(Device& device) {
   Random random(3);
@@ -162,6 +176,8 @@ const std::vector<Scenario>& all() {
       {"a type made to match inside a GPT", 70000, 512, make_gpt_types, {"p3.type=match"}},
       {"mended chain of EBRs", 70000, 512, make_mbr_short_container, {}},
       {"FAT to NTFS, with its type", 70000, 512, make_mbr, {"p1=ntfs"}},
+      {"FAT to NTFS and MBR to GPT, 4096", 70000 / 8, 4096, make_mbr, {"p6=ntfs", "table=gpt"}},
+      {"a volume without a table to NTFS", 9600, 512, make_bare, {"volume=ntfs"}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
   };
