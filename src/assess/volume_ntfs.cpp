@@ -219,12 +219,15 @@ class NtfsPlanner {
 
   void check_room(const NtfsPlan& plan) {
     const std::uint64_t cluster = plan.cluster_bytes();
-    if (plan.split_start()) {
-      return obstacle("room-in-one-piece",
-                      fmt::format("{}: no free run of {} bytes in one piece holds the beginning of "
-                                  "the new structures",
-                                  name_, 1024),
-                      "Delete or move away one file");
+    if (plan.split_start() || plan.log_in_pieces()) {
+      return obstacle(
+          "room-in-pieces",
+          fmt::format("{}: {} are free, but in pieces so small that the log of {} or the "
+                      "beginning of $MFT would lie in too many of them",
+                      name_, format_bytes(plan.free_clusters() * cluster),
+                      format_bytes(plan.log_bytes())),
+          fmt::format("Delete or move away one file that lies in one piece of {}",
+                      format_bytes(2 * plan.log_bytes())));
     }
     if (plan.fits()) return;
     const std::uint64_t missing = plan.needed_clusters() - plan.free_clusters();

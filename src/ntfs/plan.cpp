@@ -15,13 +15,11 @@ std::uint64_t power_below(std::uint64_t n) {
   return out;
 }
 
-// 2 MiB to 64 MiB; on volumes too small for that, as little as every reader takes.
+// 2 MiB to 64 MiB; less where there is no room, down to what every reader takes.
 std::uint64_t usual_log(std::uint64_t volume_bytes) {
   return std::clamp(power_below(volume_bytes / 128), 2 * mebi, 64 * mebi);
 }
-std::uint64_t least_log(std::uint64_t volume_bytes) {
-  return volume_bytes < 64 * mebi ? mebi / 4 : 2 * mebi;
-}
+constexpr std::uint64_t least_log = mebi / 4;
 
 }  // namespace
 
@@ -41,9 +39,6 @@ class NtfsPlan::Tape {
   }
 
   [[nodiscard]] std::uint64_t capacity() const { return clusters_in(extents_); }
-  [[nodiscard]] std::uint64_t largest() const {
-    return extents_.empty() ? 0 : extents_.front().count;
-  }
   [[nodiscard]] std::uint64_t used() const { return used_; }
   [[nodiscard]] const Runs& taken() const { return taken_; }
   void rewind() {
@@ -93,7 +88,7 @@ NtfsPlan::NtfsPlan(const FileTree& tree, const NtfsFormat& format)
   plan_moves();
   const std::uint64_t bytes = format_.sectors * format_.sector_bytes;
   std::uint64_t log = usual_log(bytes);
-  for (lay_out(log); needed_ > free_ && log > least_log(bytes); lay_out(log)) log /= 2;
+  for (lay_out(log); !fits() && log > least_log; lay_out(log)) log /= 2;
 }
 
 std::uint64_t NtfsPlan::boot_clusters() const {
@@ -209,7 +204,10 @@ void NtfsPlan::lay_out(std::uint64_t log_bytes) {
   needed_ = tape.used();
   taken_ = tape.taken();
   const std::uint64_t whole = div_up<std::uint64_t>(packer_.unused(0).size(), cluster_bytes_);
-  split_start_ = needed_ <= free_ && tape.largest() < whole;
+  const std::uint64_t start = runs(Stream::mft).front().count;
+  split_start_ = needed_ <= free_ && start < whole;
+  // Readers take no log whose record has extensions.
+  log_in_pieces_ = needed_ <= free_ && !packer_.fits(attributes_of(*this, system(record_log)));
 }
 
 // True when the guesses held: as many extension records, at most, as were counted on.
@@ -222,10 +220,10 @@ bool NtfsPlan::attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t&
       div_up((first_other + other_extensions) * record_bytes, cluster_bytes_);
   records_ = mft_clusters * cluster_bytes_ / record_bytes;
 
+  place(Stream::log, log_bytes_, tape);  // first: it must lie in few pieces
   place(Stream::mft, records_ * record_bytes, tape);
   place(Stream::mft_bitmap, div_up<std::uint64_t>(records_, 64) * 8, tape);
   place(Stream::mirror, std::max(4 * record_bytes, cluster_bytes_), tape);
-  place(Stream::log, log_bytes_, tape);
   place(Stream::attr_def, 16 * 160, tape);
   place(Stream::bitmap, div_up<std::uint64_t>(clusters_, 64) * 8, tape);
   place(Stream::upcase, 65536 * 2, tape);
@@ -239,7 +237,8 @@ bool NtfsPlan::attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t&
     if (!packer_.fits(attributes_of(*this, e))) next += make_special(e, next, tape);
   };
   for (std::uint32_t r = 1; r < first_extension_of_mft; ++r) {
-    if (r != record_root && (r < 12 || r >= first_user_record)) plan_one(system(r));
+    const bool apart = r == record_root || r == record_log || (r >= 12 && r < first_user_record);
+    if (!apart) plan_one(system(r));
   }
   for (FileTree::Id id = 0; id < tree_.size(); ++id) {
     // Only a long runlist makes a record overflow: what lies in four pieces always fits.

@@ -39,11 +39,13 @@ class NtfsPlan {
   /// The tree must outlive the plan.
   NtfsPlan(const FileTree& tree, const NtfsFormat& format);
 
-  [[nodiscard]] bool fits() const { return needed_ <= free_ && !split_start_; }
+  [[nodiscard]] bool fits() const { return needed_ <= free_ && !split_start_ && !log_in_pieces_; }
   [[nodiscard]] std::uint64_t needed_clusters() const { return needed_; }
   [[nodiscard]] std::uint64_t free_clusters() const { return free_; }
   /// No free run holds the first record of $MFT in one piece.
   [[nodiscard]] bool split_start() const { return split_start_; }
+  /// The free space lies in so many pieces that even the smallest log needs too many of them.
+  [[nodiscard]] bool log_in_pieces() const { return log_in_pieces_; }
   [[nodiscard]] std::uint64_t cluster_bytes() const { return cluster_bytes_; }
   [[nodiscard]] std::uint64_t clusters() const { return clusters_; }
   [[nodiscard]] std::uint64_t log_bytes() const { return log_bytes_; }
@@ -115,6 +117,7 @@ class NtfsPlan {
   std::uint64_t needed_ = 0;
   std::uint64_t free_ = 0;
   bool split_start_ = false;
+  bool log_in_pieces_ = false;
   Runs taken_;  // of the tape
   std::vector<Move> moves_;
   std::map<Entity, Special> specials_;
