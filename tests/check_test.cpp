@@ -1,0 +1,533 @@
+// One damaged volume for each rule: the check names it. Damage is done to bytes, by the formats'
+// descriptions.
+
+#include <functional>
+#include <set>
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "support.h"
+#include "volumes.h"
+
+using namespace nuvrat;
+using support::little;
+using volumes::noise;
+
+namespace {
+
+ReadOptions utc() {
+  ReadOptions options;
+  options.zone = Zone();
+  return options;
+}
+
+void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
+  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+}
+
+// A FAT32 volume with clusters of one sector, and hands on its bytes.
+struct FatVolume {
+  std::unique_ptr<MemoryDevice> disk = support::disk(80000, 512);
+  std::uint64_t fat = 32, fat_sectors, data, root;
+
+  FatVolume() {
+    FatFormat format;
+    format.cluster_sectors = 1;
+    format.label = "BOJE";
+    FatWriter writer(*disk, format);
+    writer.add_file("A.BIN", noise(5 * 512, 1));
+    writer.add_file("B.BIN", noise(3 * 512, 2));
+    writer.add_file("a long name for one file.text", noise(700, 3));
+    writer.add_directory("D");
+    writer.add_file("D/C.BIN", noise(900, 4));
+    writer.add_directory("E");
+    writer.mark_bad(30000, 1);
+    writer.finish();
+    const Bytes boot = disk->read(0);
+    fat_sectors = little(boot, 36, 4);
+    data = fat + 2 * fat_sectors;
+    root = little(boot, 44, 4);
+  }
+  [[nodiscard]] std::uint64_t sector_of(std::uint64_t cluster) const { return data + cluster - 2; }
+  [[nodiscard]] std::uint64_t entry(std::uint64_t cluster) const {
+    return little(disk->read(fat + cluster / 128), cluster % 128 * 4, 4);
+  }
+  void set_entry(std::uint64_t cluster, std::uint64_t value, bool both = true) {
+    for (const std::uint64_t copy : {fat, fat + fat_sectors}) {
+      Bytes sector = disk->read(copy + cluster / 128);
+      put(sector, cluster % 128 * 4, value, 4);
+      disk->write(copy + cluster / 128, sector);
+      if (!both) return;
+    }
+  }
+  void change(std::uint64_t lba, std::size_t at, std::uint64_t value, unsigned width = 1) const {
+    Bytes sector = disk->read(lba);
+    put(sector, at, value, width);
+    disk->write(lba, sector);
+  }
+  // Where the 8.3 entry of a name stands: sector and offset.
+  [[nodiscard]] std::pair<std::uint64_t, std::size_t> find(const std::string& name,
+                                                           std::uint64_t folder = 0) const {
+    if (folder == 0) folder = root;
+    for (std::uint64_t c = folder; c >= 2 && c < 0x0FFFFFF8; c = entry(c)) {
+      const Bytes sector = disk->read(sector_of(c));
+      for (std::size_t at = 0; at < 512; at += 32) {
+        if (std::equal(name.begin(), name.end(), sector.begin() + static_cast<long>(at)) &&
+            sector[at + 11] != 0x0F)
+          return {sector_of(c), at};
+      }
+    }
+    FAIL("no entry " << name);
+    return {};
+  }
+  [[nodiscard]] std::uint64_t cluster_of(const std::string& name, std::uint64_t folder = 0) const {
+    const auto [lba, at] = find(name, folder);
+    const Bytes sector = disk->read(lba);
+    return little(sector, at + 26, 2) | little(sector, at + 20, 2) << 16;
+  }
+};
+
+struct Damage {
+  const char* code;
+  std::function<void(FatVolume&)> done;
+};
+
+// An NTFS volume that was a FAT one, and hands on its records.
+struct NtfsBytes {
+  std::unique_ptr<MemoryDevice> disk = support::disk(120000, 512);
+  std::uint64_t spc, mft, mirror;
+
+  NtfsBytes() {
+    FatFormat format;
+    format.cluster_sectors = 1;
+    format.label = "BOJE";
+    volumes::align_data(format, 120000, 512, true);
+    FatWriter writer(*disk, format);
+    writer.add_file("A.BIN", noise(5 * 512, 1));
+    writer.add_file("a long name for one file.text", noise(700, 3));
+    writer.add_directory("D");
+    for (int i = 0; i < 200; ++i) writer.add_file(fmt::format("D/tide number {}.csv", i), {});
+    FatFileInfo scattered;
+    scattered.placement = Placement::scattered;
+    writer.add_file("PIECES.BIN", noise(512 * 400, 5), scattered);
+    writer.finish();
+    const support::Folder folder;
+    QuietProgress quiet;
+    Random random(1);
+    JobOptions options;
+    options.read = utc();
+    options.case_folder = folder / "case";
+    const Assessment a = assess(*disk, {parse_goal("volume=ntfs")}, utc(), random);
+    REQUIRE(run_job(*disk, a, options, quiet).sound());
+    const Bytes boot = disk->read(0);
+    spc = boot[13];
+    mft = little(boot, 0x30, 8) * spc;
+    mirror = little(boot, 0x38, 8) * spc;
+  }
+
+  [[nodiscard]] Bytes record(std::uint64_t number) const {
+    Bytes out = disk->read(mft + number * 2, 2);
+    for (std::size_t i = 0; i < 2; ++i) {
+      out[i * 512 + 510] = out[0x32 + 2 * i];
+      out[i * 512 + 511] = out[0x33 + 2 * i];
+    }
+    return out;
+  }
+  static void protect(Bytes& bytes, std::size_t array) {
+    for (std::size_t i = 0; i < bytes.size() / 512; ++i) {
+      for (std::size_t k = 0; k < 2; ++k) {
+        bytes[array + 2 + 2 * i + k] = bytes[i * 512 + 510 + k];
+        bytes[i * 512 + 510 + k] = bytes[array + k];
+      }
+    }
+  }
+  void set_record(std::uint64_t number, Bytes bytes) const {
+    protect(bytes, 0x30);
+    disk->write(mft + number * 2, bytes);
+    if (number < 4) disk->write(mirror + number * 2, bytes);
+  }
+  void change(std::uint64_t number, std::size_t at, std::uint64_t value, unsigned width) const {
+    Bytes bytes = record(number);
+    put(bytes, at, value, width);
+    set_record(number, bytes);
+  }
+  // Where the first attribute of a type begins in a record; `which` skips earlier ones.
+  [[nodiscard]] std::size_t attribute(std::uint64_t number, std::uint64_t type,
+                                      int which = 0) const {
+    const Bytes bytes = record(number);
+    for (std::size_t at = little(bytes, 20, 2); little(bytes, at, 4) != 0xFFFFFFFF;
+         at += little(bytes, at + 4, 4)) {
+      if (little(bytes, at, 4) == type && which-- == 0) return at;
+    }
+    FAIL("record " << number << " has no attribute " << type);
+    return 0;
+  }
+  // The first sector of a non-resident attribute.
+  [[nodiscard]] std::uint64_t sector_of(std::uint64_t number, std::uint64_t type) const {
+    const Bytes bytes = record(number);
+    const std::size_t at = attribute(number, type);
+    const std::size_t runs = at + little(bytes, at + 32, 2);
+    const auto length = static_cast<unsigned>(bytes[runs] & 15);
+    const auto width = static_cast<unsigned>(bytes[runs] >> 4);
+    return little(bytes, runs + 1 + length, width) * spc;
+  }
+  // The record of a name in the root folder.
+  [[nodiscard]] std::uint64_t record_of(const std::u16string& name) const {
+    for (std::uint64_t number = 64; number < 400; ++number) {
+      const Bytes bytes = record(number);
+      if (bytes[0] != 'F' || (bytes[22] & 1) == 0 || little(bytes, 32, 8) != 0) continue;
+      const std::size_t at = attribute(number, 0x30);
+      const std::size_t value = at + little(bytes, at + 20, 2);
+      std::u16string here;
+      for (unsigned i = 0; i < bytes[value + 64]; ++i)
+        here.push_back(static_cast<char16_t>(little(bytes, value + 66 + 2 * i, 2)));
+      if (here == name) return number;
+    }
+    FAIL("no such name");
+    return 0;
+  }
+  // A block of folder D's index, with its places put back.
+  void change_block(const std::function<void(Bytes&)>& change) const {
+    const std::uint64_t lba = sector_of(record_of(u"D"), 0xA0);
+    Bytes block = disk->read(lba, 8);
+    for (std::size_t i = 0; i < 8; ++i) {
+      block[i * 512 + 510] = block[0x2A + 2 * i];
+      block[i * 512 + 511] = block[0x2B + 2 * i];
+    }
+    change(block);
+    protect(block, 0x28);
+    disk->write(lba, block);
+  }
+};
+
+struct NtfsDamage {
+  const char* code;
+  std::function<void(NtfsBytes&)> done;
+};
+
+template <typename Volume, typename Case>
+void every_case_is_named(const std::vector<Case>& cases) {
+  const Volume sound;
+  CHECK(check_volume(*sound.disk, utc()).empty());
+  std::set<std::string> codes;
+  for (const Case& c : cases) {
+    CAPTURE(std::string(c.code));
+    Volume volume = Volume();
+    c.done(volume);
+    const Findings findings = check_volume(*volume.disk, utc());
+    std::string all;
+    for (const Finding& f : findings) all += f.code + " ";
+    CHECK_MESSAGE(find_code(findings, c.code) != nullptr, "said instead: " << all);
+    codes.insert(c.code);
+  }
+  MESSAGE(cases.size() << " damaged volumes, " << codes.size() << " rules named");
+}
+
+}  // namespace
+
+TEST_CASE("check: every rule of FAT is named when it is broken") {
+  const std::vector<Damage> cases = {
+      {"fat.boot-copy", [](FatVolume& v) { v.change(6, 3, 0x41); }},
+      {"fat.boot-fields", [](FatVolume& v) { v.change(0, 42, 0x0100, 2); }},
+      {"fat.not-clean", [](FatVolume& v) { v.set_entry(1, 0x07FFFFFF); }},
+      {"fat.not-clean", [](FatVolume& v) { v.change(0, 65, 1); }},
+      {"fat.media", [](FatVolume& v) { v.set_entry(0, 0x0FFFFFF0); }},
+      {"fat.copies-differ", [](FatVolume& v) { v.change(v.fat + v.fat_sectors + 1, 8, 7, 4); }},
+      {"fat.fs-info", [](FatVolume& v) { v.change(1, 488, 5, 4); }},
+      {"fat.fs-info", [](FatVolume& v) { v.change(1, 0, 0, 4); }},
+      {"fat.fs-info", [](FatVolume& v) { v.change(1, 492, 90000000, 4); }},
+      {"fat.chain-loop",
+       [](FatVolume& v) {
+         v.set_entry(v.cluster_of("A       BIN") + 4, v.cluster_of("A       BIN"));
+       }},
+      {"fat.chain-free", [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 40000); }},
+      {"fat.chain-bad", [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 30000); }},
+      {"fat.chain-outside",
+       [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 0x00FFFFF0); }},
+      {"fat.chain-shared",
+       [](FatVolume& v) {
+         v.set_entry(v.cluster_of("A       BIN") + 1, v.cluster_of("B       BIN"));
+       }},
+      {"fat.chain-short",
+       [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 0x0FFFFFFF); }},
+      {"fat.chain-long",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("A       BIN");
+         v.change(lba, at + 28, 600, 4);
+       }},
+      {"fat.unowned",
+       [](FatVolume& v) {
+         v.set_entry(50000, 50001);
+         v.set_entry(50001, 0x0FFFFFFF);
+       }},
+      {"fat.folder-cluster",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("D          ");
+         v.change(lba, at + 26, 0, 2);
+       }},
+      {"fat.folder-twice",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("E          ");
+         v.change(lba, at + 26, v.cluster_of("D          "), 2);
+       }},
+      {"fat.folder-size",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("D          ");
+         v.change(lba, at + 28, 512, 4);
+       }},
+      {"fat.folder-too-long",
+       [](FatVolume& v) {  // 4,200 clusters of entries that aren't there
+         std::uint64_t last = v.cluster_of("E          ");
+         for (std::uint64_t c = 60000; c < 64200; ++c) {
+           v.set_entry(last, c);
+           last = c;
+         }
+         v.set_entry(last, 0x0FFFFFFF);
+         for (std::uint64_t c = 60000; c < 64200; ++c) {
+           Bytes sector(512);
+           for (std::size_t at = 0; at < 512; at += 32) sector[at] = 0xE5;
+           v.disk->write(v.sector_of(c), sector);
+         }
+         Bytes first = v.disk->read(v.sector_of(v.cluster_of("E          ")));
+         for (std::size_t at = 64; at < 512; at += 32) first[at] = 0xE5;
+         v.disk->write(v.sector_of(v.cluster_of("E          ")), first);
+       }},
+      {"fat.dots",
+       [](FatVolume& v) { v.change(v.sector_of(v.cluster_of("D          ")), 32 + 26, 9, 2); }},
+      {"fat.long-name-orphan",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("ALONGN~1TEX");
+         v.change(lba, at, 0xE5);
+       }},
+      {"fat.long-name-form",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("ALONGN~1TEX");
+         v.change(lba, at - 32 + 26, 3, 2);
+       }},
+      {"fat.label",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("C       BIN", v.cluster_of("D          "));
+         v.change(lba, at + 11, 8);
+       }},
+      {"fat.name-illegal",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("A       BIN");
+         v.change(lba, at, '/');
+       }},
+      {"fat.name-odd",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("A       BIN");
+         v.change(lba, at, '*');
+       }},
+      {"fat.name-twice",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("A       BIN");
+         v.change(lba, at, 'B');
+       }},
+      {"fat.attributes",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("A       BIN");
+         v.change(lba, at + 11, 0xA0);
+       }},
+      {"fat.time",
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("A       BIN");
+         v.change(lba, at + 24, 0x01E1, 2);
+       }},
+  };
+  every_case_is_named<FatVolume>(cases);
+}
+
+TEST_CASE("check: every rule of NTFS is named when it is broken") {
+  const std::vector<NtfsDamage> cases = {
+      {"ntfs.boot-fields",
+       [](NtfsBytes& v) {
+         v.disk->write(0, [&] {
+           Bytes b = v.disk->read(0);
+           b[21] = 0xF0;
+           return b;
+         }());
+       }},
+      {"ntfs.boot-copy", [](NtfsBytes& v) { v.disk->write(119999, Bytes(512)); }},
+      {"ntfs.record-torn",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.mft + 2 * 64 + 1);
+         b[510] ^= 0xFF;
+         v.disk->write(v.mft + 2 * 64 + 1, b);
+       }},
+      {"ntfs.record-size", [](NtfsBytes& v) { v.change(65, 28, 2048, 4); }},
+      {"ntfs.record-number", [](NtfsBytes& v) { v.change(65, 44, 7, 4); }},
+      {"ntfs.sequence-zero", [](NtfsBytes& v) { v.change(65, 16, 0, 2); }},
+      {"ntfs.sequence-system", [](NtfsBytes& v) { v.change(4, 16, 9, 2); }},
+      {"ntfs.attribute-end", [](NtfsBytes& v) { v.change(65, 24, 40, 4); }},
+      {"ntfs.attribute-form",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 4, 0x1000, 4); }},
+      {"ntfs.attribute-order", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0xC0, 4); }},
+      {"ntfs.attribute-type", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0x08, 4); }},
+      {"ntfs.attribute-id", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 14, 0, 2); }},
+      {"ntfs.attribute-indexed",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 22, 0, 1); }},
+      {"ntfs.runlist",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 64, 0xFF, 1);
+       }},
+      {"ntfs.runlist-length",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 24, 99, 8);
+       }},
+      {"ntfs.runlist-form",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         const std::size_t at = v.attribute(n, 0x80) + 64;
+         const std::uint64_t lcn = v.sector_of(n, 0x80) / v.spc;
+         v.change(n, at, 0x32, 1);  // the length in two bytes where one would do
+         v.change(n, at + 1, 5, 2);
+         v.change(n, at + 3, lcn, 3);
+         v.change(n, at + 6, 0, 1);
+       }},
+      {"ntfs.link-count", [](NtfsBytes& v) { v.change(65, 18, 7, 2); }},
+      {"ntfs.sizes",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 48, 99999, 8);
+       }},
+      {"ntfs.hole",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 64, 0x000501, 3);
+       }},
+      {"ntfs.standard-information",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10) + 16, 60, 4); }},
+      {"ntfs.security-id",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10) + 24 + 52, 0x999, 4); }},
+      {"ntfs.name-form", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 65, 9, 1); }},
+      {"ntfs.name-unlisted",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 66, u'Z', 2); }},
+      {"ntfs.name-copy",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 8, 12345, 8); }},
+      {"ntfs.directory-flag", [](NtfsBytes& v) { v.change(v.record_of(u"A.BIN"), 22, 3, 2); }},
+      {"ntfs.attribute-list",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"PIECES.BIN");
+         const std::uint64_t lba = v.sector_of(n, 0x20);
+         Bytes list = v.disk->read(lba);
+         list[24] ^= 0x3F;
+         v.disk->write(lba, list);
+       }},
+      {"ntfs.extension",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"PIECES.BIN");
+         v.change(n, 16, 77, 2);
+       }},
+      {"ntfs.mft-bitmap", [](NtfsBytes& v) { v.change(65, 22, 0, 2); }},
+      {"ntfs.mirror",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.mirror + 2);
+         b[100] ^= 1;
+         v.disk->write(v.mirror + 2, b);
+       }},
+      {"ntfs.volume-record",
+       [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 8, 2, 1); }},
+      {"ntfs.not-clean", [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 10, 1, 1); }},
+      {"ntfs.log", [](NtfsBytes& v) { v.disk->write(v.sector_of(2, 0x80), Bytes(512)); }},
+      {"ntfs.attr-def", [](NtfsBytes& v) { v.disk->write(v.sector_of(4, 0x80), Bytes(512)); }},
+      {"ntfs.upcase",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.sector_of(10, 0x80) + 1);
+         put(b, (0x131 - 0x100) * 2, u'I', 2);
+         v.disk->write(v.sector_of(10, 0x80) + 1, b);
+       }},
+      {"ntfs.boot-file", [](NtfsBytes& v) { v.change(7, v.attribute(7, 0x80) + 48, 4096, 8); }},
+      {"ntfs.bad-clusters",
+       [](NtfsBytes& v) { v.change(8, v.attribute(8, 0x80, 1) + 48, 4096, 8); }},
+      {"ntfs.security-stream",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.sector_of(9, 0x80));
+         b[60] ^= 1;
+         v.disk->write(v.sector_of(9, 0x80), b);
+       }},
+      {"ntfs.security-index",
+       [](NtfsBytes& v) { v.change(9, v.attribute(9, 0x90, 1) + 32 + 32 + 28, 0x7777, 4); }},
+      {"ntfs.bitmap-missing",
+       [](NtfsBytes& v) {
+         const std::uint64_t lcn = v.sector_of(v.record_of(u"A.BIN"), 0x80) / v.spc;
+         const std::uint64_t lba = v.sector_of(6, 0x80) + lcn / 4096;
+         Bytes b = v.disk->read(lba);
+         b[lcn / 8 % 512] = 0;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.bitmap-lost",
+       [](NtfsBytes& v) {
+         const std::uint64_t lba = v.sector_of(6, 0x80) + 26;
+         Bytes b = v.disk->read(lba);
+         b[9] = 0xFF;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.bitmap-tail",
+       [](NtfsBytes& v) {
+         const std::uint64_t last = little(v.disk->read(0), 0x28, 8) / v.spc;  // clusters
+         const std::uint64_t lba = v.sector_of(6, 0x80) + last / 4096;
+         Bytes b = v.disk->read(lba);
+         b[last / 8 % 512] = 0;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.cluster-shared",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         const std::size_t at = v.attribute(n, 0x80) + 64;
+         v.change(n, at, 0x31, 1);
+         v.change(n, at + 1, 5, 1);
+         v.change(n, at + 2,
+                  v.sector_of(v.record_of(u"a long name for one file.text"), 0x80) / v.spc, 3);
+         v.change(n, at + 5, 0, 1);
+       }},
+      {"ntfs.index-root",
+       [](NtfsBytes& v) { v.change(5, v.attribute(5, 0x90) + 32 + 4, 0x10, 4); }},
+      {"ntfs.index-header",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x1C, 9000, 4); }); }},
+      {"ntfs.index-entry",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 8, 4, 2); }); }},
+      {"ntfs.index-block",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 16, 777, 8); }); }},
+      {"ntfs.index-torn",
+       [](NtfsBytes& v) {
+         const std::uint64_t lba = v.sector_of(v.record_of(u"D"), 0xA0) + 3;
+         Bytes b = v.disk->read(lba);
+         b[511] ^= 0x55;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.index-order",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 66, u'Z', 2); }); }},
+      {"ntfs.index-parent",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16, 5, 6); }); }},
+      {"ntfs.name-dangling",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40, 390, 6); }); }},
+      {"ntfs.name-unknown",
+       [](NtfsBytes& v) {
+         v.change_block([](Bytes& b) {
+           put(b, 0x40 + 16 + 65, 1, 1);
+           put(b, 0x40, 65, 6);
+         });
+       }},
+      {"ntfs.name-illegal",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 66, u'/', 2); }); }},
+      {"ntfs.name-twice",
+       [](NtfsBytes& v) {
+         v.change_block([](Bytes& b) {  // the second entry gets the first one's name
+           const std::size_t second = 0x40 + little(b, 0x48, 2);
+           const std::size_t bytes = 66 + 2u * b[0x40 + 16 + 64];
+           for (std::size_t i = 0; i < bytes && 16 + i < little(b, second + 8, 2); ++i)
+             b[second + 16 + i] = b[0x50 + i];
+         });
+       }},
+      {"ntfs.index-bitmap",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"D");
+         v.change(n, v.attribute(n, 0xB0) + 32, 0xFFFFFFFE, 8);
+       }},
+  };
+  every_case_is_named<NtfsBytes>(cases);
+}
