@@ -531,3 +531,106 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
   };
   every_case_is_named<NtfsBytes>(cases);
 }
+
+namespace {
+
+// Mends, proves that the check finds nothing then and that the way back is exact.
+void mend(FatVolume& volume, Unowned unowned) {
+  const support::Folder folder;
+  QuietProgress quiet;
+  const auto original = volume.disk->clone();
+  const Assessment a = assess_repair(*volume.disk, utc(), unowned);
+  for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+  REQUIRE(a.in_reach());
+  REQUIRE_FALSE(a.steps.empty());
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  CHECK(run_job(*volume.disk, a, options, quiet).sound());
+  for (const Finding& f : check_volume(*volume.disk, utc())) FAIL_CHECK(f.code << ": " << f.text);
+  const auto copy = volume.disk->clone();
+  (void)revert_case(*copy, load_case(folder / "case"), false, quiet);
+  CHECK(copy->same_as(*original));
+}
+
+void lose_chains(FatVolume& v) {
+  v.set_entry(50000, 50001);
+  v.set_entry(50001, 0x0FFFFFFF);
+  v.set_entry(50010, 0x0FFFFFFF);
+  v.disk->write(v.sector_of(50001), noise(512, 77));
+}
+
+}  // namespace
+
+TEST_CASE("mend: FSInfo, boot sector, FAT copies, sizes, unowned chains, alone and all at once") {
+  const auto cluster = [](FatVolume& v) { return v.cluster_of("A       BIN"); };
+  const std::vector<std::function<void(FatVolume&)>> damage = {
+      [](FatVolume& v) { v.change(1, 488, 5, 4); },
+      [](FatVolume& v) { v.change(1, 0, 0, 4); },
+      [](FatVolume& v) { v.change(6, 3, 0x41); },
+      [](FatVolume& v) { v.change(v.fat + v.fat_sectors + 1, 8, 7, 4); },
+      [&](FatVolume& v) { v.set_entry(cluster(v) + 1, 0x0FFFFFFF); },  // short
+      [](FatVolume& v) {                                               // long
+        const auto [lba, at] = v.find("B       BIN");
+        v.change(lba, at + 28, 600, 4);
+      },
+      [](FatVolume& v) {  // long, and empty
+        const auto [lba, at] = v.find("ALONGN~1TEX");
+        v.change(lba, at + 28, 0, 4);
+      },
+      lose_chains,
+  };
+  for (const auto& one : damage) {
+    FatVolume volume;
+    one(volume);
+    mend(volume, Unowned::free);
+  }
+  FatVolume volume;
+  for (const auto& one : damage) one(volume);
+  mend(volume, Unowned::free);
+  const auto reader = open_volume(*volume.disk, utc());
+  const FileTree& tree = reader->tree();
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    if (tree.path(id) == "A.BIN") CHECK(tree.bytes(id) == 1024);
+    if (tree.path(id) == "B.BIN") CHECK(tree.bytes(id) == 600);
+  }
+}
+
+TEST_CASE("mend: unowned chains are left alone, freed or kept as files, as told") {
+  FatVolume untold;
+  lose_chains(untold);
+  const Assessment only_info = assess_repair(*untold.disk, utc());
+  REQUIRE(only_info.steps.size() == 1);
+  CHECK(only_info.steps[0].lba == 1);  // FSInfo counts them as used
+  CHECK(only_info.steps[0].behind.empty());
+  FatVolume kept;
+  lose_chains(kept);
+  mend(kept, Unowned::keep);
+  const auto reader = open_volume(*kept.disk, utc());
+  std::set<std::string> paths;
+  const FileTree& tree = reader->tree();
+  for (FileTree::Id id = 1; id < tree.size(); ++id) paths.insert(tree.path(id));
+  CHECK(paths.count("UNOWNED/CHAIN001.BIN") + paths.count("UNOWNED/CHAIN002.BIN") == 2);
+  QuietProgress quiet;
+  const Manifest manifest = take_manifest(*kept.disk, utc(), quiet);
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    if (tree.path(id) != "UNOWNED/CHAIN001.BIN") continue;
+    Bytes content(512);
+    const Bytes tail = noise(512, 77);
+    content.insert(content.end(), tail.begin(), tail.end());
+    CHECK(manifest.volumes[0].digests[id] == Sha256::of(content));
+  }
+  FatVolume taken;  // the name is in use
+  lose_chains(taken);
+  const auto [lba, at] = taken.find("A       BIN");
+  const std::string name = "UNOWNED    ";
+  for (std::size_t i = 0; i < 11; ++i)
+    taken.change(lba, at + i, static_cast<std::uint8_t>(name[i]));
+  const Assessment a = assess_repair(*taken.disk, utc(), Unowned::keep);
+  REQUIRE_FALSE(a.in_reach());
+  CHECK(a.obstacles[0].code == "keep-unowned");
+  // What crosses or loops is for a person to decide: nothing is touched.
+  FatVolume crossed;
+  crossed.set_entry(crossed.cluster_of("A       BIN") + 1, crossed.cluster_of("B       BIN"));
+  CHECK(assess_repair(*crossed.disk, utc(), Unowned::free).steps.empty());
+}

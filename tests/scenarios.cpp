@@ -60,6 +60,26 @@ void make_mbr(Device& device) {
   device.write(device.sectors() - 3, Bytes(layout.sector_size, 0x77));
 }
 
+// As make_mbr, with a FAT16 whose second FAT differs, a chain that nobody owns, and a file with
+// more clusters than it needs.
+void make_mbr_fat_damage(Device& device) {
+  make_mbr(device);
+  const std::uint64_t p1 = device.sector_size() == 512 ? 64 : 8;
+  const Bytes boot = device.read(p1);
+  const std::uint64_t fat = boot[14] | boot[15] << 8;
+  const std::uint64_t sectors = boot[22] | boot[23] << 8;
+  for (const std::uint64_t copy : {fat, fat + sectors}) {
+    Bytes middle = device.read(p1 + copy + 16);
+    middle[0] = 0x01;  // cluster 4096 leads to 4097, which ends
+    middle[1] = 0x10;
+    middle[2] = middle[3] = 0xFF;
+    device.write(p1 + copy + 16, middle);
+  }
+  Bytes second = device.read(p1 + fat + sectors + 17);
+  second[100] = 0x42;
+  device.write(p1 + fat + sectors + 17, second);
+}
+
 // One volume, its last cluster in use, no sector behind it.
 void make_bare(Device& device) {
   FatFormat format;
@@ -178,6 +198,7 @@ const std::vector<Scenario>& all() {
       {"FAT to NTFS, with its type", 70000, 512, make_mbr, {"p1=ntfs"}},
       {"FAT to NTFS and MBR to GPT, 4096", 70000 / 8, 4096, make_mbr, {"p6=ntfs", "table=gpt"}},
       {"a volume without a table to NTFS", 9600, 512, make_bare, {"volume=ntfs"}},
+      {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
   };
@@ -187,7 +208,7 @@ const std::vector<Scenario>& all() {
 Assessment Scenario::assess(Device& device) const {
   ReadOptions options;
   options.zone = Zone();
-  if (goals.empty()) return assess_repair(device, options);
+  if (goals.empty()) return assess_repair(device, options, Unowned::free);
   Random random(1);
   std::vector<Goal> wanted;
   std::transform(goals.begin(), goals.end(), std::back_inserter(wanted), parse_goal);

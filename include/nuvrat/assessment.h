@@ -56,9 +56,10 @@ struct VolumeChange {
 /// One rewrite of the chain, described so that it can be made again at any time, from the
 /// description alone: the description is what a case keeps.
 struct Step {
-  /// "fat-to-ntfs" (a volume), "table-gpt", "table-mbr", "gpt-aside" (the changed table in a second
-  /// array), "gpt-home" (from there back to LBA 2, and the backup), "gpt-mend" (a damaged copy),
-  /// "boot-sector" (a field of a volume's boot sector).
+  /// "fat-to-ntfs" (a volume), "fat-mend" (what check --repair does to one), "table-gpt",
+  /// "table-mbr", "gpt-aside" (the changed table in a second array), "gpt-home" (from there back to
+  /// LBA 2, and the backup), "gpt-mend" (a damaged copy), "boot-sector" (a field of a volume's boot
+  /// sector).
   std::string kind;
   Layout target;                   ///< the layout that it leaves
   std::vector<SectorRange> wipes;  ///< what its settle wipes
@@ -70,6 +71,10 @@ struct Step {
   enum class Mends { neither, primary, backup } mends = Mends::neither;
   std::vector<std::uint64_t> copies;  ///< boot-sector: where second copies of it lie
   VolumeChange volume;                ///< fat-to-ntfs
+  /// fat-mend: sectors written before the switch (`lba`, `sector`) and behind it, each right by
+  /// itself.
+  std::vector<SectorWrite> before, behind;
+  std::string adds;  ///< fat-mend: the folder that it makes in the root, if any
 
   /// In words: "MBR to GPT".
   [[nodiscard]] std::string name() const;
@@ -83,6 +88,13 @@ struct Contents {
   std::string kind_after;  ///< the same, unless the volume is rewritten
 };
 
+/// A file that a mend makes as long as its chain.
+struct Resized {
+  std::uint64_t start = 0;  ///< of the partition
+  std::string path;
+  std::uint64_t size = 0;
+};
+
 struct Assessment {
   std::vector<Goal> goals;
   std::string tag;
@@ -94,6 +106,7 @@ struct Assessment {
   std::vector<Consent> consents;
   std::vector<Renumbering> numbers;
   std::vector<Step> steps;
+  std::vector<Resized> resized;
   std::uint64_t files_bytes = 0;       ///< contents to read, twice: before and after
   std::uint64_t sectors_to_write = 0;  ///< by the rewrites themselves
   double expected_seconds = 0;         ///< at the speed that this device showed just now
@@ -109,11 +122,18 @@ struct Assessment {
 [[nodiscard]] std::vector<Assessment> assess_all(Device& device, const ReadOptions& options,
                                                  Random& random);
 
-/// What `check --repair` can mend of the table with nothing lost, as a chain of steps: a GPT whose
+/// What becomes of clusters that no file has.
+enum class Unowned { leave, free, keep };
+
+/// What `check --repair` can mend with nothing lost, as a chain of steps. Of the table: a GPT whose
 /// backup is missing, damaged or not at the end, whose primary is damaged while the backup is good,
-/// or whose protective MBR is missing or wrong. No steps: nothing of the kind. Errors that need a
-/// person's decision become obstacles.
-[[nodiscard]] Assessment assess_repair(Device& device, const ReadOptions& options);
+/// or whose protective MBR is missing or wrong; a chain of EBRs that leads outside its container.
+/// Where the table is sound, of FAT volumes: FSInfo, second boot sectors, FATs that differ from the
+/// one that the files agree with, sizes that disagree with chains, and, as told, unowned chains. No
+/// steps: nothing of the kind. Errors of the table that need a person's decision become obstacles;
+/// a volume that has one is left alone.
+[[nodiscard]] Assessment assess_repair(Device& device, const ReadOptions& options,
+                                       Unowned unowned = Unowned::leave);
 
 /// The rewrite that a step describes. `device` is the disk that it reads; it must outlive it.
 [[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step, Device& device);

@@ -65,6 +65,7 @@ class FileTree {
   void set_valid_bytes(Id id, std::uint64_t bytes) { rare_[id].valid = bytes; }
   /// The node is another name of the file that `first` names already.
   void set_link(Id id, Id first) { rare_[id].link = first; }
+  void set_size(Id id, std::uint64_t size);
   /// How exact the times of all nodes are.
   void set_precision(const TimePrecision& precision) { precision_ = precision; }
 

@@ -33,6 +33,13 @@ json to_json(const Contents& c) {
           {"label", printable(c.label)},
           {"kind_after", c.kind_after}};
 }
+std::string hex(ByteView bytes);
+json to_json(const SectorWrite& w) {
+  return {{"lba", w.lba}, {"data", hex(w.data)}};
+}
+json to_json(const Resized& r) {
+  return {{"start", r.start}, {"path", r.path}, {"size", r.size}};
+}
 json to_json(const Renumbering& r) {
   return {{"before", r.before}, {"after", r.after}};
 }
@@ -171,6 +178,9 @@ json to_json(const Step& s) {
           {"lba", s.lba},
           {"sector", hex(s.sector)},
           {"copies", s.copies},
+          {"before", list(s.before)},
+          {"behind", list(s.behind)},
+          {"adds", s.adds},
           {"volume",
            {{"place", to_json(s.volume.place)},
             {"serial", s.volume.serial},
@@ -203,6 +213,7 @@ json to_json(const Assessment& a) {
           {"before", to_json(a.before)},
           {"after", to_json(a.after)},
           {"steps", list(a.steps)},
+          {"resized", list(a.resized)},
           {"content_bytes", a.files_bytes},
           {"sectors_to_write", a.sectors_to_write},
           {"expected_seconds", a.expected_seconds}};
@@ -258,6 +269,9 @@ Step step_from_json(const json& j) {
     s.volume.moved_clusters = v.at("moved_clusters");
     s.volume.log_bytes = v.at("log_bytes");
     s.volume.writes = v.at("writes");
+    for (const json& w : j.at("before")) s.before.push_back({w.at("lba"), from_hex(w.at("data"))});
+    for (const json& w : j.at("behind")) s.behind.push_back({w.at("lba"), from_hex(w.at("data"))});
+    s.adds = j.at("adds");
     s.copies = j.at("copies").get<std::vector<std::uint64_t>>();
     return s;
   });
@@ -288,6 +302,8 @@ Assessment assessment_from_json(const json& j) {
       a.contents.push_back({c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after")});
     for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s));
+    for (const json& r : j.at("resized"))
+      a.resized.push_back({r.at("start"), r.at("path"), r.at("size")});
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");
     a.expected_seconds = j.at("expected_seconds");

@@ -40,6 +40,10 @@ void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair = false
 /// Names and the legacy-bootable attribute inside a GPT.
 void plan_gpt_change(const PlanInput& input, Assessment& out);
 
+/// check --repair for FAT volumes.
+void plan_fat_mends(Device& device, const Survey& survey, const ReadOptions& options,
+                    Unowned unowned, Assessment& out);
+
 /// Contents, sectors to read and write, and the expected time.
 void fill_figures(Device& device, const Survey& survey, Assessment& out);
 

@@ -15,8 +15,8 @@ bool is_gpt_damage(const Finding& f) {
 
 }  // namespace
 
-Assessment assess_repair(Device& device, const ReadOptions& options) {
-  const Survey survey = survey_disk(device, options);
+Assessment assess_repair(Device& device, const ReadOptions& options, Unowned unowned) {
+  const Survey survey = survey_disk(device, options, true);
   Assessment out;
   out.tag = survey.tag;
   out.device = survey.device;
@@ -41,7 +41,13 @@ Assessment assess_repair(Device& device, const ReadOptions& options) {
     if (out.in_reach()) fill_figures(device, survey, out);
     return out;
   }
-  if (!mend) return out;
+  if (!mend) {
+    plan_fat_mends(device, survey, options, unowned, out);
+    for (const Partition& p : out.before.data_partitions())
+      out.numbers.push_back({p.number, p.number});
+    if (out.in_reach() && !out.steps.empty()) fill_figures(device, survey, out);
+    return out;
+  }
 
   // The good copy's entries, both copies where they belong, the protective MBR with its boot code.
   Layout target = survey.table.layout;

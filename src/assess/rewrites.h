@@ -13,6 +13,8 @@ namespace nuvrat {
 
 [[nodiscard]] std::unique_ptr<Rewrite> make_fat_to_ntfs(const Step& step, Device& device);
 
+[[nodiscard]] std::unique_ptr<Rewrite> make_fat_mend(const Step& step);
+
 /// How a step's volume is to be read.
 [[nodiscard]] ReadOptions options_of(const VolumeChange& change);
 

@@ -96,12 +96,17 @@ std::string Step::name() const {
     const std::string where = volume.number == 0 ? "" : fmt::format("p{} ", volume.number);
     return fmt::format("{}from {} to NTFS", where, name_of(volume.from));
   }
+  if (kind == "fat-mend") {
+    const std::string where = volume.number == 0 ? "" : fmt::format(" on p{}", volume.number);
+    return fmt::format("FAT mended{}", where);
+  }
   if (kind == "boot-sector") return fmt::format("boot sector of the volume at {}", lba);
   return kind;
 }
 
 std::unique_ptr<Rewrite> make_rewrite(const Step& step, Device& device) {
   if (step.kind == "fat-to-ntfs") return make_fat_to_ntfs(step, device);
+  if (step.kind == "fat-mend") return make_fat_mend(step);
   if (step.kind == "table-gpt") return std::make_unique<MbrToGpt>(step);
   if (step.kind == "table-mbr") return std::make_unique<ToMbr>(step);
   if (step.kind == "gpt-aside") return make_gpt_aside(step);

@@ -48,12 +48,14 @@ SectorSet changed_on_purpose(const Assessment& assessment) {
 }
 
 void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
-                       const JobOptions& options, Progress& progress) {
+                       const Assessment& assessment, const JobOptions& options,
+                       Progress& progress) {
   const SectorSet written = rehearsal.written();
   const KnownManifest known{before, written};
   const Manifest after = take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known,
                                        "rehearsing", skipped_sectors(before));
-  const Comparison comparison = compare(before, after);
+  const Comparison comparison =
+      compare_as_planned(expected_after(before, assessment), after, assessment);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
@@ -71,11 +73,11 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
                                      before.seal()));
-  require_readable(before, options);
+  require_readable(expected_after(before, assessment), options);
 
   progress.stage("rehearsing", 0);
   const Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
-  compare_rehearsed(rehearsal, before, options, progress);
+  compare_rehearsed(rehearsal, before, assessment, options, progress);
   folder.log("rehearsed");
   const std::uint64_t needed = rehearsal.journal_bytes(device);
   if (needed > folder.room()) {

@@ -1,5 +1,7 @@
 #include "job/steps.h"
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
@@ -109,6 +111,33 @@ void require_layout(const Layout& wanted, const TableReading& reading, const cha
   throw Error(ErrorCode::guard, text, {}, "This is a mistake in Nuvrat: please report it");
 }
 
+Manifest expected_after(Manifest before, const Assessment& assessment) {
+  for (const Resized& r : assessment.resized) {
+    for (ManifestVolume& v : before.volumes) {
+      if (v.start != r.start) continue;
+      for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+        if (v.tree.is_directory(id) || v.tree.path(id) != r.path) continue;
+        v.tree.set_size(id, r.size);  // its hash is of what the chain gave, then as now
+        v.unreadable.erase(id);
+      }
+    }
+  }
+  return before;
+}
+
+Comparison compare_as_planned(const Manifest& expected, const Manifest& after,
+                              const Assessment& assessment) {
+  Comparison out = compare(expected, after);
+  for (const Step& step : assessment.steps) {
+    if (step.adds.empty()) continue;
+    const auto removed = std::erase_if(out.differences, [&step](const Difference& d) {
+      return d.kind == DifferenceKind::extra && d.path == step.adds;
+    });
+    out.count -= removed;
+  }
+  return out;
+}
+
 JobResult compare_with(const Manifest& before, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, Progress& progress) {
   Steady steady(progress);
@@ -119,7 +148,7 @@ JobResult compare_with(const Manifest& before, Device& device, const Assessment&
   const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing",
                                        skipped_sectors(before));
   save_manifest(after, folder.file("after.manifest"));
-  result.comparison = compare(before, after);
+  result.comparison = compare_as_planned(expected_after(before, assessment), after, assessment);
   result.findings_after = table.findings;
   result.tag_after = disk_tag(device, table);
   result.files = after.files();

@@ -55,6 +55,11 @@ void FileTree::set_extents(Id id, const std::vector<SectorRange>& extents) {
   extents_.insert(extents_.end(), extents.begin(), extents.end());
 }
 
+void FileTree::set_size(Id id, std::uint64_t size) {
+  total_ = total_ - nodes_[id].size + size;
+  nodes_[id].size = size;
+}
+
 std::uint64_t FileTree::valid_bytes(Id id) const {
   const auto it = rare_.find(id);
   return it == rare_.end() ? nodes_[id].size : std::min(it->second.valid, nodes_[id].size);

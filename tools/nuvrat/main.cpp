@@ -87,6 +87,11 @@ int main(int argc, char** argv) {
   auto* check = add_verb(app, "check", "Whether table and volumes are sound", options);
   check->add_flag("--repair", options.repair,
                   "Mend what can be mended with nothing lost, as a job");
+  check
+      ->add_option("--unowned", options.unowned,
+                   "With --repair: clusters that no file has are freed, or kept as files in a "
+                   "folder UNOWNED; left alone unless told")
+      ->check(CLI::IsMember({"free", "keep"}));
   add_job_options(*check, options);
   auto* manifest = add_verb(app, "manifest", "Record every file with its hash", options);
   manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …");

@@ -178,10 +178,21 @@ int rewrite(const Options& options) {
                       nuvrat::assess(disk.device(), goals, read_options(options), random));
 }
 
+namespace {
+
+Unowned unowned_of(const Options& options) {
+  return options.unowned == "free"   ? Unowned::free
+         : options.unowned == "keep" ? Unowned::keep
+                                     : Unowned::leave;
+}
+
+}  // namespace
+
 int check(const Options& options) {
   if (options.repair) {
     OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
-    const Assessment assessment = assess_repair(disk.device(), read_options(options));
+    const Assessment assessment =
+        assess_repair(disk.device(), read_options(options), unowned_of(options));
     if (!assessment.in_reach() || !assessment.steps.empty())
       return run_assessed(options, disk.device(), assessment);
   }

@@ -30,6 +30,7 @@ struct Options {
   std::string case_disk;
   bool discard_later_changes = false;
   bool repair = false;
+  std::string unowned;
 };
 
 int survey(const Options& options);
