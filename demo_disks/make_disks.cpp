@@ -26,6 +26,10 @@ int main(int argc, char** argv) {
          [](nuvrat::Device& device) { orrelune::make_logger_disk(device); });
     make("archive.img", orrelune::archive_sectors(sector_size),
          [](nuvrat::Device& device) { orrelune::make_archive_disk(device); });
+    make("stick.img", orrelune::stick_sectors(sector_size),
+         [](nuvrat::Device& device) { orrelune::make_stick(device); });
+    make("worn.img", orrelune::stick_sectors(sector_size),
+         [](nuvrat::Device& device) { orrelune::make_worn_stick(device); });
   } catch (const std::exception& e) {
     std::cerr << e.what() << '\n';
     return 1;

@@ -228,6 +228,55 @@ void fill_volume(FatWriter& w, Random& random, unsigned files) {
              info_at(random, Placement::at_end));
 }
 
+std::uint64_t stick_sectors(std::uint32_t sector_size) {
+  return 1024 * mib / sector_size;
+}
+
+void make_stick(Device& device, std::uint64_t seed) {
+  Random random(seed);
+  FatFormat format;
+  format.cluster_sectors = 4096 / device.sector_size();
+  format.label = "BUOY 12";
+  format.serial = 0x0B0712A5;
+  FatWriter writer(device, format);
+  fill_volume(writer, random, 240);
+  writer.mark_bad(90000, 6);
+  writer.finish();
+}
+
+void make_worn_stick(Device& device, std::uint64_t seed) {
+  make_stick(device, seed);
+  const std::uint32_t size = device.sector_size();
+  const auto number = [](const Bytes& bytes, std::size_t at) {
+    return bytes[at] | static_cast<std::uint32_t>(bytes[at + 1]) << 8 |
+           static_cast<std::uint32_t>(bytes[at + 2]) << 16 |
+           static_cast<std::uint32_t>(bytes[at + 3]) << 24;
+  };
+  const auto put = [](Bytes& bytes, std::size_t at, std::uint32_t value) {
+    for (unsigned i = 0; i < 4; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+  };
+  const Bytes boot = device.read(0);
+  const std::uint64_t fat = boot[14] | boot[15] << 8;
+  const std::uint64_t sectors = number(boot, 36);
+  const auto set_entry = [&](std::uint32_t cluster, std::uint32_t value, bool both) {
+    for (std::uint64_t copy = fat; copy <= fat + (both ? sectors : 0); copy += sectors) {
+      const std::uint64_t lba = copy + std::uint64_t{cluster} * 4 / size;
+      Bytes sector = device.read(lba);
+      put(sector, std::size_t{cluster} * 4 % size, value);
+      device.write(lba, sector);
+    }
+  };
+  for (std::uint32_t c = 200000; c < 200005; ++c) set_entry(c, c + 1, true);
+  set_entry(200005, 0x0FFFFFFF, true);
+  set_entry(200100, 0x0FFFFFFF, true);
+  Bytes second = device.read(fat + sectors + 40);
+  put(second, 16, 0x00001234);
+  device.write(fat + sectors + 40, second);
+  Bytes info = device.read(1);
+  put(info, 488, 1000);
+  device.write(1, info);
+}
+
 std::uint64_t archive_sectors(std::uint32_t sector_size) {
   return 3072 * mib / sector_size;
 }

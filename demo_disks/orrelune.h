@@ -21,6 +21,16 @@ void make_logger_disk(nuvrat::Device& device, std::uint64_t seed = 1);
 /// The archive disk: a GPT with six partitions, FAT32 and FAT16, the first of them legacy-bootable.
 void make_archive_disk(nuvrat::Device& device, std::uint64_t seed = 2);
 
+/// Sectors of the memory sticks: 1 GiB.
+[[nodiscard]] std::uint64_t stick_sectors(std::uint32_t sector_size);
+
+/// A memory stick: one FAT32 volume without a partition table.
+void make_stick(nuvrat::Device& device, std::uint64_t seed = 3);
+
+/// Another one, pulled out once too often: FSInfo is wrong, the FATs differ, a file is shorter than
+/// it says, and two chains belong to nobody.
+void make_worn_stick(nuvrat::Device& device, std::uint64_t seed = 4);
+
 /// Fills a volume with the station's files: readings, notes, sounds, drawings, names in several
 /// scripts, empty and fragmented files, deep folders. `files` is how many readings to make.
 void fill_volume(nuvrat::FatWriter& writer, nuvrat::Random& random, unsigned files);

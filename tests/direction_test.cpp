@@ -156,7 +156,7 @@ TEST_CASE(
   CHECK(first_obstacle(device, {"p1=logical"}) == "no-arrangement");
   CHECK(first_obstacle(device, {"p6=primary"}) ==
         "no-arrangement");  // would cut the container in two
-  CHECK(assess_all(device, utc(), *std::make_unique<Random>(1)).size() == 7);
+  CHECK(assess_all(device, utc(), *std::make_unique<Random>(1)).size() == 12);
 }
 
 TEST_CASE("direction: several goals at once, planned together") {

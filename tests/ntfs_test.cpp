@@ -237,3 +237,82 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
   CHECK(support::code_of([&] { (void)assessed(device, "p7=ntfs"); }) == ErrorCode::words);
   CHECK(support::code_of([] { (void)parse_goal("p1=fat64"); }) == ErrorCode::words);
 }
+
+namespace {
+
+// Notes every read of the device below it.
+class ReadNotes final : public Device {
+ public:
+  explicit ReadNotes(Device& below)
+      : Device(below.sector_size(), below.sectors(), {"notes", "memory", "", ""}), below_(below) {}
+  mutable std::map<std::uint64_t, int> reads;  // by sector
+
+ protected:
+  void do_read(std::uint64_t lba, ByteSpan out) const override {
+    for (std::uint64_t i = 0; i < out.size() / sector_size(); ++i) ++reads[lba + i];
+    below_.read(lba, out);
+  }
+  void do_write(std::uint64_t lba, ByteView data) override { below_.write(lba, data); }
+  void do_flush() override {}
+
+ private:
+  Device& below_;
+};
+
+class Tally final : public SectorSink {
+ public:
+  explicit Tally(std::uint32_t size) : size_(size) {}
+  void write(std::uint64_t lba, ByteView data) override {
+    sectors += data.size() / size_;
+    ++calls;
+    places.add({lba, data.size() / size_});
+  }
+  std::uint64_t sectors = 0, calls = 0;
+  SectorSet places;
+
+ private:
+  std::uint32_t size_;
+};
+
+}  // namespace
+
+TEST_CASE("ntfs: the conversion reads FAT and folders once, no file, and writes nothing twice") {
+  const auto device = support::disk(900000, 512);
+  FatFormat format;
+  format.cluster_sectors = 8;
+  align_data(format, 900000, 512, true);
+  FatWriter writer(*device, format);
+  Random random(3);
+  orrelune::fill_volume(writer, random, 400);
+  writer.finish();
+  const Assessment a = assessed(*device);
+  ReadNotes notes(*device);
+  Tally tally(512);
+  const auto rewrite = make_rewrite(a.steps.at(0), notes);
+  rewrite->prepare(tally);
+  const auto fat = open_volume(*device, utc());
+  const Bytes boot = device->read(0);
+  const std::uint64_t fat_start = support::little(boot, 14, 2);
+  const std::uint64_t fat_sectors = support::little(boot, 36, 4);
+  std::uint64_t in_fat = 0, in_data = 0, most = 0;
+  SectorSet files;
+  for (FileTree::Id id = 1; id < fat->tree().size(); ++id) {
+    for (const SectorRange& e : fat->tree().extents(id)) files.add(e);
+  }
+  std::uint64_t in_files = 0;
+  for (const auto& [lba, times] : notes.reads) {
+    in_fat += lba >= fat_start && lba < fat_start + fat_sectors ? 1 : 0;
+    if (lba >= fat->info().first_cluster) ++in_data;
+    in_files += files.contains({lba, 1}) ? 1 : 0;
+    if (lba != 0) most = std::max<std::uint64_t>(most, static_cast<std::uint64_t>(times));
+  }
+  const VolumeChange& v = a.steps[0].volume;
+  const std::uint64_t structures = v.needed_clusters * v.cluster_bytes / 512;
+  CHECK(most == 1);
+  CHECK(in_files <= v.moved_clusters * v.cluster_bytes / 512);
+  CHECK(tally.places.count() == tally.sectors);
+  CHECK(tally.sectors * 10 <= structures * 11);
+  MESSAGE("read: " << in_fat << " sectors of one FAT, " << in_data - in_files << " of folders, "
+                   << in_files << " of files that move; written: " << tally.sectors << " in "
+                   << tally.calls << " pieces, for structures of " << structures);
+}

@@ -74,7 +74,8 @@ struct Step {
   /// fat-mend: sectors written before the switch (`lba`, `sector`) and behind it, each right by
   /// itself.
   std::vector<SectorWrite> before, behind;
-  std::string adds;  ///< fat-mend: the folder that it makes in the root, if any
+  std::string title;  ///< fat-mend: what it does, in words
+  std::string adds;   ///< fat-mend: the folder that it makes in the root, if any
 
   /// In words: "MBR to GPT".
   [[nodiscard]] std::string name() const;

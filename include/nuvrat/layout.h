@@ -76,4 +76,7 @@ inline constexpr std::uint64_t gpt_no_letter = 1ull << 63;
 /// The first usable LBA behind a customary GPT: 34 at 512 bytes, 6 at 4096.
 [[nodiscard]] std::uint64_t gpt_first_usable(std::uint32_t sector_size);
 
+/// "p3", or "volume" for 0: the one volume of a disk without a table.
+[[nodiscard]] std::string part_name(unsigned number);
+
 }  // namespace nuvrat

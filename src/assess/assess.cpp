@@ -185,8 +185,17 @@ std::vector<Assessment> assess_all(Device& device, const ReadOptions& options, R
   const auto add = [&](const std::string& word) {
     out.push_back(assess(device, {parse_goal(word)}, options, random));
   };
-  const Layout layout = read_table(device).layout;
+  const Survey survey = survey_disk(device, options);
+  if (survey.bare_volume) {
+    if (is_fat(survey.partitions[0].signature.kind)) add("volume=ntfs");
+    return out;
+  }
+  const Layout& layout = survey.table.layout;
   add(layout.kind == TableKind::gpt ? "table=mbr" : "table=gpt");
+  for (const SurveyedPartition& s : survey.partitions) {
+    const unsigned number = s.partition.number;
+    if (is_fat(s.signature.kind)) add(fmt::format("p{}=ntfs", number));
+  }
   if (layout.kind != TableKind::mbr) return out;
   for (const Partition& p : layout.data_partitions()) {
     add(fmt::format("p{}={}", p.number, p.role == Role::logical ? "primary" : "logical"));

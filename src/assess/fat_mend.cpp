@@ -94,11 +94,16 @@ class FatMender {
     mend_copies();
     mend_chains();
     Step first = new_step();
+    first.title = "copies and sizes mended";
     take(sheet_.changes(), first);
 
     const Sheet after_first = sheet_;
     Step second = new_step();
     const bool kept = unowned_ == Unowned::keep && !facts_.unowned.empty();
+    second.title = kept ? "unowned chains kept in the folder UNOWNED"
+                   : unowned_ == Unowned::free && !facts_.unowned.empty()
+                       ? "unowned chains freed"
+                       : "count of free clusters mended";
     if (kept) {
       if (!keep_unowned(second)) return;
     } else if (unowned_ == Unowned::free) {

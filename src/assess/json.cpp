@@ -181,6 +181,7 @@ json to_json(const Step& s) {
           {"before", list(s.before)},
           {"behind", list(s.behind)},
           {"adds", s.adds},
+          {"title", s.title},
           {"volume",
            {{"place", to_json(s.volume.place)},
             {"serial", s.volume.serial},
@@ -272,6 +273,7 @@ Step step_from_json(const json& j) {
     for (const json& w : j.at("before")) s.before.push_back({w.at("lba"), from_hex(w.at("data"))});
     for (const json& w : j.at("behind")) s.behind.push_back({w.at("lba"), from_hex(w.at("data"))});
     s.adds = j.at("adds");
+    s.title = j.at("title");
     s.copies = j.at("copies").get<std::vector<std::uint64_t>>();
     return s;
   });

@@ -97,8 +97,7 @@ std::string Step::name() const {
     return fmt::format("{}from {} to NTFS", where, name_of(volume.from));
   }
   if (kind == "fat-mend") {
-    const std::string where = volume.number == 0 ? "" : fmt::format(" on p{}", volume.number);
-    return fmt::format("FAT mended{}", where);
+    return title + (volume.number == 0 ? "" : fmt::format(" on p{}", volume.number));
   }
   if (kind == "boot-sector") return fmt::format("boot sector of the volume at {}", lba);
   return kind;

@@ -11,6 +11,7 @@
 
 #include "assess/plan.h"
 #include "assess/rewrites.h"
+#include "fat/read.h"
 #include "ntfs/build.h"
 #include "ntfs/plan.h"
 
@@ -31,7 +32,7 @@ std::uint32_t common_cluster_sectors(const VolumeInfo& info, std::uint32_t secto
 
 struct Opened {
   Opened(Device& device, const VolumeChange& change)
-      : window(device, change.place), reader(open_volume(window, options_of(change))) {}
+      : window(device, change.place), reader(open_fat(window, options_of(change))) {}
   Window window;
   std::unique_ptr<VolumeReader> reader;
 };
@@ -103,10 +104,6 @@ class FatToNtfs final : public Rewrite {
   const NtfsPlan& plan() const {
     if (!plan_) {
       opened_ = std::make_unique<Opened>(device_, change_);
-      if (!opened_->reader || !is_fat(opened_->reader->info().kind)) {
-        throw Error(ErrorCode::guard, "the volume is not the FAT volume that was assessed",
-                    {{}, change_.place.first, {}, {}});
-      }
       plan_ = std::make_unique<NtfsPlan>(opened_->reader->tree(),
                                          format_for(*opened_->reader, change_));
       if (!plan_->fits())

@@ -13,7 +13,7 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
   const Partition& p = out.partition;
   if (p.role == Role::extended || p.sectors == 0) return;
   const auto place = [&p](Place at) {
-    at.subject = fmt::format("p{}", p.number);
+    at.subject = part_name(p.number);
     if (at.sector) at.sector = p.start + *at.sector;
     return at;
   };
@@ -24,7 +24,7 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
       out.findings.push_back(
           {"table.type-mismatch",
            Severity::note,
-           {fmt::format("p{}", p.number), {}, {}, {}},
+           {part_name(p.number), {}, {}, {}},
            fmt::format("the type says {}, the volume is {}; p{}.type=match puts that right",
                        describe(p.type), out.signature.description, p.number),
            false});
@@ -44,7 +44,7 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
     const bool io = e.code() == ErrorCode::device_read;
     if (!io && e.code() != ErrorCode::damaged) throw;
     Place at = io ? e.place() : place(e.place());
-    at.subject = fmt::format("p{}", p.number);
+    at.subject = part_name(p.number);
     out.findings.push_back({io ? "volume.unreadable" : "volume.damaged", Severity::error, at,
                             e.message() + (e.remedy().empty() ? "" : ". " + e.remedy()), false});
   }

@@ -35,7 +35,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
                       const SectorSet& skip, Manifest& out) {
   const Window window(device, p.range());
   if (const auto reader = open_volume(window, options)) {
-    progress.stage(fmt::format("{} p{}", doing, p.number), reader->tree().total_bytes());
+    progress.stage(fmt::format("{} {}", doing, part_name(p.number)), reader->tree().total_bytes());
     const ManifestVolume* recorded = recorded_volume(known, p.start);
     ManifestVolume volume;
     if (recorded != nullptr) {
@@ -52,7 +52,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
   if (const ManifestRange* same = untouched_range(known, p.range(), skip)) {
     range = *same;
   } else {
-    progress.stage(fmt::format("{} p{}", doing, p.number), window.bytes());
+    progress.stage(fmt::format("{} {}", doing, part_name(p.number)), window.bytes());
     range.start = p.start;
     range.sectors = p.sectors;
     range.description = recognise_volume(window).description;

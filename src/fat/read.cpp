@@ -1,6 +1,7 @@
 #include "fat/read.h"
 
 #include <unordered_set>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -113,17 +114,15 @@ class FatReader final : public VolumeReader {
                   "the volume was not closed properly, or errors were noted on it; start it once "
                   "under the system that owns it, or check it there");
     }
-    const auto root =
-        parse_directory(read_folder({FileTree::root, root_cluster()}, ""), page_, zone_);
+    // Read once: the walk begins with it.
+    root_bytes_ = read_folder({FileTree::root, root_cluster()}, "");
+    const auto root = parse_directory(*root_bytes_, page_, zone_);
     if (root.label) {
       info_.label = label_text(*root.label, page_);
     } else if (const std::string name = label_text(geometry_.label, page_);
                name != "NO NAME" && name.find('\0') == std::string::npos) {
       info_.label = name;
     }
-    findings_.erase(std::remove_if(findings_.begin(), findings_.end(),
-                                   [](const Finding& f) { return f.code == "fat.chain"; }),
-                    findings_.end());  // the walk finds them again
   }
 
   [[nodiscard]] std::uint32_t root_cluster() const {
@@ -180,7 +179,9 @@ class FatReader final : public VolumeReader {
 
   void read_items(const Folder& folder, const std::string& path, std::vector<Folder>& open,
                   std::unordered_set<std::uint32_t>& seen) {
-    const Bytes bytes = read_folder(folder, path);
+    const Bytes bytes = folder.id == FileTree::root && root_bytes_
+                            ? *std::exchange(root_bytes_, std::nullopt)
+                            : read_folder(folder, path);
     const DirectoryContents contents = parse_directory(bytes, page_, zone_);
     for (const std::uint32_t index : contents.orphans) {
       add_finding("fat.long-name-orphan", Severity::note, {}, index, path,
@@ -238,6 +239,7 @@ class FatReader final : public VolumeReader {
   FatGeometry geometry_;
   std::uint32_t ratio_;
   std::optional<FatMap> map_;
+  std::optional<Bytes> root_bytes_;
   VolumeInfo info_;
   FileTree tree_;
   Findings findings_;

@@ -25,9 +25,9 @@ void require_readable(const Manifest& before, const JobOptions& options) {
   };
   for (const ManifestVolume& v : before.volumes) {
     for (const auto& [id, parts] : v.unreadable)
-      add(fmt::format("p{}/{}", v.number, v.tree.path(id)), parts);
+      add(part_name(v.number) + "/" + v.tree.path(id), parts);
   }
-  for (const ManifestRange& r : before.ranges) add(fmt::format("p{}", r.number), r.unreadable);
+  for (const ManifestRange& r : before.ranges) add(part_name(r.number), r.unreadable);
   if (count == 0 || options.accept_unreadable) return;
   throw refused(
       fmt::format("{} can't be read in full: {}{}",
@@ -51,6 +51,16 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
                        const Assessment& assessment, const JobOptions& options,
                        Progress& progress) {
   const SectorSet written = rehearsal.written();
+  for (const Step& step : assessment.steps) {
+    if (step.volume.place.count == 0) continue;
+    progress.stage("checking", 0);
+    const Findings findings =
+        check_volume(Window(*rehearsal.after.back(), step.volume.place), options.read);
+    if (!has_errors(findings)) continue;
+    throw Error(ErrorCode::guard, "the rehearsed volume is not sound: " + findings.front().text,
+                findings.front().place,
+                "Nothing was written. This is a mistake in Nuvrat: please report it");
+  }
   const KnownManifest known{before, written};
   const Manifest after = take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known,
                                        "rehearsing", skipped_sectors(before));
@@ -60,7 +70,7 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
               fmt::format("the rehearsal lost something: {} ({})", first.text, name_of(first.kind)),
-              {fmt::format("p{}", first.number), {}, {}, first.path},
+              {part_name(first.number), {}, {}, first.path},
               "Nothing was written. This is a mistake in Nuvrat: please report it");
 }
 

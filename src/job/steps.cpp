@@ -149,7 +149,9 @@ JobResult compare_with(const Manifest& before, Device& device, const Assessment&
                                        skipped_sectors(before));
   save_manifest(after, folder.file("after.manifest"));
   result.comparison = compare_as_planned(expected_after(before, assessment), after, assessment);
-  result.findings_after = table.findings;
+  for (Finding& f : survey_disk(device, options.read, true).all_findings()) {
+    if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
+  }
   result.tag_after = disk_tag(device, table);
   result.files = after.files();
   result.bytes = after.bytes();

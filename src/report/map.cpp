@@ -118,7 +118,7 @@ std::vector<MapCell> map_cells(const Layout& layout, const std::vector<Contents>
     MapCell cell;
     cell.start = p.start;
     cell.sectors = std::max<std::uint64_t>(p.sectors, 1);
-    cell.number = p.number == 0 ? "volume" : fmt::format("p{}", p.number);
+    cell.number = part_name(p.number);
     cell.role = p.number == 0 ? "" : name_of(p.role);
     cell.in_extended = p.role == Role::logical;
     const auto it = std::find_if(contents.begin(), contents.end(),

@@ -65,8 +65,7 @@ std::string survey_rows(const Survey& survey, const TextStyle& style) {
                   "sectors", "size", "holds", fit("label", label_width, true), "free");
   for (const SurveyedPartition& s : survey.partitions) {
     const Partition& p = s.partition;
-    const std::string number =
-        p.number == 0 ? "disk" : fmt::format("p{}{}", p.number, p.active ? "*" : "");
+    const std::string number = part_name(p.number) + (p.active ? "*" : "");
     const std::string holds = p.role == Role::extended ? ""
                               : s.volume               ? name_of(s.volume->kind)
                                                        : s.signature.description;
@@ -161,6 +160,16 @@ std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
   return out;
 }
 
+// A volume without a table is drawn as the only partition.
+Layout drawn(Layout layout, const Assessment& a) {
+  if (layout.partitions.empty() && a.contents.size() == 1) {
+    Partition whole;
+    whole.sectors = layout.disk_sectors;
+    layout.partitions = {whole};
+  }
+  return layout;
+}
+
 std::string number_words(const Assessment& a) {
   std::string changed;
   for (const Renumbering& r : a.numbers) {
@@ -191,8 +200,11 @@ std::string write_words(const Assessment& a) {
     boots += step.kind == "boot-sector" ? 1 : 0;
     volumes |= step.volume.place.count > 0;
   }
+  const bool mends = std::any_of(a.steps.begin(), a.steps.end(),
+                                 [](const Step& step) { return step.kind == "fat-mend"; });
   const std::string where =
-      volumes      ? "in rewritten volumes only free ones, before the switch"
+      mends        ? "of the volumes' own structures, no file's contents"
+      : volumes    ? "in rewritten volumes only free ones, before the switch"
       : boots == 0 ? "no sector of any partition"
                    : "of partitions only " + plural(boots, "boot sector", "boot sectors");
   return plural(a.sectors_to_write, "sector", "sectors") + "; " + where;
@@ -204,23 +216,28 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   std::string goals;
   for (const Goal& goal : a.goals) goals += (goals.empty() ? "" : " ") + goal.text();
   std::string out =
-      verdict(a.in_reach() ? fmt::format("{}: {} is in reach", a.device.path, goals)
-                           : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
-                                         plural(a.obstacles.size(), "obstacle", "obstacles")),
+      verdict(a.in_reach() && goals.empty()
+                  ? fmt::format("{}: can be mended with nothing lost", a.device.path)
+              : a.in_reach() ? fmt::format("{}: {} is in reach", a.device.path, goals)
+                             : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
+                                           plural(a.obstacles.size(), "obstacle", "obstacles")),
               a.in_reach(), style);
-  out += fmt::format("\n  before  {}, id {}, tag {}\n", table_words(a.before.kind),
-                     a.before.id_text().empty() ? "none" : a.before.id_text(), a.tag);
-  out += draw_map(map_cells(a.before, a.contents), style);
+  const auto words = [](const Layout& l) {
+    return table_words(l.kind) + (l.id_text().empty() ? "" : ", id " + l.id_text());
+  };
+  out += fmt::format("\n  before  {}, tag {}\n", words(a.before), a.tag);
+  out += draw_map(map_cells(drawn(a.before, a), a.contents), style);
   if (!a.in_reach()) return out + obstacle_lines(a, style);
-  out += fmt::format("  after   {}, id {}\n", table_words(a.after.kind), a.after.id_text());
+  out += fmt::format("  after   {}\n", words(a.after));
   std::vector<Contents> contents = a.contents;
   for (Contents& c : contents) c.kind = c.kind_after;
-  out += draw_map(map_cells(a.after, contents), style);
+  out += draw_map(map_cells(drawn(a.after, a), contents), style);
   out += "\n";
   std::string steps;
   for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", then ") + step.name();
   out += wrap("steps    " + steps, style.width, "  ", "           ");
-  out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
+  if (!a.numbers.empty())
+    out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
   for (const Step& step : a.steps) out += volume_words(step.volume, style);
   out += wrap("writes   " + write_words(a), style.width, "  ", "           ");
   out += wrap(
@@ -251,9 +268,8 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
       fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
   for (const ManifestVolume& v : m.volumes) {
     out += fmt::format(
-        "  {:<5}{:<6} {}  {}, {}, {}\n", v.number == 0 ? "disk" : fmt::format("p{}", v.number),
-        name_of(v.info.kind), fit(printable(v.info.label), 12, true),
-        plural(v.tree.file_count(), "file", "files"),
+        "  {:<5}{:<6} {}  {}, {}, {}\n", part_name(v.number), name_of(v.info.kind),
+        fit(printable(v.info.label), 12, true), plural(v.tree.file_count(), "file", "files"),
         plural(v.tree.directory_count(), "folder", "folders"), format_bytes(v.tree.total_bytes()));
     for (const auto& [id, parts] : v.unreadable) {
       for (const ByteRange& part : parts) {
@@ -266,8 +282,7 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
   }
   for (const ManifestRange& r : m.ranges) {
     out += fmt::format("  {:<5}{}: {} recorded by one hash of the whole range\n",
-                       fmt::format("p{}", r.number), r.description,
-                       plural(r.sectors, "sector", "sectors"));
+                       part_name(r.number), r.description, plural(r.sectors, "sector", "sectors"));
   }
   return out;
 }
@@ -280,7 +295,7 @@ std::string difference_lines(const Comparison& c, const TextStyle& style) {
   for (std::size_t i = 0; i < std::min(c.differences.size(), most_shown); ++i) {
     const Difference& d = c.differences[i];
     const std::string where =
-        fmt::format("p{}{}{}", d.number, d.path.empty() ? "" : "/", printable(d.path));
+        fmt::format("{}{}{}", part_name(d.number), d.path.empty() ? "" : "/", printable(d.path));
     out += wrap(fmt::format("{}: {}: {}", name_of(d.kind), where, d.text), style.width, "  ",
                 "    ", [&](const std::string& s) { return paint(s, bad, style); });
   }
@@ -304,6 +319,16 @@ std::string comparison_text(const Comparison& c, const Manifest& after, const Te
   return out;
 }
 
+namespace {
+
+// A folder that a mend makes is no difference, and yet changes the seal.
+std::string seal_words(const Comparison& c) {
+  if (c.seal_before == c.seal_after) return "equal";
+  return c.equal() ? "with what was added; nothing else differs" : "not equal";
+}
+
+}  // namespace
+
 std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
   std::string steps;
   for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", ") + step.name();
@@ -320,8 +345,7 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
     out += fmt::format("  ranges   {} compared by the hash of the whole\n",
                        plural(r.ranges, "partition", "partitions"));
   out += fmt::format("  seal     {}\n           {}  {}\n", r.comparison.seal_before,
-                     r.comparison.seal_after,
-                     r.comparison.seal_before == r.comparison.seal_after ? "equal" : "not equal");
+                     r.comparison.seal_after, seal_words(r.comparison));
   out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
   out += wrap("tag      " + r.tag_after + fmt::format(" (was {})", a.tag), style.width, "  ",
               "           ");

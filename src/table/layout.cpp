@@ -78,4 +78,8 @@ std::uint64_t gpt_first_usable(std::uint32_t sector_size) {
   return 2 + gpt_array_sectors(sector_size);
 }
 
+std::string part_name(unsigned number) {
+  return number == 0 ? "volume" : fmt::format("p{}", number);
+}
+
 }  // namespace nuvrat
