@@ -2,9 +2,14 @@
 
 #include <algorithm>
 #include <chrono>
+#include <cstdlib>
 #include <filesystem>
+#include <fstream>
 
 #include <fmt/format.h>
+#include <sys/resource.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include "orrelune.h"
 
@@ -76,12 +81,160 @@ void bench_rewrite(const std::filesystem::path& folder, std::uint64_t sectors) {
       median(journaled) / median(bare));
 }
 
+// Runs work in a process of its own; its peak memory in bytes.
+std::uint64_t in_child(const std::function<void()>& work) {
+  std::fflush(stdout);
+  const pid_t child = fork();
+  if (child == 0) {
+    try {
+      work();
+    } catch (const std::exception& e) {
+      fmt::print("{}\n", e.what());
+      std::fflush(stdout);
+      _exit(1);
+    }
+    std::fflush(stdout);
+    _exit(0);
+  }
+  int status = 0;
+  rusage usage{};
+  wait4(child, &status, 0, &usage);
+  if (status != 0) std::exit(1);
+  return static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
+}
+
+// Writes straight to the device what a rewrite prepares.
+class Straight final : public SectorSink {
+ public:
+  explicit Straight(Device& device) : device_(device) {}
+  void write(std::uint64_t lba, ByteView data) override {
+    device_.write(lba, data);
+    bytes += data.size();
+  }
+  std::uint64_t bytes = 0;
+
+ private:
+  Device& device_;
+};
+
+// The same files on a FAT32 volume and in a plain folder.
+void make_volume(const std::filesystem::path& folder, std::uint64_t files) {
+  const std::uint64_t sectors = 600000 + files * 24;
+  create_image(folder / "volume.img", sectors, 512, true);
+  const auto device = open_device(folder / "volume.img", {true, 512});
+  FatFormat format;
+  format.cluster_sectors = 8;
+  FatWriter writer(*device, format);
+  Random random(5);
+  Bytes content(8192);
+  random.fill(content);
+  for (std::uint64_t i = 0; i < files; ++i) {
+    const std::string above = fmt::format("gauge {:05}", i / 200);
+    if (i % 200 == 0) {
+      writer.add_directory(above);
+      std::filesystem::create_directories(folder / "plain" / above);
+    }
+    const std::string name = fmt::format("{}/reading number {:07}.csv", above, i);
+    const std::size_t size = 500 + random.below(7500);
+    writer.add_file(name, ByteView(content).first(size));
+    std::ofstream(folder / "plain" / name, std::ios::binary)
+        .write(reinterpret_cast<const char*>(content.data()), static_cast<std::streamsize>(size));
+  }
+  writer.finish();
+  device->flush();
+}
+
+void forget(const Device& device) {
+  device.forget({0, device.sectors()});
+}
+
+// The conversion alone, against the least that it could do: one read of FAT and folders, one write
+// of as many bytes, each in one sweep.
+void bench_conversion(const std::filesystem::path& folder, std::uint64_t files) {
+  const auto path = folder / "volume.img";
+  in_child([&] { make_volume(folder, files); });
+  const ReadOptions options{Zone(), 437};
+  double own = 0, least = 0;
+  std::uint64_t written = 0;
+  const auto assessed = [&](Device& device) {
+    Random random(1);
+    return assess(device, {parse_goal("volume=ntfs")}, options, random);
+  };
+  in_child([&] {
+    const auto device = open_device(path, {true, 512});
+    const Assessment a = assessed(*device);
+    if (!a.in_reach()) throw Error(ErrorCode::refused, a.obstacles[0].text);
+    const VolumeInfo info = open_volume(*device, options)->info();
+    std::vector<double> owns, leasts;
+    for (int round = 0; round < 3; ++round) {
+      forget(*device);
+      owns.push_back(seconds([&] {
+        Straight sink(*device);
+        make_rewrite(a.steps.at(0), *device)->prepare(sink);
+        device->flush();
+        written = sink.bytes;
+      }));
+      forget(*device);
+      leasts.push_back(seconds([&] {
+        // FAT and folders: one FAT, and a cluster for each folder of 200 and its entries.
+        const std::uint64_t fat = (info.first_cluster - 32) / 2;
+        const std::uint64_t folders = files / 200 * 5 * 8;
+        Bytes piece(1u << 20);
+        for (std::uint64_t at = 0; at + 2048 <= fat + folders; at += 2048) device->read(at, piece);
+        const auto scratch = folder / "scratch";
+        create_image(scratch, written / 512 + 2048, 512, true);
+        const auto out = open_device(scratch, {true, 512});
+        for (std::uint64_t at = 0; at < written / 512; at += 2048) out->write(at, piece);
+        out->flush();
+      }));
+    }
+    own = median(owns);
+    least = median(leasts);
+    std::ofstream(folder / "own") << own;
+    fmt::print(
+        "FAT32 to NTFS, {:>9} files: {:.2f} s for {} of structures, {:.1f} µs a file; against one "
+        "plain read and write of as many bytes {:.2f}\n",
+        format_count(files), own, format_bytes(written), own * 1e6 / static_cast<double>(files),
+        own / least);
+  });
+  std::ifstream(folder / "own") >> own;
+  double whole = 0;
+  const std::uint64_t peak = in_child([&] {
+    const auto device = open_device(path, {true, 512});
+    const Assessment a = assessed(*device);
+    QuietProgress quiet;
+    JobOptions job;
+    job.read = options;
+    job.case_folder = folder / "case";
+    whole = seconds([&] {
+      if (!run_job(*device, a, job, quiet).sound())
+        throw Error(ErrorCode::refused, "the job is not sound");
+    });
+    const auto shell = [](const std::string& command) {
+      if (std::system(command.c_str()) != 0) throw Error(ErrorCode::file, command);
+    };
+    const double copy = seconds([&] {
+      shell(fmt::format("cp -r {0}/plain {0}/off && sync && cp -r {0}/off {0}/back && sync",
+                        folder.string()));
+    });
+    fmt::print(
+        "  the whole job, expected {:.1f} s: {:.1f} s; copying the files off and back takes "
+        "{:.1f} s, {:.1f} times the conversion, {:.1f} times the job\n",
+        a.expected_seconds, whole, copy, copy / own, copy / whole);
+  });
+  fmt::print("  peak memory of the job: {}, {} bytes a file\n", format_bytes(peak), peak / files);
+  for (const char* name : {"volume.img", "plain", "off", "back", "case", "scratch", "own"})
+    std::filesystem::remove_all(folder / name);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
   const std::filesystem::path folder = argc > 1 ? argv[1] : ".";
   bench_rewrite(folder, 1u << 22);
   bench_rewrite(folder, ((1ull << 41) - (1u << 20)) / 512);
+  bench_conversion(folder, 10000);
+  bench_conversion(folder, 100000);
   std::filesystem::remove(folder / "bench.img");
   std::filesystem::remove(folder / "journal");
   return 0;

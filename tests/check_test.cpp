@@ -6,12 +6,15 @@
 
 #include <fmt/format.h>
 
+#include "ntfs_bytes.h"
 #include "orrelune.h"
 #include "support.h"
 #include "volumes.h"
 
 using namespace nuvrat;
 using support::little;
+using support::NtfsBytes;
+using support::put;
 using volumes::noise;
 
 namespace {
@@ -20,10 +23,6 @@ ReadOptions utc() {
   ReadOptions options;
   options.zone = Zone();
   return options;
-}
-
-void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
-  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
 }
 
 // A FAT32 volume with clusters of one sector, and hands on its bytes.
@@ -91,114 +90,6 @@ struct FatVolume {
 struct Damage {
   const char* code;
   std::function<void(FatVolume&)> done;
-};
-
-// An NTFS volume that was a FAT one, and hands on its records.
-struct NtfsBytes {
-  std::unique_ptr<MemoryDevice> disk = support::disk(120000, 512);
-  std::uint64_t spc, mft, mirror;
-
-  NtfsBytes() {
-    FatFormat format;
-    format.cluster_sectors = 1;
-    format.label = "BOJE";
-    volumes::align_data(format, 120000, 512, true);
-    FatWriter writer(*disk, format);
-    writer.add_file("A.BIN", noise(5 * 512, 1));
-    writer.add_file("a long name for one file.text", noise(700, 3));
-    writer.add_directory("D");
-    for (int i = 0; i < 200; ++i) writer.add_file(fmt::format("D/tide number {}.csv", i), {});
-    FatFileInfo scattered;
-    scattered.placement = Placement::scattered;
-    writer.add_file("PIECES.BIN", noise(512 * 400, 5), scattered);
-    writer.finish();
-    const support::Folder folder;
-    QuietProgress quiet;
-    Random random(1);
-    JobOptions options;
-    options.read = utc();
-    options.case_folder = folder / "case";
-    const Assessment a = assess(*disk, {parse_goal("volume=ntfs")}, utc(), random);
-    REQUIRE(run_job(*disk, a, options, quiet).sound());
-    const Bytes boot = disk->read(0);
-    spc = boot[13];
-    mft = little(boot, 0x30, 8) * spc;
-    mirror = little(boot, 0x38, 8) * spc;
-  }
-
-  [[nodiscard]] Bytes record(std::uint64_t number) const {
-    Bytes out = disk->read(mft + number * 2, 2);
-    for (std::size_t i = 0; i < 2; ++i) {
-      out[i * 512 + 510] = out[0x32 + 2 * i];
-      out[i * 512 + 511] = out[0x33 + 2 * i];
-    }
-    return out;
-  }
-  static void protect(Bytes& bytes, std::size_t array) {
-    for (std::size_t i = 0; i < bytes.size() / 512; ++i) {
-      for (std::size_t k = 0; k < 2; ++k) {
-        bytes[array + 2 + 2 * i + k] = bytes[i * 512 + 510 + k];
-        bytes[i * 512 + 510 + k] = bytes[array + k];
-      }
-    }
-  }
-  void set_record(std::uint64_t number, Bytes bytes) const {
-    protect(bytes, 0x30);
-    disk->write(mft + number * 2, bytes);
-    if (number < 4) disk->write(mirror + number * 2, bytes);
-  }
-  void change(std::uint64_t number, std::size_t at, std::uint64_t value, unsigned width) const {
-    Bytes bytes = record(number);
-    put(bytes, at, value, width);
-    set_record(number, bytes);
-  }
-  // Where the first attribute of a type begins in a record; `which` skips earlier ones.
-  [[nodiscard]] std::size_t attribute(std::uint64_t number, std::uint64_t type,
-                                      int which = 0) const {
-    const Bytes bytes = record(number);
-    for (std::size_t at = little(bytes, 20, 2); little(bytes, at, 4) != 0xFFFFFFFF;
-         at += little(bytes, at + 4, 4)) {
-      if (little(bytes, at, 4) == type && which-- == 0) return at;
-    }
-    FAIL("record " << number << " has no attribute " << type);
-    return 0;
-  }
-  // The first sector of a non-resident attribute.
-  [[nodiscard]] std::uint64_t sector_of(std::uint64_t number, std::uint64_t type) const {
-    const Bytes bytes = record(number);
-    const std::size_t at = attribute(number, type);
-    const std::size_t runs = at + little(bytes, at + 32, 2);
-    const auto length = static_cast<unsigned>(bytes[runs] & 15);
-    const auto width = static_cast<unsigned>(bytes[runs] >> 4);
-    return little(bytes, runs + 1 + length, width) * spc;
-  }
-  // The record of a name in the root folder.
-  [[nodiscard]] std::uint64_t record_of(const std::u16string& name) const {
-    for (std::uint64_t number = 64; number < 400; ++number) {
-      const Bytes bytes = record(number);
-      if (bytes[0] != 'F' || (bytes[22] & 1) == 0 || little(bytes, 32, 8) != 0) continue;
-      const std::size_t at = attribute(number, 0x30);
-      const std::size_t value = at + little(bytes, at + 20, 2);
-      std::u16string here;
-      for (unsigned i = 0; i < bytes[value + 64]; ++i)
-        here.push_back(static_cast<char16_t>(little(bytes, value + 66 + 2 * i, 2)));
-      if (here == name) return number;
-    }
-    FAIL("no such name");
-    return 0;
-  }
-  // A block of folder D's index, with its places put back.
-  void change_block(const std::function<void(Bytes&)>& change) const {
-    const std::uint64_t lba = sector_of(record_of(u"D"), 0xA0);
-    Bytes block = disk->read(lba, 8);
-    for (std::size_t i = 0; i < 8; ++i) {
-      block[i * 512 + 510] = block[0x2A + 2 * i];
-      block[i * 512 + 511] = block[0x2B + 2 * i];
-    }
-    change(block);
-    protect(block, 0x28);
-    disk->write(lba, block);
-  }
 };
 
 struct NtfsDamage {
@@ -633,4 +524,36 @@ TEST_CASE("mend: unowned chains are left alone, freed or kept as files, as told"
   FatVolume crossed;
   crossed.set_entry(crossed.cluster_of("A       BIN") + 1, crossed.cluster_of("B       BIN"));
   CHECK(assess_repair(*crossed.disk, utc(), Unowned::free).steps.empty());
+}
+
+TEST_CASE("read: compressed units, holes, named streams and encrypted files") {
+  NtfsBytes volume;
+  const auto wanted = support::make_rare_contents(volume);
+  QuietProgress quiet;
+  const Manifest manifest = take_manifest(*volume.disk, utc(), quiet);
+  const ManifestVolume& v = manifest.volumes.at(0);
+  std::size_t seen = 0;
+  for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+    const auto it = wanted.find(v.tree.path(id));
+    if (it == wanted.end()) continue;
+    ++seen;
+    CAPTURE(it->first);
+    CHECK(v.tree.bytes(id) == it->second.size());
+    CHECK(v.digests[id] == Sha256::of(it->second));
+  }
+  CHECK(seen == wanted.size());
+  CHECK(v.unreadable.empty());
+  const std::uint64_t n = volume.record_of(u"PIECES.BIN");
+  volume.change(n, volume.attribute(n, 0x10) + 24 + 32, 0x4020, 4);
+  const auto reader = open_volume(*volume.disk, utc());
+  (void)reader->tree();
+  CHECK(find_code(reader->findings(), "ntfs.encrypted") != nullptr);
+  // A packed unit that makes no sense is damage, not contents.
+  const std::uint64_t lba = volume.sector_of(volume.record_of(u"UNITS.BIN"), 0x80);
+  Bytes torn = volume.disk->read(lba);
+  torn[2] = 0xFF;
+  torn[3] = 0xFF;
+  volume.disk->write(lba, torn);
+  const Manifest damaged = take_manifest(*volume.disk, utc(), quiet);
+  CHECK(damaged.unreadable_files() == 1);
 }

@@ -1,0 +1,230 @@
+#pragma once
+// NTFS volumes changed byte by byte, by the format's description.
+
+#include <functional>
+#include <map>
+
+#include <fmt/format.h>
+
+#include "support.h"
+#include "volumes.h"
+
+namespace support {
+
+using namespace nuvrat;
+using volumes::noise;
+
+inline void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
+  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+}
+
+// An NTFS volume that was a FAT one, and hands on its records.
+struct NtfsBytes {
+  std::unique_ptr<MemoryDevice> disk = support::disk(120000, 512);
+  std::uint64_t spc, mft, mirror;
+
+  NtfsBytes() {
+    FatFormat format;
+    format.cluster_sectors = 1;
+    format.label = "BOJE";
+    volumes::align_data(format, 120000, 512, true);
+    FatWriter writer(*disk, format);
+    writer.add_file("A.BIN", noise(5 * 512, 1));
+    writer.add_file("a long name for one file.text", noise(700, 3));
+    writer.add_file("UNITS.BIN", noise(20 * 512, 6));
+    writer.add_directory("D");
+    for (int i = 0; i < 200; ++i) writer.add_file(fmt::format("D/tide number {}.csv", i), {});
+    FatFileInfo scattered;
+    scattered.placement = Placement::scattered;
+    writer.add_file("PIECES.BIN", noise(512 * 400, 5), scattered);
+    writer.finish();
+    const support::Folder folder;
+    QuietProgress quiet;
+    Random random(1);
+    ReadOptions read;
+    read.zone = Zone();
+    JobOptions options;
+    options.read = read;
+    options.case_folder = folder / "case";
+    const Assessment a = assess(*disk, {parse_goal("volume=ntfs")}, read, random);
+    REQUIRE(run_job(*disk, a, options, quiet).sound());
+    const Bytes boot = disk->read(0);
+    spc = boot[13];
+    mft = little(boot, 0x30, 8) * spc;
+    mirror = little(boot, 0x38, 8) * spc;
+  }
+
+  [[nodiscard]] Bytes record(std::uint64_t number) const {
+    Bytes out = disk->read(mft + number * 2, 2);
+    for (std::size_t i = 0; i < 2; ++i) {
+      out[i * 512 + 510] = out[0x32 + 2 * i];
+      out[i * 512 + 511] = out[0x33 + 2 * i];
+    }
+    return out;
+  }
+  static void protect(Bytes& bytes, std::size_t array) {
+    for (std::size_t i = 0; i < bytes.size() / 512; ++i) {
+      for (std::size_t k = 0; k < 2; ++k) {
+        bytes[array + 2 + 2 * i + k] = bytes[i * 512 + 510 + k];
+        bytes[i * 512 + 510 + k] = bytes[array + k];
+      }
+    }
+  }
+  void set_record(std::uint64_t number, Bytes bytes) const {
+    protect(bytes, 0x30);
+    disk->write(mft + number * 2, bytes);
+    if (number < 4) disk->write(mirror + number * 2, bytes);
+  }
+  void change(std::uint64_t number, std::size_t at, std::uint64_t value, unsigned width) const {
+    Bytes bytes = record(number);
+    put(bytes, at, value, width);
+    set_record(number, bytes);
+  }
+  // Puts bytes in the place of an attribute, or in front of it when `length` is 0.
+  void replace(std::uint64_t number, std::size_t at, std::size_t length, const Bytes& with) const {
+    Bytes bytes = record(number);
+    const std::size_t used = little(bytes, 24, 4);
+    const auto begin = bytes.begin();
+    Bytes tail(begin + static_cast<long>(at + length), begin + static_cast<long>(used));
+    REQUIRE(at + with.size() + tail.size() <= bytes.size());
+    std::copy(with.begin(), with.end(), bytes.begin() + static_cast<long>(at));
+    std::copy(tail.begin(), tail.end(), bytes.begin() + static_cast<long>(at + with.size()));
+    put(bytes, 24, at + with.size() + tail.size(), 4);
+    set_record(number, bytes);
+  }
+  // Where the first attribute of a type begins in a record; `which` skips earlier ones.
+  [[nodiscard]] std::size_t attribute(std::uint64_t number, std::uint64_t type,
+                                      int which = 0) const {
+    const Bytes bytes = record(number);
+    for (std::size_t at = little(bytes, 20, 2); little(bytes, at, 4) != 0xFFFFFFFF;
+         at += little(bytes, at + 4, 4)) {
+      if (little(bytes, at, 4) == type && which-- == 0) return at;
+    }
+    FAIL("record " << number << " has no attribute " << type);
+    return 0;
+  }
+  // The first sector of a non-resident attribute.
+  [[nodiscard]] std::uint64_t sector_of(std::uint64_t number, std::uint64_t type) const {
+    const Bytes bytes = record(number);
+    const std::size_t at = attribute(number, type);
+    const std::size_t runs = at + little(bytes, at + 32, 2);
+    const auto length = static_cast<unsigned>(bytes[runs] & 15);
+    const auto width = static_cast<unsigned>(bytes[runs] >> 4);
+    return little(bytes, runs + 1 + length, width) * spc;
+  }
+  // The record of a name in the root folder.
+  [[nodiscard]] std::uint64_t record_of(const std::u16string& name) const {
+    for (std::uint64_t number = 64; number < 400; ++number) {
+      const Bytes bytes = record(number);
+      if (bytes[0] != 'F' || (bytes[22] & 1) == 0 || little(bytes, 32, 8) != 0) continue;
+      const std::size_t at = attribute(number, 0x30);
+      const std::size_t value = at + little(bytes, at + 20, 2);
+      std::u16string here;
+      for (unsigned i = 0; i < bytes[value + 64]; ++i)
+        here.push_back(static_cast<char16_t>(little(bytes, value + 66 + 2 * i, 2)));
+      if (here == name) return number;
+    }
+    FAIL("no such name");
+    return 0;
+  }
+  // A block of folder D's index, with its places put back.
+  void change_block(const std::function<void(Bytes&)>& change) const {
+    const std::uint64_t lba = sector_of(record_of(u"D"), 0xA0);
+    Bytes block = disk->read(lba, 8);
+    for (std::size_t i = 0; i < 8; ++i) {
+      block[i * 512 + 510] = block[0x2A + 2 * i];
+      block[i * 512 + 511] = block[0x2B + 2 * i];
+    }
+    change(block);
+    protect(block, 0x28);
+    disk->write(lba, block);
+  }
+};
+
+/// The id that the next attribute of a record gets: behind all that these tests use.
+inline void put_next_id(const NtfsBytes& v, std::uint64_t number) {
+  v.change(number, 40, 30, 2);
+}
+
+/// A DATA attribute of the form that compressed and sparse files have.
+inline Bytes data_in_units(std::uint64_t flags, unsigned unit, std::uint64_t clusters,
+                           std::uint64_t size, std::uint64_t real, const Bytes& pairs) {
+  Bytes out((72 + pairs.size() + 7) / 8 * 8);
+  put(out, 0, 0x80, 4);
+  put(out, 4, out.size(), 4);
+  put(out, 8, 1, 1);
+  put(out, 10, 72, 2);  // no name
+  put(out, 12, flags, 2);
+  put(out, 14, 20, 2);
+  put(out, 24, clusters - 1, 8);
+  put(out, 32, 72, 2);
+  put(out, 34, unit, 1);
+  put(out, 40, clusters * 512, 8);
+  put(out, 48, size, 8);
+  put(out, 56, size, 8);
+  put(out, 64, real * 512, 8);
+  std::copy(pairs.begin(), pairs.end(), out.begin() + 72);
+  return out;
+}
+
+/// What files hold that no FAT volume ever had: compressed units, holes, a named stream. Gives the
+/// contents by path.
+inline std::map<std::string, Bytes> make_rare_contents(NtfsBytes& v) {
+  std::map<std::string, Bytes> out;
+  // Three units of 16 clusters: packed into one cluster, nothing but a hole, and as they are.
+  const std::uint64_t units = v.record_of(u"UNITS.BIN");
+  const std::uint64_t lba = v.sector_of(units, 0x80);
+  const std::uint64_t lcn = lba / v.spc;
+  Bytes packed = {0x03, 0xB0, 0x02, 0x00, 0xFC, 0x0F,                     // 4,096 zeros
+                  0x05, 0xB0, 0x08, 'a',  'b',  'c',  0xFA, 0x2F, 0, 0};  // abcabc…
+  packed.resize(512);
+  v.disk->write(lba, packed);
+  Bytes pairs = {0x31, 1};
+  const auto add = [&pairs](std::uint64_t value, unsigned width) {
+    for (unsigned i = 0; i < width; ++i) pairs.push_back(static_cast<std::uint8_t>(value >> 8 * i));
+  };
+  add(lcn, 3);
+  add(0x1F01, 2);    // a hole of 31: the rest of the first unit and all of the second
+  add(0x011011, 3);  // 16 clusters, one further on than the first run began
+  add(0, 1);
+  const std::uint64_t size = 24476;
+  v.replace(units, v.attribute(units, 0x80), 72, data_in_units(1, 4, 48, size, 17, pairs));
+  put_next_id(v, units);
+  Bytes& whole = out["UNITS.BIN"];
+  whole.assign(16384, 0);
+  for (std::size_t i = 0; i < 4096; ++i) whole[4096 + i] = static_cast<std::uint8_t>("abc"[i % 3]);
+  const Bytes raw = v.disk->read(lba + 1, 16);
+  whole.insert(whole.end(), raw.begin(), raw.begin() + 8092);
+
+  // Two clusters, a hole of three.
+  const std::uint64_t sparse = v.record_of(u"A.BIN");
+  const std::uint64_t first = v.sector_of(sparse, 0x80);
+  pairs = {0x31, 2};
+  add(first / v.spc, 3);
+  add(0x0301, 2);
+  add(0, 1);
+  v.replace(sparse, v.attribute(sparse, 0x80), 72, data_in_units(0x8000, 0, 5, 2560, 2, pairs));
+  put_next_id(v, sparse);
+  out["A.BIN"] = v.disk->read(first, 2);
+  out["A.BIN"].resize(2560);
+
+  // A stream with a name, beside the contents.
+  const std::uint64_t named = v.record_of(u"a long name for one file.text");
+  Bytes stream(24 + 8 + 8);
+  put(stream, 0, 0x80, 4);
+  put(stream, 4, stream.size(), 4);
+  put(stream, 9, 4, 1);
+  put(stream, 10, 24, 2);
+  put(stream, 14, 21, 2);
+  put(stream, 16, 4, 4);
+  put(stream, 20, 32, 2);
+  for (unsigned i = 0; i < 4; ++i) put(stream, 24 + 2 * i, static_cast<unsigned>("note"[i]), 2);
+  for (unsigned i = 0; i < 4; ++i) put(stream, 32 + i, static_cast<unsigned>("tide"[i]), 1);
+  const std::size_t end = v.attribute(named, 0x80) + 72;
+  v.replace(named, end, 0, stream);
+  put_next_id(v, named);
+  out["a long name for one file.text:note"] = {'t', 'i', 'd', 'e'};
+  return out;
+}
+
+}  // namespace support
