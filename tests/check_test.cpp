@@ -526,6 +526,25 @@ TEST_CASE("mend: unowned chains are left alone, freed or kept as files, as told"
   CHECK(assess_repair(*crossed.disk, utc(), Unowned::free).steps.empty());
 }
 
+TEST_CASE("check: single partitions on the command line, and what isn't there") {
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  support::make_small_disk(image, 40000, 2048, 30000);
+  const std::string name = image.string();
+  CHECK(support::tool("check " + name + " p1").status == 0);
+  CHECK(support::tool("check " + name + " p3").status == 2);
+  CHECK(support::tool("check --repair " + name + " p1").status == 2);
+  {
+    const auto device = open_device(image, {true, 512});
+    Bytes fat = device->read(2048 + 1);
+    fat[0] = 0xF0;
+    device->write(2048 + 1, fat);
+  }
+  const auto ran = support::tool("check --json " + name + " p1");
+  CHECK(ran.status == 1);
+  CHECK(ran.out.find("fat.media") != std::string::npos);
+}
+
 TEST_CASE("read: compressed units, holes, named streams and encrypted files") {
   NtfsBytes volume;
   const auto wanted = support::make_rare_contents(volume);

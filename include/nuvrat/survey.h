@@ -30,6 +30,9 @@ struct Survey {
   bool bare_volume = false;  ///< no table: the disk is one volume
   std::string tag;           ///< four characters out of the disk's identity and its table
 
+  /// Leaves only these partitions and what was found on them. Throws Error (words) for a number
+  /// that isn't there.
+  void keep(const std::vector<unsigned>& numbers);
   [[nodiscard]] const SurveyedPartition* find(unsigned number) const;
   /// The table's findings and those of every partition.
   [[nodiscard]] Findings all_findings() const;

@@ -266,6 +266,16 @@ class NtfsPlanner {
                           "at sector {}: what is written later may end up in more pieces",
                           plan.cluster_bytes(), s.volume->cluster_bytes, s.volume->first_cluster));
     }
+    if (const Finding* f = find_code(s.findings, "fat.unowned")) {
+      consent("unowned", fmt::format("{}: {}; they become free space. To keep them as files first: "
+                                     "nuvrat check --repair --unowned keep",
+                                     name_, f->text));
+    }
+    if (find_code(s.findings, "fat.chain-long") != nullptr) {
+      consent("surplus", fmt::format("{}: clusters behind the end of files that have more of them "
+                                     "than they need become free space",
+                                     name_));
+    }
     if (!plan.moves().empty()) {
       consent("moved",
               fmt::format("{} of a file, where NTFS keeps a boot sector, {} copied to free ones",

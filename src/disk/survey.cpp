@@ -81,6 +81,19 @@ bool bare_volume_there(const Survey& survey, Device& device) {
 
 }  // namespace
 
+void Survey::keep(const std::vector<unsigned>& numbers) {
+  for (const unsigned number : numbers) {
+    if (find(number) == nullptr) {
+      throw Error(ErrorCode::words, fmt::format("there is no partition p{}", number), {},
+                  "See 'nuvrat survey' for the numbers");
+    }
+  }
+  std::erase_if(partitions, [&numbers](const SurveyedPartition& p) {
+    return std::find(numbers.begin(), numbers.end(), p.partition.number) == numbers.end();
+  });
+  table.findings.clear();
+}
+
 const SurveyedPartition* Survey::find(unsigned number) const {
   const auto it = std::find_if(partitions.begin(), partitions.end(),
                                [number](const auto& p) { return p.partition.number == number; });

@@ -207,7 +207,8 @@ std::string write_words(const Assessment& a) {
       : volumes    ? "in rewritten volumes only free ones, before the switch"
       : boots == 0 ? "no sector of any partition"
                    : "of partitions only " + plural(boots, "boot sector", "boot sectors");
-  return plural(a.sectors_to_write, "sector", "sectors") + "; " + where;
+  return fmt::format("{} ({}); {}", plural(a.sectors_to_write, "sector", "sectors"),
+                     format_bytes(a.sectors_to_write * a.before.sector_size), where);
 }
 
 }  // namespace

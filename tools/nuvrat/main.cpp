@@ -85,6 +85,7 @@ int main(int argc, char** argv) {
   auto* survey =
       add_verb(app, "survey", "What is on a disk, and anything unusual about it", options);
   auto* check = add_verb(app, "check", "Whether table and volumes are sound", options);
+  check->add_option("PART", options.words, "Only these partitions: p1 p5 …");
   check->add_flag("--repair", options.repair,
                   "Mend what can be mended with nothing lost, as a job");
   check

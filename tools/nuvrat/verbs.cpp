@@ -189,6 +189,9 @@ Unowned unowned_of(const Options& options) {
 }  // namespace
 
 int check(const Options& options) {
+  if (options.repair && !options.words.empty())
+    throw Error(ErrorCode::words, "--repair looks at the whole disk", {},
+                "Leave the partitions out");
   if (options.repair) {
     OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
     const Assessment assessment =
@@ -197,7 +200,8 @@ int check(const Options& options) {
       return run_assessed(options, disk.device(), assessment);
   }
   const auto device = open(options, false);
-  const Survey result = survey_disk(*device, read_options(options), true);
+  Survey result = survey_disk(*device, read_options(options), true);
+  if (!options.words.empty()) result.keep(partitions_of(options));
   std::cout << (options.json ? check_json(result) : check_text(result, output_style()));
   return result.all_findings().empty() ? done : differs;
 }
