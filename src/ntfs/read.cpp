@@ -13,12 +13,10 @@
 
 #include "base/record.h"
 #include "ntfs/fixup.h"
-#include "ntfs/volume.h"
+#include "ntfs/folder_index.h"
 
 namespace nuvrat {
 namespace {
-
-constexpr std::uint64_t most_index_root = 65536;
 
 // What a record says of its file; names come from the folders.
 struct FileFacts {
@@ -37,12 +35,6 @@ struct SideStream {
   std::uint32_t type;
   std::u16string name;
   std::uint64_t size;
-};
-
-struct IndexedName {
-  std::uint64_t reference;
-  std::u16string name;
-  std::uint8_t space;
 };
 
 class NtfsReader final : public VolumeReader {
@@ -304,7 +296,7 @@ class NtfsReader final : public VolumeReader {
       open.pop_back();
       std::vector<IndexedName> names;
       try {
-        names = read_index(folder.record);
+        names = read_folder_index(volume_, system_attributes(folder.record));
       } catch (const Error& e) {
         if (e.code() == ErrorCode::device_read) {
           const std::string path = tree_.path(folder.id);
@@ -396,73 +388,6 @@ class NtfsReader final : public VolumeReader {
     record_of_.push_back(record);
     tree_.set_stored(id, s.size == 0 ? Stored::extents : Stored::elsewhere);
     sides_of_[id] = s;
-  }
-
-  // Every name of a folder, over its blocks from the root on; no block twice.
-  std::vector<IndexedName> read_index(std::uint64_t number) {
-    const auto all = system_attributes(number);
-    const AttributeView* root = find_attribute(all, at_index_root, u"$I30");
-    if (root == nullptr || !root->resident || root->value.size() > most_index_root)
-      throw Error(ErrorCode::damaged, "the folder has no index");
-    const AttributeView* blocks = find_attribute(all, at_index_allocation, u"$I30");
-    const RunMap map(blocks == nullptr ? Runs{} : blocks->runs);
-    const std::uint64_t unit = volume_.geometry().index_unit();
-    const std::uint64_t size = volume_.geometry().index_bytes;
-    const std::uint64_t end =
-        blocks == nullptr
-            ? 0
-            : std::min(blocks->size, map.clusters() * volume_.geometry().cluster_bytes());
-    std::vector<IndexedName> out;
-    std::vector<std::uint64_t> open;
-    read_entries(root->value, sizeof(IndexRoot), out, open);
-    std::unordered_set<std::uint64_t> seen;
-    Bytes block(size);
-    while (!open.empty()) {
-      const std::uint64_t vcn = open.back();
-      open.pop_back();
-      if (vcn > end / unit || vcn * unit + size > end)
-        throw Error(ErrorCode::damaged, fmt::format("the index leads to block {}", vcn));
-      if (!seen.insert(vcn).second)
-        throw Error(ErrorCode::damaged, fmt::format("the index leads to block {} twice", vcn));
-      volume_.read(map, vcn * unit, block);
-      const auto head = load<IndexBlock>(block);
-      if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block) ||
-          head.vcn.value() != vcn)
-        throw Error(ErrorCode::damaged, fmt::format("block {} of the index is damaged", vcn));
-      read_entries(block, offsetof(IndexBlock, header), out, open);
-    }
-    return out;
-  }
-
-  static void read_entries(ByteView bytes, std::size_t header_at, std::vector<IndexedName>& out,
-                           std::vector<std::uint64_t>& children) {
-    const auto header = load<IndexHeader>(bytes, header_at);
-    const std::uint64_t end = header_at + std::uint64_t{header.used.value()};
-    std::uint64_t at = header_at + std::uint64_t{header.first_entry.value()};
-    if (end > bytes.size()) throw Error(ErrorCode::damaged, "an index says more than it holds");
-    while (true) {
-      if (at > end || sizeof(IndexEntry) > end - at)
-        throw Error(ErrorCode::damaged, "an index has no last entry");
-      const auto entry = load<IndexEntry>(bytes, at);
-      const std::uint64_t length = entry.length.value();
-      if (length < sizeof(IndexEntry) || length % 8 != 0 || length > end - at)
-        throw Error(ErrorCode::damaged, fmt::format("an index entry has {} bytes", length));
-      const bool child = (entry.flags.value() & entry_has_child) != 0;
-      if (child) {
-        if (length < sizeof(IndexEntry) + 8)
-          throw Error(ErrorCode::damaged, "an index entry has no room for its child");
-        children.push_back(load<be::little_uint64_buf_t>(bytes, at + length - 8).value());
-      }
-      if ((entry.flags.value() & entry_last) != 0) return;
-      const ByteView key = bytes.subspan(at + sizeof(IndexEntry), length - sizeof(IndexEntry));
-      const auto name = load<FileNameHead>(key);
-      const std::size_t units = name.name_length;
-      if (sizeof(FileNameHead) + 2 * units > key.size())
-        throw Error(ErrorCode::damaged, "a name leaves its index entry");
-      out.push_back({entry.reference.value(),
-                     utf16_from(key.subspan(sizeof(FileNameHead), 2 * units)), name.name_space});
-      at += length;
-    }
   }
 
   NtfsVolume volume_;

@@ -1,0 +1,300 @@
+// Folders, entry by entry, and the chains of what they name.
+
+#include <algorithm>
+#include <set>
+#include <unordered_set>
+
+#include <fmt/format.h>
+
+#include "base/record.h"
+#include "fat/check_state.h"
+#include "fat/names.h"
+
+namespace nuvrat {
+namespace {
+
+class FolderWalk {
+ public:
+  explicit FolderWalk(FatCheckState& state) : s_(state) {}
+
+  void run() {
+    s_.nodes.push_back({0, u""});
+    const std::uint32_t root = s_.g.kind == VolumeKind::fat32 ? s_.g.root_cluster : 0;
+    std::vector<Folder> open{{0, root, 0}};
+    std::unordered_set<std::uint32_t> seen{root};
+    while (!open.empty()) {
+      const Folder folder = open.back();
+      open.pop_back();
+      check_folder(folder, open, seen);
+    }
+  }
+
+ private:
+  struct Folder {
+    std::uint32_t node;
+    std::uint32_t cluster;  // 0: the fixed root
+    std::uint32_t parent_cluster;
+  };
+  // One entry of a folder, with where it stands.
+  struct Entry {
+    DirEntry raw;
+    std::uint32_t index;
+    std::uint64_t sector;
+    std::uint32_t offset;
+  };
+
+  // The folder's bytes, its chain claimed and judged.
+  std::vector<Entry> read_folder(const Folder& folder) {
+    std::vector<SectorRange> places;  // in the volume's sectors
+    if (folder.cluster == 0) {
+      places.push_back({s_.g.root_start(), s_.g.root_sectors});
+    } else {
+      const FatMap::Chain chain = s_.map.chain(folder.cluster);
+      judge_chain(folder.node, chain);
+      for (const ClusterRange& r : claim(folder.node, chain.ranges)) {
+        places.push_back(
+            {s_.g.cluster_start(r.first), std::uint64_t{r.count} * s_.g.cluster_sectors});
+      }
+    }
+    std::vector<Entry> out;
+    std::uint32_t index = 0;
+    for (const SectorRange& place : places) {
+      for (std::uint64_t s = 0; s < place.count; ++s) {
+        const Bytes sector = s_.device.read((place.first + s) * s_.ratio, s_.ratio);
+        for (std::size_t at = 0; at < sector.size(); at += sizeof(DirEntry), ++index) {
+          if (index >= 65536) {
+            s_.error("fat.folder-too-long", folder.node, "the folder has more than 65,536 entries");
+            return out;
+          }
+          out.push_back(
+              {load<DirEntry>(sector, at), index, place.first + s, static_cast<std::uint32_t>(at)});
+          if (out.back().raw.DIR_Name[0] == 0) {
+            out.pop_back();
+            return out;
+          }
+        }
+      }
+    }
+    return out;
+  }
+
+  void judge_chain(std::uint32_t node, const FatMap::Chain& chain) {
+    if (chain.fault.empty()) return;
+    s_.facts.chains_sound = false;
+    const bool circle = chain.fault.find("circle") != std::string::npos;
+    const bool free = chain.fault.find("free") != std::string::npos;
+    const bool bad = chain.fault.find("bad") != std::string::npos;
+    s_.error(circle ? "fat.chain-loop"
+             : free ? "fat.chain-free"
+             : bad  ? "fat.chain-bad"
+                    : "fat.chain-outside",
+             node, "its chain is broken: " + chain.fault);
+  }
+
+  // Keeps the ranges for the search for shared clusters; those of a loop only once.
+  std::vector<ClusterRange> claim(std::uint32_t node, const std::vector<ClusterRange>& ranges) {
+    std::vector<ClusterRange> out;
+    std::uint64_t total = 0;
+    for (const ClusterRange& r : ranges) {
+      total += r.count;
+      if (total > s_.g.clusters) break;
+      s_.claims.push_back({r.first, r.count, node});
+      out.push_back(r);
+    }
+    return out;
+  }
+
+  void check_folder(const Folder& folder, std::vector<Folder>& open,
+                    std::unordered_set<std::uint32_t>& seen) {
+    const std::vector<Entry> entries = read_folder(folder);
+    std::set<std::u16string> names;
+    std::size_t i = 0;
+    if (folder.node != 0) i = check_dots(folder, entries);
+    LongName long_name;
+    bool labelled = false;
+    for (; i < entries.size(); ++i) {
+      const Entry& e = entries[i];
+      const std::uint8_t first = e.raw.DIR_Name[0];
+      if (first == 0xE5) {
+        if (long_name.pending()) orphan(folder.node, e);
+        long_name.clear();
+        continue;
+      }
+      if ((e.raw.DIR_Attr & 0x3F) == fat_attr_long) {
+        Bytes raw(32);
+        store(e.raw, raw);
+        const auto piece = load<LongEntry>(raw);
+        if (long_name.pending() && (first & 0x40) != 0) orphan(folder.node, e);
+        if (piece.LDIR_FstClusLO.value() != 0 || piece.LDIR_Type != 0)
+          s_.add("fat.long-name-form", Severity::warning, e.sector, s_.path(folder.node),
+                 fmt::format("entry {} of a long name has a type or a cluster", e.index));
+        long_name.add(piece);
+        continue;
+      }
+      if ((e.raw.DIR_Attr & fat_attr_label) != 0) {
+        if (long_name.pending()) orphan(folder.node, e);
+        long_name.clear();
+        if (folder.node != 0 || labelled)
+          s_.add("fat.label", Severity::warning, e.sector, s_.path(folder.node),
+                 fmt::format("entry {} is a volume label too many, or not in the root folder",
+                             e.index));
+        labelled = true;
+        continue;
+      }
+      const bool had_long = long_name.pending();
+      std::u16string name = long_name.take(e.raw.DIR_Name);
+      if (had_long && name.empty()) orphan(folder.node, e);
+      check_entry(folder, e, std::move(name), names, open, seen);
+    }
+    if (long_name.pending())
+      s_.add("fat.long-name-orphan", Severity::note, {}, s_.path(folder.node),
+             "entries of a long name at the folder's end belong to no file; they are ignored");
+  }
+
+  void orphan(std::uint32_t folder, const Entry& e) {
+    s_.add("fat.long-name-orphan", Severity::note, e.sector, s_.path(folder),
+           fmt::format("entries of a long name before entry {} belong to no file; they are ignored",
+                       e.index));
+  }
+
+  // "." and ".." come first and lead to the folder itself and to the one above, 0 for the root.
+  std::size_t check_dots(const Folder& folder, const std::vector<Entry>& entries) {
+    const auto is = [&entries](std::size_t i, std::string_view name) {
+      if (i >= entries.size()) return false;
+      const auto& raw = entries[i].raw.DIR_Name;
+      for (std::size_t k = 0; k < raw.size(); ++k) {
+        if (raw[k] != static_cast<std::uint8_t>(k < name.size() ? name[k] : ' ')) return false;
+      }
+      return true;
+    };
+    const bool one = is(0, ".");
+    const bool two = is(1, "..");
+    if (!one || !two) {
+      s_.add("fat.dots", Severity::warning, {}, s_.path(folder.node),
+             "the folder doesn't begin with '.' and '..'");
+      return (one ? 1u : 0u);
+    }
+    if (entries[0].raw.cluster() != folder.cluster ||
+        entries[1].raw.cluster() != folder.parent_cluster)
+      s_.add("fat.dots", Severity::warning, entries[0].sector, s_.path(folder.node),
+             fmt::format("'.' leads to cluster {} and '..' to {}, which should be {} and {}",
+                         entries[0].raw.cluster(), entries[1].raw.cluster(), folder.cluster,
+                         folder.parent_cluster));
+    return 2;
+  }
+
+  void check_entry(const Folder& folder, const Entry& e, std::u16string long_name,
+                   std::set<std::u16string>& names, std::vector<Folder>& open,
+                   std::unordered_set<std::uint32_t>& seen) {
+    const std::u16string alias = short_name_text(e.raw, s_.page, false);
+    const bool has_long = !long_name.empty();
+    const auto node = static_cast<std::uint32_t>(s_.nodes.size());
+    s_.nodes.push_back(
+        {folder.node, has_long ? std::move(long_name) : short_name_text(e.raw, s_.page, true)});
+    check_names(e, node, alias, names);
+    if ((e.raw.DIR_Attr & 0xC0) != 0)
+      s_.add("fat.attributes", Severity::warning, e.sector, s_.path(node),
+             fmt::format("the attributes are {:02X}", e.raw.DIR_Attr));
+    check_times(e, node);
+    const bool directory = (e.raw.DIR_Attr & fat_attr_directory) != 0;
+    const std::uint32_t cluster = e.raw.cluster();
+    if (!directory) {
+      check_file(e, node, cluster);
+      return;
+    }
+    if (e.raw.DIR_FileSize.value() != 0)
+      s_.add("fat.folder-size", Severity::warning, e.sector, s_.path(node),
+             fmt::format("the folder says that it has {} bytes; it must say 0",
+                         e.raw.DIR_FileSize.value()));
+    if (!s_.g.valid_cluster(cluster)) {
+      s_.error("fat.folder-cluster", node,
+               fmt::format("the folder would begin at cluster {}", cluster));
+    } else if (!seen.insert(cluster).second) {
+      s_.error("fat.folder-twice", node,
+               fmt::format("another folder begins at cluster {} as well", cluster));
+    } else {
+      const bool below_root = folder.node == 0;
+      open.push_back({node, cluster, below_root ? 0 : folder.cluster});
+    }
+  }
+
+  void check_names(const Entry& e, std::uint32_t node, const std::u16string& alias,
+                   std::set<std::u16string>& names) {
+    const std::u16string& name = s_.nodes[node].name;
+    const auto illegal = [](std::u16string_view text) {
+      return std::any_of(text.begin(), text.end(), [](char16_t c) {
+        return c < 0x20 || std::u16string_view(u"\"*/:<>?\\|").find(c) != std::u16string_view::npos;
+      });
+    };
+    if (name.empty() || name.find_first_of(std::u16string_view(u"/\0", 2)) != name.npos) {
+      s_.error("fat.name-illegal", node,
+               "the name is empty or holds a character that no name may hold");
+    } else if (illegal(name) || illegal(alias) || e.raw.DIR_Name[0] == ' ' || name.size() > 255) {
+      s_.add("fat.name-odd", Severity::warning, e.sector, s_.path(node),
+             "the name holds a character that FAT names don't");
+    }
+    const bool twice = !names.insert(lower(name)).second;
+    const bool alias_twice = lower(alias) != lower(name) && !names.insert(lower(alias)).second;
+    if (twice || alias_twice)
+      s_.error("fat.name-twice", node,
+               fmt::format("'{}' stands in its folder twice", to_utf8(twice ? name : alias)));
+  }
+
+  static std::u16string lower(std::u16string_view text) { return fold_case(text); }
+
+  void check_times(const Entry& e, std::uint32_t node) {
+    const auto wrong = [](std::uint16_t date, std::uint16_t time) {
+      const unsigned month = date >> 5 & 15;
+      const unsigned day = date & 31;
+      const bool date_wrong = date != 0 && (month < 1 || month > 12 || day < 1);
+      return date_wrong || (time >> 11) > 23 || (time >> 5 & 63) > 59 || (time & 31) > 29;
+    };
+    if (wrong(e.raw.DIR_WrtDate.value(), e.raw.DIR_WrtTime.value()) ||
+        wrong(e.raw.DIR_CrtDate.value(), e.raw.DIR_CrtTime.value()) ||
+        wrong(e.raw.DIR_LstAccDate.value(), 0))
+      s_.add("fat.time", Severity::note, e.sector, s_.path(node), "a date or time is none");
+  }
+
+  void check_file(const Entry& e, std::uint32_t node, std::uint32_t cluster) {
+    const std::uint64_t size = e.raw.DIR_FileSize.value();
+    if (cluster == 0) {
+      if (size > 0) {
+        size_finding(e, node, {}, 0, "fat.chain-short");
+      }
+      return;
+    }
+    const FatMap::Chain chain = s_.map.chain(cluster);
+    judge_chain(node, chain);
+    claim(node, chain.ranges);
+    if (!chain.fault.empty()) return;
+    const std::uint64_t needed = div_up<std::uint64_t>(size, s_.g.cluster_bytes());
+    if (chain.clusters < needed) {
+      size_finding(e, node, chain.ranges, chain.clusters, "fat.chain-short");
+    } else if (chain.clusters > needed) {
+      size_finding(e, node, chain.ranges, chain.clusters, "fat.chain-long");
+    }
+  }
+
+  void size_finding(const Entry& e, std::uint32_t node, const std::vector<ClusterRange>& chain,
+                    std::uint64_t clusters, const char* code) {
+    const bool is_short = std::string_view(code) == "fat.chain-short";
+    const std::uint64_t size = e.raw.DIR_FileSize.value();
+    s_.facts.sizes.push_back({e.sector, e.offset, size, chain, clusters, s_.path(node)});
+    s_.add(code, is_short ? Severity::error : Severity::warning, e.sector, s_.path(node),
+           is_short
+               ? fmt::format("the file has {} bytes, its chain only {} clusters of {}", size,
+                             clusters, s_.g.cluster_bytes())
+               : fmt::format("the file has {} bytes, but a chain of {} clusters", size, clusters),
+           true);
+  }
+
+  FatCheckState& s_;
+};
+
+}  // namespace
+
+void check_fat_folders(FatCheckState& state) {
+  FolderWalk(state).run();
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,81 @@
+#pragma once
+// What the parts of the FAT check gather and share.
+
+#include <string>
+#include <vector>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "base/finding_log.h"
+#include "fat/check.h"
+
+namespace nuvrat {
+
+struct FatCheckState {
+  FatCheckState(const Device& from, const ReadOptions& options)
+      : device(from),
+        page(options.codepage),
+        boot(from.read(0)),
+        g(geometry_of(from, boot)),
+        ratio(g.sector_bytes / from.sector_size()),
+        map(from, g, g.active_fat) {
+    facts.geometry = g;
+  }
+
+  struct Node {
+    std::uint32_t parent;
+    std::u16string name;
+  };
+  struct Claim {
+    std::uint32_t first, count, node;
+  };
+
+  const Device& device;
+  CodePage page;
+  Bytes boot;
+  FatGeometry g;
+  std::uint32_t ratio;
+  FatMap map;
+  FindingLog log;
+  FatFacts facts;
+  std::vector<Node> nodes;    ///< folders and files; the root is the first
+  std::vector<Claim> claims;  ///< which node has which clusters
+
+  [[nodiscard]] static FatGeometry geometry_of(const Device& device, const Bytes& boot) {
+    std::string fault;
+    const auto g = parse_fat_boot(boot, fault);
+    if (!g) {
+      throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
+                  {{}, 0, {}, {}});
+    }
+    if (g->sector_bytes % device.sector_size() != 0 ||
+        g->total_sectors * (g->sector_bytes / device.sector_size()) > device.sectors()) {
+      throw Error(ErrorCode::damaged, "the volume doesn't fit its place", {{}, 0, {}, {}});
+    }
+    return *g;
+  }
+
+  void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,
+           std::string where, std::string text, bool repairable = false) {
+    if (sector) *sector *= ratio;
+    log.add(code, severity, {{}, sector, {}, std::move(where)}, std::move(text), repairable);
+  }
+  void error(const char* code, std::uint32_t node, std::string text, bool repairable = false) {
+    add(code, Severity::error, {}, path(node), std::move(text), repairable);
+  }
+
+  [[nodiscard]] std::string path(std::uint32_t node) const {
+    std::vector<std::uint32_t> up;
+    for (; node != 0; node = nodes[node].parent) up.push_back(node);
+    std::string out;
+    for (auto it = up.rbegin(); it != up.rend(); ++it)
+      out += (out.empty() ? "" : "/") + to_utf8(nodes[*it].name);
+    return out;
+  }
+};
+
+/// Walks every folder: entries, names, and whose chains are whose.
+void check_fat_folders(FatCheckState& state);
+
+}  // namespace nuvrat
