@@ -6,6 +6,8 @@ namespace nuvrat {
 enum class VolumeKind { unknown, fat12, fat16, fat32, ntfs, exfat, swap, other };
 
 [[nodiscard]] const char* name_of(VolumeKind kind);
+/// "FAT32", for sentences.
+[[nodiscard]] const char* title_of(VolumeKind kind);
 [[nodiscard]] inline bool is_fat(VolumeKind kind) {
   return kind == VolumeKind::fat12 || kind == VolumeKind::fat16 || kind == VolumeKind::fat32;
 }

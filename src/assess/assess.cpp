@@ -86,7 +86,7 @@ void fill_figures(Device& device, const Survey& survey, Assessment& out) {
     // What is written is made twice, kept for the way back, and read again.
     const double work = 2.0 * static_cast<double>(out.files_bytes) +
                         6.0 * static_cast<double>(volume_sectors * device.sector_size());
-    out.expected_seconds = work / std::min(speed, 4e8) + 0.5;
+    out.expected_seconds = work / std::min(speed, 4e8) + 0.15;
   }
 }
 

@@ -94,7 +94,7 @@ std::string Step::name() const {
   if (kind == "gpt-mend") return "GPT mended";
   if (kind == "fat-to-ntfs") {
     const std::string where = volume.number == 0 ? "" : fmt::format("p{} ", volume.number);
-    return fmt::format("{}from {} to NTFS", where, name_of(volume.from));
+    return fmt::format("{}from {} to NTFS", where, title_of(volume.from));
   }
   if (kind == "fat-mend") {
     return title + (volume.number == 0 ? "" : fmt::format(" on p{}", volume.number));

@@ -277,10 +277,14 @@ class NtfsPlanner {
                                      name_));
     }
     if (!plan.moves().empty()) {
-      consent("moved",
-              fmt::format("{} of a file, where NTFS keeps a boot sector, {} copied to free ones",
-                          plural(plan.moves().size(), "cluster", "clusters"),
-                          plan.moves().size() == 1 ? "is" : "are"));
+      consent(
+          "moved",
+          plan.moves().size() == 1
+              ? std::string("1 cluster of a file, where NTFS keeps a boot sector, is copied to a "
+                            "free one")
+              : fmt::format("{} clusters of files, where NTFS keeps its boot sectors, are copied "
+                            "to free ones",
+                            plan.moves().size()));
     }
   }
 

@@ -24,4 +24,19 @@ const char* name_of(VolumeKind kind) {
   return "unknown";
 }
 
+const char* title_of(VolumeKind kind) {
+  switch (kind) {
+    case VolumeKind::fat12:
+      return "FAT12";
+    case VolumeKind::fat16:
+      return "FAT16";
+    case VolumeKind::fat32:
+      return "FAT32";
+    case VolumeKind::ntfs:
+      return "NTFS";
+    default:
+      return name_of(kind);
+  }
+}
+
 }  // namespace nuvrat

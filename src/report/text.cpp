@@ -184,7 +184,7 @@ std::string volume_words(const VolumeChange& v, const TextStyle& style) {
   if (v.place.count == 0) return "";
   std::string text =
       fmt::format("volume   {}{} in clusters of {}; its structures take {} of {} free",
-                  name_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),
+                  title_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),
                   format_bytes(v.cluster_bytes), format_bytes(v.needed_clusters * v.cluster_bytes),
                   format_bytes(v.free_clusters * v.cluster_bytes));
   text += fmt::format("; {}", v.moved_clusters == 0
@@ -229,10 +229,17 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   out += fmt::format("\n  before  {}, tag {}\n", words(a.before), a.tag);
   out += draw_map(map_cells(drawn(a.before, a), a.contents), style);
   if (!a.in_reach()) return out + obstacle_lines(a, style);
-  out += fmt::format("  after   {}\n", words(a.after));
   std::vector<Contents> contents = a.contents;
   for (Contents& c : contents) c.kind = c.kind_after;
-  out += draw_map(map_cells(drawn(a.after, a), contents), style);
+  const bool looks_the_same =
+      a.before == a.after && std::all_of(a.contents.begin(), a.contents.end(),
+                                         [](const Contents& c) { return c.kind == c.kind_after; });
+  if (looks_the_same) {
+    out += "  after   the same\n";
+  } else {
+    out += fmt::format("  after   {}\n", words(a.after));
+    out += draw_map(map_cells(drawn(a.after, a), contents), style);
+  }
   out += "\n";
   std::string steps;
   for (const Step& step : a.steps) steps += (steps.empty() ? "" : ", then ") + step.name();
@@ -244,13 +251,13 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   out += wrap(
       fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),
       style.width, "  ", "           ");
-  out += wrap(fmt::format("time     about {}",
-                          a.expected_seconds < 90
-                              ? plural(static_cast<std::uint64_t>(a.expected_seconds + 1), "second",
-                                       "seconds")
-                              : plural(static_cast<std::uint64_t>(a.expected_seconds / 60 + 1),
-                                       "minute", "minutes")),
-              style.width, "  ", "           ");
+  const auto rounded = [](double n) { return static_cast<std::uint64_t>(n + 0.5); };
+  const std::string time =
+      a.expected_seconds < 1 ? "under a second"
+      : a.expected_seconds < 90
+          ? "about " + plural(rounded(a.expected_seconds), "second", "seconds")
+          : "about " + plural(rounded(a.expected_seconds / 60), "minute", "minutes");
+  out += wrap("time     " + time, style.width, "  ", "           ");
   if (!a.consents.empty()) {
     out += "\n  To agree to:\n";
     for (const Consent& c : a.consents) {
@@ -348,8 +355,8 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
   out += fmt::format("  seal     {}\n           {}  {}\n", r.comparison.seal_before,
                      r.comparison.seal_after, seal_words(r.comparison));
   out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
-  out += wrap("tag      " + r.tag_after + fmt::format(" (was {})", a.tag), style.width, "  ",
-              "           ");
+  out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),
+              style.width, "  ", "           ");
   if (r.unreadable > 0) {
     out += fmt::format("  damage   {} as unreadable in part as before\n",
                        plural(r.unreadable, "file", "files"));
