@@ -316,3 +316,74 @@ TEST_CASE("ntfs: the conversion reads FAT and folders once, no file, and writes 
                    << in_files << " of files that move; written: " << tally.sectors << " in "
                    << tally.calls << " pieces, for structures of " << structures);
 }
+
+TEST_CASE("ntfs: random volumes become NTFS, sound and with every file, and go back to the byte") {
+  std::uint64_t converted = 0, refused = 0, files = 0, moved = 0;
+  for (std::uint64_t seed = 1; seed <= 200; ++seed) {
+    CAPTURE(seed);
+    Random random(seed);
+    const std::uint32_t sector_size = random.below(4) == 0 ? 4096 : 512;
+    FatFormat format;
+    const std::uint64_t which = random.below(3);
+    format.kind = which == 0   ? VolumeKind::fat12
+                  : which == 1 ? VolumeKind::fat16
+                               : VolumeKind::fat32;
+    format.cluster_sectors = 1u << random.below(sector_size == 512 ? 6 : 3);
+    format.reserved_sectors = static_cast<std::uint32_t>(1 + random.below(70));
+    if (format.kind == VolumeKind::fat32 && format.reserved_sectors < 9)
+      format.reserved_sectors = 9;
+    format.root_entries = static_cast<std::uint32_t>(16 * (8 + random.below(30)));
+    format.fats = static_cast<std::uint32_t>(1 + random.below(2));
+    const std::uint64_t clusters = which == 0   ? 1500 + random.below(2500)
+                                   : which == 1 ? 4200 + random.below(20000)
+                                                : 66000 + random.below(20000);
+    const std::uint64_t overhead = format.reserved_sectors + 4 * clusters * 2 / sector_size + 60 +
+                                   format.root_entries * 32 / sector_size;
+    const auto device =
+        support::disk(clusters * format.cluster_sectors + overhead + random.below(50), sector_size);
+    FatWriter writer(*device, format);
+    const std::uint64_t cluster = std::uint64_t{format.cluster_sectors} * sector_size;
+    std::string folder;
+    bool full = false;
+    const std::uint64_t count = 5 + random.below(60);
+    for (std::uint64_t i = 0; i < count; ++i) {
+      if (random.below(6) == 0) {
+        folder = (random.below(2) == 0 ? folder : std::string()) + fmt::format("folder {}", i);
+        writer.add_directory(folder);
+        folder += "/";
+      }
+      FatFileInfo info;
+      info.attributes = static_cast<std::uint32_t>(random.below(2) * 0x20 + random.below(8));
+      info.modified = parse_time("2031-05-06T07:08:10Z") +
+                      static_cast<Ticks>(random.below(1u << 20)) * 2 * ticks_per_second;
+      info.placement = static_cast<Placement>(random.below(3));
+      const std::uint64_t most = std::min<std::uint64_t>(
+          std::uint64_t{writer.free_clusters()} / 8 * cluster, 60 * cluster);
+      const std::uint64_t size = random.below(5) == 0 ? 0 : random.below(most + 1);
+      const std::string name =
+          random.below(2) == 0 ? fmt::format("F{}.BIN", i)
+                               : fmt::format("Запись {} of {}.csv", i, std::string(i % 90, 'y'));
+      try {
+        writer.add_file(folder + name, noise(size, seed + i), info);
+      } catch (const Error&) {
+        full = true;  // the writer has no place of that kind left
+        break;
+      }
+    }
+    if (full) continue;
+    writer.finish();
+    if (const Assessment a = assessed(*device); !a.in_reach()) {
+      const std::string& code = a.obstacles[0].code;
+      CHECK_MESSAGE((code == "volume-room" || code == "room-in-pieces"), a.obstacles[0].text);
+      ++refused;
+      continue;
+    }
+    const Converted done = convert(*device);
+    ++converted;
+    files += done.result.files;
+    moved += done.assessment.steps[0].volume.moved_clusters;
+  }
+  CHECK(converted > 100);
+  MESSAGE(converted << " volumes with " << files << " files converted and put back, " << refused
+                    << " refused for want of room; " << moved << " clusters moved");
+}

@@ -175,7 +175,7 @@ constexpr AttributeDefinition definitions[] = {
 };
 
 Bytes attribute_definitions() {
-  Bytes out(16 * 160);  // the last row is zero
+  Bytes out(std::size_t{16} * 160);  // the last row is zero
   std::size_t at = 0;
   for (const AttributeDefinition& d : definitions) {
     std::size_t i = at;
@@ -240,6 +240,7 @@ void write_folder(const NtfsPlan& plan, FileTree::Id id, const NtfsPlan::Folder&
                   const SectorWriter& write) {
   const std::vector<IndexItem> items = folder_items(plan, id);
   std::vector<std::uint32_t> sizes;
+  sizes.reserve(items.size());
   for (const IndexItem& item : items)
     sizes.push_back(static_cast<std::uint32_t>(entry_bytes(item.body.size())));
   const IndexShape shape(sizes);

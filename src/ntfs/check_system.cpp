@@ -251,7 +251,7 @@ void check_security(CheckState& state) {
     if (data_at + sizeof(SecurityEntry) > e.size()) continue;
     const auto entry = load<SecurityEntry>(e, data_at);
     const auto it = descriptors.find(entry.id.value());
-    const bool right = it != descriptors.end() && bytes_of(it->second).size() > 0 &&
+    const bool right = it != descriptors.end() &&
                        it->second.offset.value() == entry.offset.value() &&
                        it->second.hash.value() == entry.hash.value();
     if (!right)

@@ -102,7 +102,7 @@ Sizes sizes_of(const NtfsPlan& plan, Entity e) {
 bool has_short(const NtfsPlan& plan, Entity e) {
   if (plan.is_system(e) || e == FileTree::root) return false;
   const auto name = plan.tree().short_name(e);
-  return !name.empty() && plan.upcase().compare(name, plan.tree().name(e)) != 0;
+  return !name.empty() && std::is_neq(plan.upcase().compare(name, plan.tree().name(e)));
 }
 
 std::u16string_view text_of(const NtfsPlan& plan, NameOf n) {

@@ -224,9 +224,9 @@ bool NtfsPlan::attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t&
   place(Stream::mft, records_ * record_bytes, tape);
   place(Stream::mft_bitmap, div_up<std::uint64_t>(records_, 64) * 8, tape);
   place(Stream::mirror, std::max(4 * record_bytes, cluster_bytes_), tape);
-  place(Stream::attr_def, 16 * 160, tape);
+  place(Stream::attr_def, std::uint64_t{16} * 160, tape);
   place(Stream::bitmap, div_up<std::uint64_t>(clusters_, 64) * 8, tape);
-  place(Stream::upcase, 65536 * 2, tape);
+  place(Stream::upcase, std::uint64_t{65536} * 2, tape);
   place(Stream::security, security_.sds.size(), tape);
   for (auto& [id, folder] : folders_)
     folder.runs = tape.take(div_up(folder.blocks * index_block_bytes, cluster_bytes_));

@@ -168,7 +168,7 @@ class NtfsReader final : public VolumeReader {
   [[nodiscard]] bool log_is_closed() const {
     const auto all = system_attributes(record_log);
     const AttributeView* data = find_attribute(all, at_data);
-    if (data == nullptr || data->resident || data->size < 2 * 4096) return false;
+    if (data == nullptr || data->resident || data->size < 8192) return false;
     bool any_closed = false;
     for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{4096}}) {
       Bytes page(4096);
