@@ -148,9 +148,9 @@ class FolderCheck {
     std::u16string name = utf16_from(value.subspan(sizeof(FileNameHead), 2u * head.name_length));
     if (any_) {
       const auto order = state_.upcase.compare(last_, name);
-      if (order > 0)
+      if (std::is_gt(order))
         error("ntfs.index-order", fmt::format("'{}' stands before '{}'", text(last_), text(name)));
-      if (order == 0 && (head.name_space != name_posix || last_ == name))
+      if (std::is_eq(order) && (head.name_space != name_posix || last_ == name))
         error("ntfs.name-twice", fmt::format("'{}' stands there twice", text(name)));
     }
     any_ = true;
