@@ -8,14 +8,9 @@
 #include "support.h"
 
 using namespace nuvrat;
+using support::utc;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 constexpr std::uint64_t customary_gaps[] = {0, 1, 62, 2047};
 

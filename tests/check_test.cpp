@@ -15,15 +15,10 @@ using namespace nuvrat;
 using support::little;
 using support::NtfsBytes;
 using support::put;
+using support::utc;
 using volumes::noise;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 // A FAT32 volume with clusters of one sector, and hands on its bytes.
 struct FatVolume {
@@ -121,6 +116,12 @@ TEST_CASE("check: every rule of FAT is named when it is broken") {
   const std::vector<Damage> cases = {
       {"fat.boot-copy", [](FatVolume& v) { v.change(6, 3, 0x41); }},
       {"fat.boot-fields", [](FatVolume& v) { v.change(0, 42, 0x0100, 2); }},
+      {"fat.cluster-count", [](FatVolume& v) { v.change(0, 32, v.data + 60000, 4); }},
+      {"fat.one-copy",
+       [](FatVolume& v) {
+         v.change(0, 16, 1);
+         v.change(0, 32, 80000 - v.fat_sectors, 4);
+       }},
       {"fat.not-clean", [](FatVolume& v) { v.set_entry(1, 0x07FFFFFF); }},
       {"fat.not-clean", [](FatVolume& v) { v.change(0, 65, 1); }},
       {"fat.media", [](FatVolume& v) { v.set_entry(0, 0x0FFFFFF0); }},
@@ -247,6 +248,28 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          b[510] ^= 0xFF;
          v.disk->write(v.mft + 2 * 64 + 1, b);
        }},
+      {"ntfs.record-missing", [](NtfsBytes& v) { v.change(8, 0, 'X', 1); }},
+      {"ntfs.record",
+       [](NtfsBytes& v) {  // the list leads to a record that continues another file
+         const std::uint64_t n = v.record_of(u"PIECES.BIN");
+         const std::uint64_t lba = v.sector_of(n, 0x20);
+         Bytes list = v.disk->read(lba);
+         for (std::size_t at = 0; little(list, at + 4, 2) != 0; at += little(list, at + 4, 2)) {
+           if (little(list, at + 16, 6) != n) put(list, at + 16, 5, 6);
+         }
+         v.disk->write(lba, list);
+       }},
+      {"ntfs.nameless",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x30), 0x40, 4);
+       }},
+      {"ntfs.unreachable",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"D");
+         v.change(n, v.attribute(n, 0x30) + 24, n | 1ull << 48, 8);
+       }},
+      {"ntfs.bitmap-size", [](NtfsBytes& v) { v.change(6, v.attribute(6, 0x80) + 48, 9, 8); }},
       {"ntfs.record-size", [](NtfsBytes& v) { v.change(65, 28, 2048, 4); }},
       {"ntfs.record-number", [](NtfsBytes& v) { v.change(65, 44, 7, 4); }},
       {"ntfs.sequence-zero", [](NtfsBytes& v) { v.change(65, 16, 0, 2); }},

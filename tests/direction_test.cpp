@@ -11,14 +11,9 @@
 using namespace nuvrat;
 using nlohmann::json;
 using support::code_of;
+using support::utc;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 Assessment assessed(Device& device, const std::vector<std::string>& words) {
   Random random(1);

@@ -6,14 +6,9 @@
 #include "support.h"
 
 using namespace nuvrat;
+using support::utc;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 // Contents of every file as read by its extents, by path.
 std::map<std::string, Bytes> contents_of(VolumeReader& reader) {

@@ -5,14 +5,9 @@
 #include "support.h"
 
 using namespace nuvrat;
+using support::utc;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 JobResult convert(Device& device, const support::Folder& folder, Assessment* out = nullptr) {
   Random random(1);

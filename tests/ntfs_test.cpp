@@ -11,16 +11,11 @@
 #include "volumes.h"
 
 using namespace nuvrat;
+using support::utc;
 using volumes::align_data;
 using volumes::noise;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 Assessment assessed(Device& device, const std::string& word = "volume=ntfs") {
   Random random(1);

@@ -6,15 +6,10 @@
 #include "support.h"
 
 using namespace nuvrat;
+using support::utc;
 namespace fs = std::filesystem;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 struct Counts {
   std::uint64_t cuts = 0, old_disk = 0, new_disk = 0, chain = 0, resumed = 0, reverted = 0,

@@ -191,4 +191,10 @@ std::vector<std::string> judge_gpt(const Device& device) {
   return wrong;
 }
 
+ReadOptions utc() {
+  ReadOptions options;
+  options.zone = Zone();
+  return options;
+}
+
 }  // namespace support

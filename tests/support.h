@@ -42,6 +42,9 @@ Ran tool(const std::string& arguments);
 /// SHA-256 over the data of a (sparse) file, with the offset of each 64 KiB piece that isn't zero.
 std::string fingerprint(const std::filesystem::path& file);
 
+/// FAT's local times taken as UTC.
+nuvrat::ReadOptions utc();
+
 /// The code of the Error that `call` throws; fails the test when it throws none.
 nuvrat::ErrorCode code_of(const std::function<void()>& call);
 

@@ -5,14 +5,9 @@
 
 using namespace nuvrat;
 using support::code_of;
+using support::utc;
 
 namespace {
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
-}
 
 struct Done {
   support::Folder folder;

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <nuvrat/error.h>
+
 #include "base/record.h"
 
 namespace nuvrat {
@@ -116,6 +118,32 @@ std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault) {
     take_tail(load<FatBootTail>(sector, 36), g);
   }
   return g;
+}
+
+FatGeometry fat_geometry_of(const Device& device, ByteView sector0) {
+  std::string fault;
+  const auto geometry = parse_fat_boot(sector0, fault);
+  if (!geometry) {
+    throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
+                {{}, 0, {}, {}});
+  }
+  if (geometry->sector_bytes % device.sector_size() != 0) {
+    throw Error(ErrorCode::damaged,
+                fmt::format("the volume is made for sectors of {} bytes, the disk has {}",
+                            geometry->sector_bytes, device.sector_size()),
+                {{}, 0, {}, {}},
+                fmt::format("For an image, try --sector-size {}", geometry->sector_bytes));
+  }
+  const std::uint64_t total =
+      geometry->total_sectors * (geometry->sector_bytes / device.sector_size());
+  if (total > device.sectors()) {
+    throw Error(ErrorCode::damaged,
+                fmt::format("the volume says that it has {} sectors, but its place has {}: {} are "
+                            "missing",
+                            total, device.sectors(), total - device.sectors()),
+                {{}, 0, {}, {}}, "Find out where the rest of it is before anything is written");
+  }
+  return *geometry;
 }
 
 }  // namespace nuvrat

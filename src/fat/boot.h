@@ -54,4 +54,8 @@ struct FatGeometry {
 /// The geometry, or why this is no FAT boot sector.
 [[nodiscard]] std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault);
 
+/// The geometry of the volume on a device whose first sector is `sector0`. Throws Error (damaged)
+/// when it makes no sense, is for other sectors, or for a larger place.
+[[nodiscard]] FatGeometry fat_geometry_of(const Device& device, ByteView sector0);
+
 }  // namespace nuvrat

@@ -17,7 +17,7 @@ struct FatCheckState {
       : device(from),
         page(options.codepage),
         boot(from.read(0)),
-        g(geometry_of(from, boot)),
+        g(fat_geometry_of(from, boot)),
         ratio(g.sector_bytes / from.sector_size()),
         map(from, g, g.active_fat) {
     facts.geometry = g;
@@ -41,20 +41,6 @@ struct FatCheckState {
   FatFacts facts;
   std::vector<Node> nodes;    ///< folders and files; the root is the first
   std::vector<Claim> claims;  ///< which node has which clusters
-
-  [[nodiscard]] static FatGeometry geometry_of(const Device& device, const Bytes& boot) {
-    std::string fault;
-    const auto g = parse_fat_boot(boot, fault);
-    if (!g) {
-      throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
-                  {{}, 0, {}, {}});
-    }
-    if (g->sector_bytes % device.sector_size() != 0 ||
-        g->total_sectors * (g->sector_bytes / device.sector_size()) > device.sectors()) {
-      throw Error(ErrorCode::damaged, "the volume doesn't fit its place", {{}, 0, {}, {}});
-    }
-    return *g;
-  }
 
   void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,
            std::string where, std::string text, bool repairable = false) {

@@ -13,32 +13,14 @@
 namespace nuvrat {
 namespace {
 
-FatGeometry geometry_of(const Device& device) {
-  std::string fault;
-  const auto geometry = parse_fat_boot(device.read(0), fault);
-  if (!geometry) {
-    throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
-                {{}, 0, {}, {}});
-  }
-  if (geometry->sector_bytes % device.sector_size() != 0) {
-    throw Error(ErrorCode::damaged,
-                fmt::format("the volume is made for sectors of {} bytes, the disk has {}",
-                            geometry->sector_bytes, device.sector_size()),
-                {{}, 0, {}, {}},
-                fmt::format("For an image, try --sector-size {}", geometry->sector_bytes));
-  }
-  return *geometry;
-}
-
 class FatReader final : public VolumeReader {
  public:
   FatReader(const Device& device, const ReadOptions& options)
       : device_(device),
         page_(options.codepage),
         zone_(options.zone),
-        geometry_(geometry_of(device)),
+        geometry_(fat_geometry_of(device, device.read(0))),
         ratio_(geometry_.sector_bytes / device.sector_size()) {
-    check_size();
     map_.emplace(device_, geometry_, geometry_.active_fat);
     fill_info();
   }
@@ -84,18 +66,6 @@ class FatReader final : public VolumeReader {
   [[nodiscard]] SectorRange sectors_of(ClusterRange r) const {
     return {geometry_.cluster_start(r.first) * ratio_,
             std::uint64_t{r.count} * geometry_.cluster_sectors * ratio_};
-  }
-
-  void check_size() {
-    const std::uint64_t total = geometry_.total_sectors * ratio_;
-    if (total > device_.sectors()) {
-      throw Error(
-          ErrorCode::damaged,
-          fmt::format("the volume says that it has {} sectors, but its place has {}: {} are "
-                      "missing",
-                      total, device_.sectors(), total - device_.sectors()),
-          {{}, 0, {}, {}}, "Find out where the rest of it is before anything is written");
-    }
   }
 
   void fill_info() {
