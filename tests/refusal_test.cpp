@@ -31,7 +31,13 @@ void must_refuse(const support::Folder& folder, const std::string& code,
     found |= o.at("code") == code;
   }
   CHECK_MESSAGE(found, ran.out);
-  CHECK_FALSE(std::filesystem::exists(folder / "case"));
+  // The case holds why not and nothing else; there is nothing to resume, and a next try may have it.
+  CHECK_FALSE(std::filesystem::exists(folder / "case" / "undo.journal"));
+  const CaseRecord record = read_record(folder / "case");
+  CHECK(record.outcome == Outcome::out_of_reach);
+  CHECK(report_html(record).find("data-obstacle=\"" + code) != std::string::npos);
+  CHECK(support::tool("resume --confirm " + tag + " " + (folder / "case").string()).status == 3);
+  CHECK(support::fingerprint(file) == before);
   const auto text = support::tool("assess " + more + file.string() + " table=gpt");
   CHECK(text.status == 3);
   CHECK(text.out.find("what would lift it") != std::string::npos);

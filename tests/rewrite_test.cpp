@@ -15,10 +15,13 @@ class Scripted final : public Rewrite {
   [[nodiscard]] std::string name() const override { return "scripted"; }
   void prepare(SectorSink& sink) override {
     ++prepare_calls;
+    sink.purpose("new");
     for (const SectorWrite& w : prepared) sink.write(w.lba, w.data);
   }
   [[nodiscard]] SectorWrite switch_sector() const override { return change; }
+  [[nodiscard]] std::string switch_purpose() const override { return "the one sector"; }
   void settle(SectorSink& sink) override {
+    sink.purpose("old");
     for (const SectorWrite& w : settled) sink.write(w.lba, w.data);
   }
 };
@@ -75,10 +78,11 @@ TEST_CASE("rewrite: it is done in order, and the overlay showed just that") {
   rewrite.settled = {{20, Bytes(512, 3)}, {0, Bytes(512, 4)}};
   Overlay overlay(device);
   const Inspection inspection = Engine::inspect(rewrite, overlay, sector_zero_and_fifty);
-  CHECK(inspection.writes == std::vector<WrittenRange>{{Phase::prepare, {10, 3}},
-                                                       {Phase::switch_over, {0, 1}},
-                                                       {Phase::settle, {20, 1}},
-                                                       {Phase::settle, {0, 1}}});
+  CHECK(inspection.writes ==
+        std::vector<WrittenRange>{{Phase::prepare, {10, 3}, "new"},
+                                  {Phase::switch_over, {0, 1}, "the one sector"},
+                                  {Phase::settle, {20, 1}, "old"},
+                                  {Phase::settle, {0, 1}, "old"}});
   Engine(device, quiet).run(rewrite, inspection);
   CHECK(device.read(0, 100) == overlay.read(0, 100));
   CHECK(device.read(0) == Bytes(512, 4));

@@ -103,6 +103,7 @@ struct Assessment {
   Layout before;
   Layout after;  ///< equal to `before` when there are obstacles
   std::vector<Contents> contents;
+  Findings findings;  ///< what the check saw before anything was planned
   std::vector<Obstacle> obstacles;
   std::vector<Consent> consents;
   std::vector<Renumbering> numbers;

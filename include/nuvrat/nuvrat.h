@@ -3,9 +3,11 @@
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/bytes.h>
+#include <nuvrat/case_record.h>
 #include <nuvrat/checksum.h>
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
+#include <nuvrat/events.h>
 #include <nuvrat/fat_writer.h>
 #include <nuvrat/fault.h>
 #include <nuvrat/file_tree.h>

@@ -1,9 +1,12 @@
 #pragma once
-// Results as text for a terminal and as JSON for programs. Nothing here touches a device.
+// Results as text for a terminal, as JSON for programs, as a page for the owner. Nothing here
+// touches a device.
 
+#include <filesystem>
 #include <string>
 
 #include <nuvrat/assessment.h>
+#include <nuvrat/case_record.h>
 #include <nuvrat/job.h>
 #include <nuvrat/manifest.h>
 #include <nuvrat/survey.h>
@@ -33,6 +36,24 @@ struct TextStyle {
                                       const TextStyle& style);
 [[nodiscard]] std::string error_text(const Error& error, const TextStyle& style);
 
+/// What is left to the owner, in the order of doing it: firmware, drive letters, a first check.
+struct NextStep {
+  std::string code;  ///< stable: "firmware", "loader", "system-check", "letters", "numbers", "look"
+  std::string title;  ///< a few words
+  std::string text;   ///< what to do, in whole sentences
+};
+[[nodiscard]] std::vector<NextStep> next_steps(const Assessment& assessment);
+
+/// The page that goes home with the disk: one HTML file that needs no other and no script. The
+/// owner's part comes first, the engineer's behind it.
+[[nodiscard]] std::string report_html(const CaseRecord& record);
+
+/// Writes the page, whole or not at all. Throws Error (file).
+void save_report(const CaseRecord& record, const std::filesystem::path& path);
+/// Two lines: what the page says in its head, and where it lies.
+[[nodiscard]] std::string report_text(const CaseRecord& record, const std::filesystem::path& path,
+                                      const TextStyle& style);
+
 // One object each, with its schema's name and version in "schema".
 [[nodiscard]] std::string survey_json(const Survey& survey);
 [[nodiscard]] std::string assessment_json(const Assessment& assessment);
@@ -43,6 +64,7 @@ struct TextStyle {
 [[nodiscard]] std::string job_json(const Assessment& assessment, const JobResult& result);
 [[nodiscard]] std::string revert_json(const CaseFile& job, const RevertResult& result);
 [[nodiscard]] std::string refusal_json(const Assessment& assessment);
+[[nodiscard]] std::string report_json(const CaseRecord& record);
 [[nodiscard]] std::string error_json(const Error& error);
 
 }  // namespace nuvrat

@@ -9,6 +9,7 @@
 #include <functional>
 #include <memory>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include <nuvrat/device.h>
@@ -26,6 +27,8 @@ class SectorSink {
   virtual ~SectorSink() = default;
   /// Whole sectors from `lba` on.
   virtual void write(std::uint64_t lba, ByteView data) = 0;
+  /// What the writes from here on are for, in a few words for people: "backup of the GPT".
+  virtual void purpose(std::string_view /*what*/) {}
 };
 
 enum class Phase { prepare, switch_over, settle };
@@ -45,6 +48,8 @@ class Rewrite {
   virtual void prepare(SectorSink& sink) = 0;
   /// The one sector that makes it count.
   [[nodiscard]] virtual SectorWrite switch_sector() const = 0;
+  /// What that sector is: "LBA 0, the protective MBR".
+  [[nodiscard]] virtual std::string switch_purpose() const = 0;
   /// Second copies of structures whose first is good, which this phase may therefore write over.
   [[nodiscard]] virtual SectorSet copies(Phase /*phase*/) const { return {}; }
   /// Tidies up behind the switch. Running it again changes nothing.
@@ -54,6 +59,8 @@ class Rewrite {
 struct WrittenRange {
   Phase phase = Phase::prepare;
   SectorRange range;
+  std::string what{};  ///< what for, in a few words
+  unsigned step = 0;   ///< of the job, from 0
   bool operator==(const WrittenRange&) const = default;
 };
 

@@ -41,16 +41,26 @@ double read_speed(const Device& device, const Layout& layout) {
 
 }  // namespace
 
-void fill_figures(Device& device, const Survey& survey, Assessment& out) {
+Assessment start_assessment(const Survey& survey) {
+  Assessment out;
+  out.tag = survey.tag;
+  out.device = survey.device;
+  out.before = out.after = survey.table.layout;
+  out.findings = survey.all_findings();
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
     const std::string kind = s.volume ? name_of(s.volume->kind) : s.signature.description;
-    Contents here{s.partition.start, kind, s.volume ? s.volume->label : "", kind};
-    for (const Step& step : out.steps) {  // the survey shows rewritten volumes as they will be
+    out.contents.push_back({s.partition.start, kind, s.volume ? s.volume->label : "", kind});
+  }
+  return out;
+}
+
+void fill_figures(Device& device, const Survey& survey, Assessment& out) {
+  for (const Step& step : out.steps) {
+    for (Contents& here : out.contents) {
       const bool rewritten = step.volume.place.count > 0 && step.volume.place.first == here.start;
-      if (rewritten) here.kind = name_of(step.volume.from);
+      if (rewritten) here.kind_after = name_of(step.volume.to);
     }
-    out.contents.push_back(std::move(here));
   }
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
@@ -145,14 +155,10 @@ Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOpti
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   Survey survey = survey_disk(device, options, true);
-  const Layout before = survey.table.layout;
   Wishes wishes = sort_goals(goals, survey);
-  Assessment out;
+  Assessment out = start_assessment(survey);
+  const Layout before = out.before;
   out.goals = goals;
-  out.tag = survey.tag;
-  out.device = survey.device;
-  out.before = before;
-  out.after = out.before;
   if (!wishes.volumes.empty()) {
     plan_volumes(device, options, random, survey, wishes, out);
     const bool only_volumes = !wishes.table && wishes.roles.empty() && wishes.active.empty() &&

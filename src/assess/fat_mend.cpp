@@ -30,9 +30,11 @@ class FatMend final : public Rewrite {
   explicit FatMend(const Step& step) : step_(step) {}
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& sink) override {
+    sink.purpose("FAT volume: " + step_.title);
     for (const SectorWrite& w : step_.before) sink.write(w.lba, w.data);
   }
   [[nodiscard]] SectorWrite switch_sector() const override { return {step_.lba, step_.sector}; }
+  [[nodiscard]] std::string switch_purpose() const override { return "FAT volume: " + step_.title; }
   // Every sector of a mend is right by itself: it may be written over in place.
   [[nodiscard]] SectorSet copies(Phase phase) const override {
     SectorSet out;
@@ -41,6 +43,7 @@ class FatMend final : public Rewrite {
     return out;
   }
   void settle(SectorSink& sink) override {
+    sink.purpose("FAT volume: " + step_.title);
     for (const SectorWrite& w : step_.behind) sink.write(w.lba, w.data);
   }
 

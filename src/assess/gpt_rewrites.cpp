@@ -13,8 +13,13 @@ class GptAside final : public Rewrite {
  public:
   explicit GptAside(const Step& step) : step_(step), gpt_(build_gpt(step.target, step.lba)) {}
   [[nodiscard]] std::string name() const override { return step_.name(); }
-  void prepare(SectorSink& sink) override { sink.write(gpt_.array.lba, gpt_.array.data); }
+  void prepare(SectorSink& sink) override {
+    write_entries(sink, gpt_, "changed entries, in a second array");
+  }
   [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
+  [[nodiscard]] std::string switch_purpose() const override {
+    return "GPT header, pointing at the second array";
+  }
   void settle(SectorSink& /*sink*/) override {}
 
  private:
@@ -29,17 +34,19 @@ class GptHome final : public Rewrite {
   explicit GptHome(const Step& step) : step_(step), gpt_(build_gpt(step.target)) {}
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& sink) override {
-    sink.write(gpt_.array.lba, gpt_.array.data);
-    sink.write(gpt_.backup_array.lba, gpt_.backup_array.data);
-    sink.write(gpt_.backup_header.lba, gpt_.backup_header.data);
+    write_entries(sink, gpt_);
+    write_backup(sink, gpt_);
   }
   [[nodiscard]] SectorSet copies(Phase /*phase*/) const override {
     return {{gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size)},
             {gpt_.backup_header.lba, 1}};
   }
   [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
+  [[nodiscard]] std::string switch_purpose() const override {
+    return "GPT header, pointing at LBA 2 again";
+  }
   void settle(SectorSink& sink) override {
-    wipe_sectors(sink, step_.wipes, step_.target.sector_size);
+    wipe_sectors(sink, step_.wipes, step_.target.sector_size, "second array, wiped");
   }
 
  private:
@@ -60,8 +67,8 @@ class GptMend final : public Rewrite {
   }
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& sink) override {
-    if (primary_is_bad_) sink.write(gpt_.array.lba, gpt_.array.data);
-    if (step_.mends == Step::Mends::backup) write_backup(sink);
+    if (primary_is_bad_) write_entries(sink, gpt_);
+    if (step_.mends == Step::Mends::backup) write_backup(sink, gpt_);
   }
   [[nodiscard]] SectorSet copies(Phase phase) const override {
     SectorSet out{{0, 1}};
@@ -72,16 +79,14 @@ class GptMend final : public Rewrite {
     return out;
   }
   [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
+  [[nodiscard]] std::string switch_purpose() const override { return "GPT header"; }
   void settle(SectorSink& sink) override {
-    if (primary_is_bad_) write_backup(sink);
+    if (primary_is_bad_) write_backup(sink, gpt_);
+    sink.purpose("protective MBR");
     sink.write(0, gpt_.protective_mbr);
   }
 
  private:
-  void write_backup(SectorSink& sink) const {
-    sink.write(gpt_.backup_array.lba, gpt_.backup_array.data);
-    sink.write(gpt_.backup_header.lba, gpt_.backup_header.data);
-  }
   Step step_;
   GptBytes gpt_;
   bool primary_is_bad_;
@@ -93,12 +98,16 @@ class BootSector final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& /*sink*/) override {}
   [[nodiscard]] SectorWrite switch_sector() const override { return {step_.lba, step_.sector}; }
+  [[nodiscard]] std::string switch_purpose() const override {
+    return "boot sector of a volume, with one field changed";
+  }
   [[nodiscard]] SectorSet copies(Phase /*phase*/) const override {
     SectorSet out;
     for (const std::uint64_t lba : step_.copies) out.add({lba, 1});
     return out;
   }
   void settle(SectorSink& sink) override {
+    sink.purpose("second boot sector of the volume");
     for (const std::uint64_t lba : step_.copies) sink.write(lba, step_.sector);
   }
 

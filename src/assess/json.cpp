@@ -210,6 +210,7 @@ json to_json(const Assessment& a) {
           {"obstacles", list(a.obstacles)},
           {"consents", list(a.consents)},
           {"contents", list(a.contents)},
+          {"findings", list(a.findings)},
           {"numbers", list(a.numbers)},
           {"before", to_json(a.before)},
           {"after", to_json(a.after)},
@@ -279,6 +280,27 @@ Step step_from_json(const json& j) {
   });
 }
 
+Findings findings_from_json(const json& j) {
+  return guarded([&j] {
+    Findings out;
+    for (const json& f : j) {
+      Finding finding;
+      finding.code = f.at("code");
+      finding.severity = enum_from(f.at("severity").get<std::string>(),
+                                   {Severity::note, Severity::warning, Severity::error});
+      const json& where = f.at("where");
+      finding.place.subject = where.value("subject", "");
+      if (where.contains("sector")) finding.place.sector = where.at("sector");
+      if (where.contains("record")) finding.place.record = where.at("record");
+      finding.place.path = where.value("path", "");
+      finding.text = f.at("text");
+      finding.repairable = f.at("repairable");
+      out.push_back(std::move(finding));
+    }
+    return out;
+  });
+}
+
 Assessment assessment_from_json(const json& j) {
   return guarded([&j] {
     Assessment a;
@@ -302,6 +324,7 @@ Assessment assessment_from_json(const json& j) {
     for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
     for (const json& c : j.at("contents"))
       a.contents.push_back({c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after")});
+    a.findings = findings_from_json(j.at("findings"));
     for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s));
     for (const json& r : j.at("resized"))

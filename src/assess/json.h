@@ -19,6 +19,7 @@ namespace nuvrat {
 /// The ways back throw Error (file) when something is missing or of the wrong kind.
 [[nodiscard]] Layout layout_from_json(const nlohmann::json& json);
 [[nodiscard]] Step step_from_json(const nlohmann::json& json);
+[[nodiscard]] Findings findings_from_json(const nlohmann::json& json);
 [[nodiscard]] Assessment assessment_from_json(const nlohmann::json& json);
 
 }  // namespace nuvrat

@@ -44,7 +44,10 @@ void plan_gpt_change(const PlanInput& input, Assessment& out);
 void plan_fat_mends(Device& device, const Survey& survey, const ReadOptions& options,
                     Unowned unowned, Assessment& out);
 
-/// Contents, sectors to read and write, and the expected time.
+/// The disk as it is: table, tag, contents, findings; nothing planned.
+[[nodiscard]] Assessment start_assessment(const Survey& survey);
+
+/// What becomes of contents, sectors to read and write, and the expected time.
 void fill_figures(Device& device, const Survey& survey, Assessment& out);
 
 /// Obstacles that every change of a table has: errors among the findings.

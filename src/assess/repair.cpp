@@ -17,10 +17,7 @@ bool is_gpt_damage(const Finding& f) {
 
 Assessment assess_repair(Device& device, const ReadOptions& options, Unowned unowned) {
   const Survey survey = survey_disk(device, options, true);
-  Assessment out;
-  out.tag = survey.tag;
-  out.device = survey.device;
-  out.before = out.after = survey.table.layout;
+  Assessment out = start_assessment(survey);
   bool mend = false;
   bool chain = false;
   for (const Finding& f : survey.table.findings) {

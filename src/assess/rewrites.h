@@ -20,6 +20,10 @@ namespace nuvrat {
 
 /// Zeros over the ranges, in pieces.
 void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
-                  std::uint32_t sector_size);
+                  std::uint32_t sector_size, std::string_view what);
+/// The entries of a GPT; both parts of its backup.
+void write_entries(SectorSink& sink, const GptBytes& gpt,
+                   std::string_view what = "entries of the GPT");
+void write_backup(SectorSink& sink, const GptBytes& gpt);
 
 }  // namespace nuvrat

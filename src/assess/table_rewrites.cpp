@@ -19,11 +19,13 @@ class MbrToGpt final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
   void prepare(SectorSink& sink) override {
-    for (const SectorWrite* w :
-         {&gpt_.array, &gpt_.backup_array, &gpt_.backup_header, &gpt_.header}) {
-      sink.write(w->lba, w->data);
-    }
+    write_entries(sink, gpt_);
+    write_backup(sink, gpt_);
+    sink.purpose("header of the GPT");
+    sink.write(gpt_.header.lba, gpt_.header.data);
   }
+
+  [[nodiscard]] std::string switch_purpose() const override { return "protective MBR"; }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
     SectorWrite out{0, gpt_.protective_mbr};
@@ -32,7 +34,8 @@ class MbrToGpt final : public Rewrite {
   }
 
   void settle(SectorSink& sink) override {
-    wipe_sectors(sink, step_.wipes, step_.target.sector_size);
+    wipe_sectors(sink, step_.wipes, step_.target.sector_size, "old EBRs, wiped");
+    sink.purpose("protective MBR, without the mark of an unfinished settle");
     sink.write(0, gpt_.protective_mbr);
   }
 
@@ -53,6 +56,7 @@ class ToMbr final : public Rewrite {
 
   void prepare(SectorSink& sink) override {
     if (!step_.new_chain) return;
+    sink.purpose("new chain of EBRs");
     for (const SectorWrite& w : mbr_.ebrs) sink.write(w.lba, w.data);
   }
 
@@ -61,10 +65,12 @@ class ToMbr final : public Rewrite {
     set_settle_mark(out.data, !step_.wipes.empty());
     return out;
   }
+  [[nodiscard]] std::string switch_purpose() const override { return "MBR"; }
 
   void settle(SectorSink& sink) override {
     if (step_.wipes.empty()) return;
-    wipe_sectors(sink, step_.wipes, step_.target.sector_size);
+    wipe_sectors(sink, step_.wipes, step_.target.sector_size, "old GPT or EBRs, wiped");
+    sink.purpose("MBR, without the mark of an unfinished settle");
     sink.write(0, mbr_.sector0);
   }
 
@@ -76,7 +82,8 @@ class ToMbr final : public Rewrite {
 }  // namespace
 
 void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
-                  std::uint32_t sector_size) {
+                  std::uint32_t sector_size, std::string_view what) {
+  sink.purpose(what);
   constexpr std::uint64_t piece = 256;
   for (const SectorRange& range : ranges) {
     for (std::uint64_t at = 0; at < range.count; at += piece) {
@@ -84,6 +91,17 @@ void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
       sink.write(range.first + at, Bytes(count * sector_size));
     }
   }
+}
+
+void write_entries(SectorSink& sink, const GptBytes& gpt, std::string_view what) {
+  sink.purpose(what);
+  sink.write(gpt.array.lba, gpt.array.data);
+}
+
+void write_backup(SectorSink& sink, const GptBytes& gpt) {
+  sink.purpose("backup of the GPT");
+  sink.write(gpt.backup_array.lba, gpt.backup_array.data);
+  sink.write(gpt.backup_header.lba, gpt.backup_header.data);
 }
 
 std::string Step::name() const {

@@ -68,7 +68,8 @@ class FatToNtfs final : public Rewrite {
         },
         [&](std::uint64_t sector, ByteView data) {
           sink.write(change_.place.first + sector, data);
-        });
+        },
+        [&sink](std::string_view what) { sink.purpose(what); });
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
@@ -78,6 +79,8 @@ class FatToNtfs final : public Rewrite {
     return {change_.place.first, ntfs_boot_sector(plan())};
   }
 
+  [[nodiscard]] std::string switch_purpose() const override { return "NTFS boot sector"; }
+
   // What FAT had in the boot area, and the last sector, which may have been a file's: it was
   // copied.
   [[nodiscard]] SectorSet copies(Phase phase) const override {
@@ -86,7 +89,9 @@ class FatToNtfs final : public Rewrite {
   }
 
   void settle(SectorSink& sink) override {
-    wipe_sectors(sink, {tidied()}, device_.sector_size());
+    wipe_sectors(sink, {tidied()}, device_.sector_size(),
+                 "NTFS boot area, wiped of what FAT had there");
+    sink.purpose("NTFS second boot sector");
     sink.write(change_.place.last(), switch_sector().data);
   }
 

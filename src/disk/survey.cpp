@@ -79,6 +79,17 @@ bool bare_volume_there(const Survey& survey, Device& device) {
   return recognise_volume(device).kind != VolumeKind::unknown;
 }
 
+std::string bare_volume_words(const Device& device) {
+  try {
+    const auto reader = open_volume(device, {});
+    if (!reader) return "";
+    return fmt::format("|{} {:x}", name_of(reader->info().kind), reader->info().serial_number);
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged) throw;
+    return "|damaged";
+  }
+}
+
 }  // namespace
 
 void Survey::keep(const std::vector<unsigned>& numbers) {
@@ -115,6 +126,11 @@ std::string disk_tag(const Device& device, const TableReading& table) {
   for (const Partition& p : table.layout.partitions) {
     text += fmt::format("|{} {} {} {} {}", p.number, name_of(p.role), p.start, p.sectors,
                         type_text(p.type));
+  }
+  // Without a table the volume stands for the disk: its kind and serial, by which alone two sticks
+  // of one size can be told apart.
+  if (table.layout.kind != TableKind::gpt && table.layout.partitions.empty()) {
+    text += bare_volume_words(device);
   }
   const Digest digest =
       Sha256::of({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});

@@ -30,6 +30,19 @@ bool lies_on(const std::filesystem::path& folder, const Device& device) {
   return !disk_name.empty() && (place_name == disk_name || place_name.parent_path() == disk_name);
 }
 
+// A job that was refused wrote nothing but why: the next try may take its place.
+bool holds_refusal(const std::filesystem::path& folder) {
+  for (const auto& entry : std::filesystem::directory_iterator(folder)) {
+    const auto name = entry.path().filename();
+    if (name != "assessment.json" && name != "log.jsonl") return false;
+  }
+  try {
+    return !load_case(folder).assessment.in_reach();
+  } catch (const Error&) {
+    return false;
+  }
+}
+
 }  // namespace
 
 Case::Case(std::filesystem::path folder)
@@ -48,7 +61,7 @@ Case Case::create(const std::filesystem::path& folder, const Device& device) {
     throw Error(ErrorCode::file, "the case folder can't be made: " + error.message(),
                 {{}, {}, {}, folder.string()}, "Name a folder on another disk that may be written");
   }
-  if (!std::filesystem::is_empty(folder, error) || error) {
+  if ((!std::filesystem::is_empty(folder, error) || error) && !holds_refusal(folder)) {
     throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
                 "A case holds one job: name a new folder");
   }
@@ -67,12 +80,16 @@ void Case::save(const Assessment& assessment, const JobOptions& options) const {
   json["codepage"] = options.read.codepage;
   json["undo"] = options.undo == Undo::full ? "full" : "live";
   json["accept_unreadable"] = options.accept_unreadable;
-  std::ofstream out(file("assessment.json.part"));
-  out << json.dump(2) << '\n';
+  put("assessment.json", json.dump(2) + "\n");
+}
+
+void Case::put(const char* name, const std::string& contents) const {
+  const auto part = file("part");
+  std::ofstream out(part);
+  out << contents;
   out.close();
   std::error_code error;
-  if (!out.fail())
-    std::filesystem::rename(file("assessment.json.part"), file("assessment.json"), error);
+  if (!out.fail()) std::filesystem::rename(part, file(name), error);
   if (out.fail() || error) {
     throw Error(ErrorCode::file, "the case folder can't be written to",
                 {{}, {}, {}, folder_.string()});
@@ -121,6 +138,16 @@ CaseFile load_case(const std::filesystem::path& folder) {
 void Case::log(const std::string& event, const std::string& detail) {
   nlohmann::json line = {{"time", format_time(now())}, {"event", event}};
   if (!detail.empty()) line["detail"] = printable(detail);
+  log_ << line << std::endl;
+}
+
+void Case::log(const std::string& event, const Error& error) {
+  const std::string where = error.place().text();
+  nlohmann::json line = {
+      {"time", format_time(now())},
+      {"event", event},
+      {"detail", printable(error.message() + (where.empty() ? "" : " (" + where + ")"))}};
+  if (!error.remedy().empty()) line["remedy"] = printable(error.remedy());
   log_ << line << std::endl;
 }
 

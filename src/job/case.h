@@ -6,6 +6,7 @@
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/device.h>
+#include <nuvrat/error.h>
 #include <nuvrat/job.h>
 
 namespace nuvrat {
@@ -22,6 +23,10 @@ class Case {
   void save(const Assessment& assessment, const JobOptions& options) const;
   /// One line of log.jsonl: time, event, and whatever else there is to say.
   void log(const std::string& event, const std::string& detail = "");
+  /// The same for what ended a job: what and where, and what would lift it.
+  void log(const std::string& event, const Error& error);
+  /// A file of the case, whole under its name or not there at all.
+  void put(const char* name, const std::string& contents) const;
   /// Bytes free where the folder lies.
   [[nodiscard]] std::uint64_t room() const;
 

@@ -119,7 +119,7 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
   try {
     return run_in_case(device, assessment, options, folder, progress);
   } catch (const Error& e) {
-    folder.log("ended", e.what());
+    folder.log("ended", e);
     throw;
   }
 }

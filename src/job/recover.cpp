@@ -106,6 +106,9 @@ CaseStage stage_of(const CaseFile& job, const Device& device) {
 }
 
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
+  if (!job.assessment.in_reach())
+    throw refused("this case holds a refusal: " + job.assessment.obstacles.front().text,
+                  "Nothing was begun, so there is nothing to finish");
   const CaseStage stage = stage_of(job, device);
   Case folder(job.folder);
   if (stage == CaseStage::reverting)

@@ -6,6 +6,8 @@
 
 #include <nuvrat/error.h>
 
+#include "assess/json.h"
+
 namespace nuvrat {
 namespace {
 
@@ -23,7 +25,7 @@ class Steady final : public Progress {
 
 // The first step failed or was stopped. Where its switch has not happened, everything goes back.
 [[noreturn]] void give_up(const Error& cause, Device& device, Journal& journal, Case& folder) {
-  folder.log("stopped", cause.what());
+  folder.log("stopped", cause);
   QuietProgress quiet;
   try {
     if (!journal.before_switch(0, device)) throw cut_off(cause, folder);
@@ -95,7 +97,7 @@ void do_steps(Device& device, const Assessment& assessment, unsigned first,
     } catch (const Error& e) {
       if (journal.steps_recorded() == 0) throw;  // nothing was written
       if (i == 0) give_up(e, device, journal, folder);
-      folder.log("cut off", e.what());
+      folder.log("cut off", e);
       throw cut_off(e, folder);
     }
     folder.log("step done", step.name());
@@ -157,6 +159,13 @@ JobResult compare_with(const Manifest& before, Device& device, const Assessment&
   result.bytes = after.bytes();
   result.ranges = after.ranges.size();
   result.unreadable = after.unreadable_files();
+  nlohmann::json findings = nlohmann::json::array();
+  for (const Finding& f : result.findings_after) findings.push_back(to_json(f));
+  const nlohmann::json json = {{"schema", "nuvrat.result/1"},
+                               {"tag_after", result.tag_after},
+                               {"table_reread", result.table_reread},
+                               {"findings", findings}};
+  folder.put("result.json", json.dump(2) + "\n");
   folder.log("compared", fmt::format("{} differences, seal {}", result.comparison.count,
                                      result.comparison.seal_after));
   return result;

@@ -259,15 +259,21 @@ std::int8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
 
 }  // namespace
 
-void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWriter& write) {
+void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWriter& write,
+                const Announce& announce) {
+  announce("NTFS records: $MFT, its mirror and bitmap");
   RecordStream(plan, write).run();
+  announce("NTFS $LogFile, empty");
   write_log(plan, write);
+  announce("NTFS $AttrDef, $Bitmap, $UpCase and $Secure");
   write_whole(plan, Stream::attr_def, attribute_definitions(), write);
   write_bitmap(plan, write);
   write_whole(plan, Stream::upcase, plan.upcase().contents(), write);
   write_whole(plan, Stream::security, plan.security().sds, write);
+  announce("NTFS indexes of folders");
   for (const auto& [id, folder] : plan.folders()) write_folder(plan, id, folder, write);
   const std::uint64_t spc = plan.format().cluster_sectors;
+  announce("clusters of files, out of the way of NTFS boot sectors");
   for (const NtfsPlan::Move& move : plan.moves()) write(move.to * spc, read(move.from * spc, spc));
 }
 

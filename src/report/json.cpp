@@ -1,4 +1,4 @@
-#include "assess/json.h"
+#include "report/json.h"
 
 #include <fmt/format.h>
 
@@ -9,10 +9,6 @@ namespace nuvrat {
 namespace {
 
 using nlohmann::json;
-
-std::string dump(const json& j) {
-  return j.dump(2) + "\n";
-}
 
 json device_json(const Survey& s) {
   json out = to_json(s.device);
@@ -39,23 +35,6 @@ json partition_json(const SurveyedPartition& s) {
     volume["clean"] = s.volume->clean;
   }
   out["volume"] = volume;
-  return out;
-}
-
-json differences_json(const Comparison& c) {
-  json out = json::array();
-  for (const Difference& d : c.differences) {
-    out.push_back({{"kind", name_of(d.kind)},
-                   {"partition", d.number},
-                   {"path", printable(d.path)},
-                   {"text", printable(d.text)}});
-  }
-  return out;
-}
-
-json findings_json(const Findings& findings) {
-  json out = json::array();
-  for (const Finding& f : findings) out.push_back(to_json(f));
   return out;
 }
 
@@ -151,47 +130,6 @@ std::string comparison_json(const Comparison& c, const Manifest& after) {
                {"bytes", after.bytes()},
                {"difference_count", c.count},
                {"differences", differences_json(c)}});
-}
-
-std::string job_json(const Assessment& a, const JobResult& r) {
-  json written = json::array();
-  for (const WrittenRange& w : r.written) {
-    written.push_back(
-        {{"phase", name_of(w.phase)}, {"first", w.range.first}, {"count", w.range.count}});
-  }
-  return dump({{"schema", "nuvrat.rewrite/1"},
-               {"verdict", r.sound() ? "done" : "done-with-differences"},
-               {"seal_before", r.comparison.seal_before},
-               {"seal_after", r.comparison.seal_after},
-               {"files", r.files},
-               {"bytes", r.bytes},
-               {"difference_count", r.comparison.count},
-               {"differences", differences_json(r.comparison)},
-               {"findings", findings_json(r.findings_after)},
-               {"written", written},
-               {"table_reread", r.table_reread},
-               {"tag_before", a.tag},
-               {"tag_after", r.tag_after},
-               {"assessment", to_json(a)}});
-}
-
-std::string revert_json(const CaseFile& job, const RevertResult& r) {
-  return dump({{"schema", "nuvrat.revert/1"},
-               {"verdict", "reverted"},
-               {"disk", printable(job.disk.string())},
-               {"sectors", r.sectors},
-               {"exact", r.exact},
-               {"tag_after", r.tag_after}});
-}
-
-std::string refusal_json(const Assessment& a) {
-  return dump({{"schema", "nuvrat.rewrite/1"},
-               {"verdict", "refused"},
-               {"seal_before", nullptr},
-               {"seal_after", nullptr},
-               {"files", 0},
-               {"differences", json::array()},
-               {"assessment", to_json(a)}});
 }
 
 std::string error_json(const Error& e) {

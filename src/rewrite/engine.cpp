@@ -10,11 +10,13 @@
 namespace nuvrat {
 namespace {
 
-void add_range(std::vector<WrittenRange>& out, Phase phase, SectorRange range) {
-  if (!out.empty() && out.back().phase == phase && out.back().range.end() == range.first) {
+void add_range(std::vector<WrittenRange>& out, Phase phase, SectorRange range,
+               const std::string& what) {
+  if (!out.empty() && out.back().phase == phase && out.back().range.end() == range.first &&
+      out.back().what == what) {
     out.back().range.count += range.count;
   } else {
-    out.push_back({phase, range});
+    out.push_back({phase, range, what});
   }
 }
 
@@ -53,10 +55,13 @@ class GuardedSink final : public SectorSink {
     }
     note_versions(overlay_, range, written_, out_);
     overlay_.write(lba, data);
-    add_range(out_.writes, phase_, range);
+    add_range(out_.writes, phase_, range, what_);
   }
 
+  void purpose(std::string_view what) override { what_ = what; }
+
  private:
+  std::string what_;
   std::string rewrite_;
   Phase phase_;
   const SectorSet& owned_;
@@ -170,7 +175,7 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
   }
   note_versions(overlay, {change.lba, 1}, written, out);
   overlay.write(change.lba, change.data);
-  out.writes.push_back({Phase::switch_over, {change.lba, 1}});
+  out.writes.push_back({Phase::switch_over, {change.lba, 1}, rewrite.switch_purpose()});
 
   settle_on(rewrite, overlay, owned, written, out);
   return out;

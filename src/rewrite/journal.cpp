@@ -21,6 +21,7 @@ struct Record {
   Kept kept;
   SectorRange range;
   std::uint64_t offset;  // in the journal
+  unsigned purpose;      // index of its text
 };
 
 Bytes pack(ByteView data) {
@@ -64,8 +65,14 @@ class Journal::Impl {
                             static_cast<Phase>(header.phase),
                             header.kept,
                             {header.lba.value(), header.count.value()},
-                            offset});
+                            offset,
+                            static_cast<unsigned>(purposes_.size() - 1)});
         break;
+      case RecordKind::purpose: {
+        const Bytes text = file_.payload(offset);
+        purposes_.emplace_back(text.begin(), text.end());
+        break;
+      }
       case RecordKind::version:
         pending_versions_.emplace(header.lba.value(), header.count.value());
         break;
@@ -130,6 +137,13 @@ class Journal::Impl {
     }
   }
 
+  void say_purpose(const std::string& what) {
+    if (purposes_.back() == what) return;
+    RecordHeader header{};
+    header.kind = RecordKind::purpose;
+    append(header, {reinterpret_cast<const std::uint8_t*>(what.data()), what.size()});
+  }
+
   [[nodiscard]] std::uint32_t sector_crc(ByteView bytes, std::uint64_t index) const {
     return crc32(bytes.subspan(index * sector_size_, sector_size_));
   }
@@ -173,6 +187,7 @@ class Journal::Impl {
   std::vector<Record> pending_;
   std::multimap<std::uint64_t, std::uint32_t> versions_;
   std::multimap<std::uint64_t, std::uint32_t> pending_versions_;
+  std::vector<std::string> purposes_{""};
   unsigned recorded_ = 0;
   unsigned done_ = 0;
   bool reverting_ = false;
@@ -218,6 +233,7 @@ void Journal::record_step(unsigned step, const Device& device, const Inspection&
   SectorSet recorded;
   for (const WrittenRange& w : inspection.writes) {
     // A sector that a step writes twice is kept once, as it was before the step.
+    impl_->say_purpose(w.what);
     for (const SectorRange& range : recorded.gaps(w.range).ranges()) {
       impl_->record_range(step, w.phase, range, device, rehearsed, live);
     }
@@ -254,12 +270,13 @@ bool Journal::reverted() const {
 std::vector<WrittenRange> Journal::writes() const {
   std::vector<WrittenRange> out;
   for (const Record& r : impl_->records_) {
-    const bool joins =
-        !out.empty() && out.back().phase == r.phase && out.back().range.end() == r.range.first;
+    const std::string& what = impl_->purposes_[r.purpose];
+    const bool joins = !out.empty() && out.back().step == r.step && out.back().phase == r.phase &&
+                       out.back().what == what && out.back().range.end() == r.range.first;
     if (joins) {
       out.back().range.count += r.range.count;
     } else {
-      out.push_back({r.phase, r.range});
+      out.push_back({r.phase, r.range, what, r.step});
     }
   }
   return out;

@@ -28,7 +28,8 @@ enum class RecordKind : std::uint8_t {
   ready = 3,
   done = 4,
   reverting = 5,
-  reverted = 6
+  reverted = 6,
+  purpose = 7
 };
 enum class Kept : std::uint8_t { nothing = 0, zeros = 1, packed = 2 };
 

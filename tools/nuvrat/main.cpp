@@ -11,27 +11,6 @@
 
 namespace {
 
-int status_of(const nuvrat::Error& error) {
-  using nuvrat::ErrorCode;
-  switch (error.code()) {
-    case ErrorCode::words:
-    case ErrorCode::file:
-      return cli::bad_words;
-    case ErrorCode::device_read:
-    case ErrorCode::device_write:
-      return cli::device_failed;
-    case ErrorCode::cut_off:
-      return cli::cut_off;
-    case ErrorCode::refused:
-    case ErrorCode::busy:
-    case ErrorCode::damaged:
-    case ErrorCode::guard:
-    case ErrorCode::cancelled:
-      return cli::refused;
-  }
-  return cli::refused;
-}
-
 CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
   CLI::App* verb = app.add_subcommand(name, text);
   verb->add_option("DISK", options.disk, "An image file or a block device")->required();
@@ -53,6 +32,11 @@ void add_fault(CLI::App& verb, cli::Options& options) {
                   "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3");
 }
 
+void add_events(CLI::App& verb, cli::Options& options) {
+  verb.add_option("--events", options.events,
+                  "Append a JSON line for each stage and each step of progress to this file");
+}
+
 void add_job_options(CLI::App& verb, cli::Options& options) {
   verb.add_option("--case", options.case_folder,
                   "The folder for this job's records (a new one here)");
@@ -62,6 +46,7 @@ void add_job_options(CLI::App& verb, cli::Options& options) {
       ->check(CLI::IsMember({"full", "live"}));
   verb.add_flag("--accept-unreadable", options.accept_unreadable,
                 "Go on although parts of files can't be read");
+  add_events(verb, options);
   add_fault(verb, options);
 }
 
@@ -71,6 +56,7 @@ CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::
   verb->add_flag("--json", options.json, "One JSON object instead of text");
   verb->add_option("--disk", options.case_disk, "Where the disk is now, if it moved");
   verb->add_option("--confirm", options.confirm, "The disk's present tag: go ahead without asking");
+  add_events(*verb, options);
   add_fault(*verb, options);
   return verb;
 }
@@ -97,6 +83,7 @@ int main(int argc, char** argv) {
   auto* manifest = add_verb(app, "manifest", "Record every file with its hash", options);
   manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …");
   manifest->add_option("-o,--output", options.output, "The file to write")->required();
+  add_events(*manifest, options);
   manifest
       ->add_option("--format", options.format,
                    "nuvrat, or sha256sum for the ordinary checksum program")
@@ -112,6 +99,7 @@ int main(int argc, char** argv) {
   add_seed(*rewrite, options);
   auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
   verify->add_option("--against", options.against, "The manifest")->required();
+  add_events(*verify, options);
 
   auto* resume = add_case_verb(
       app, "resume", "Finish a rewrite that was cut off: its case, or the disk if the case is lost",
@@ -123,6 +111,13 @@ int main(int argc, char** argv) {
   auto* revert = add_case_verb(app, "revert", "Put the disk back as it was before a case", options);
   revert->add_flag("--discard-later-changes", options.discard_later_changes,
                    "Go back although somebody has written to the disk since");
+
+  auto* report =
+      app.add_subcommand("report", "The page that goes to the owner with the disk, from a case");
+  report->add_option("CASE", options.disk, "The folder of the job")->required();
+  report->add_option("-o,--output", options.output, "The HTML file to write");
+  report->add_flag("--json", options.json, "One JSON object with everything that the case knows");
+  report->add_option("--disk", options.case_disk, "Where the disk is now, if it moved");
 
   try {
     app.parse(argc, argv);
@@ -138,6 +133,7 @@ int main(int argc, char** argv) {
     if (verify->parsed()) return cli::verify(options);
     if (resume->parsed()) return cli::resume(options);
     if (revert->parsed()) return cli::revert(options);
+    if (report->parsed()) return cli::report(options);
     return cli::bad_words;
   } catch (const nuvrat::Error& e) {
     if (options.json) {
@@ -145,7 +141,7 @@ int main(int argc, char** argv) {
     } else {
       std::cerr << nuvrat::error_text(e, {output_style().width, false});
     }
-    return status_of(e);
+    return cli::status_of(e);
   } catch (const std::exception& e) {
     std::cerr << "stopped: " << e.what() << '\n';
     return cli::refused;

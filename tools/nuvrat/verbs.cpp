@@ -1,5 +1,6 @@
 #include "verbs.h"
 
+#include <functional>
 #include <iostream>
 
 #include <fmt/format.h>
@@ -9,9 +10,46 @@
 #include "terminal.h"
 
 namespace cli {
-namespace {
 
 using namespace nuvrat;
+
+Status status_of(const Error& error) {
+  switch (error.code()) {
+    case ErrorCode::words:
+    case ErrorCode::file:
+      return bad_words;
+    case ErrorCode::device_read:
+    case ErrorCode::device_write:
+      return device_failed;
+    case ErrorCode::cut_off:
+      return cut_off;
+    case ErrorCode::refused:
+    case ErrorCode::busy:
+    case ErrorCode::damaged:
+    case ErrorCode::guard:
+    case ErrorCode::cancelled:
+      return refused;
+  }
+  return refused;
+}
+
+namespace {
+
+// Progress for a person and, where a file for events was named, for programs.
+int with_progress(const Options& options,
+                  const std::function<int(Progress&, TerminalProgress&)>& work) {
+  TerminalProgress terminal(options.json);
+  if (options.events.empty()) return work(terminal, terminal);
+  EventLog events(options.events, terminal);
+  try {
+    const int status = work(events, terminal);
+    events.end(status == done ? "done" : "done, with findings or differences", status);
+    return status;
+  } catch (const Error& e) {
+    events.end(e.message(), status_of(e));
+    throw;
+  }
+}
 
 std::unique_ptr<Device> open(const Options& options, bool writable) {
   return open_device(options.disk, {writable, options.sector_size});
@@ -97,18 +135,19 @@ int survey(const Options& options) {
 int manifest(const Options& options) {
   const auto device = open(options, false);
   const std::vector<unsigned> numbers = partitions_of(options);
-  TerminalProgress progress(options.json);
-  const Manifest result = take_manifest(*device, read_options(options), progress, numbers);
-  if (options.format == "sha256sum") {
-    const bool one =
-        numbers.size() == 1 || (result.volumes.size() == 1 && result.volumes[0].number == 0);
-    save_sha256sum(result, options.output, !one);
-  } else {
-    save_manifest(result, options.output);
-  }
-  progress.finish();
-  std::cout << (options.json ? manifest_json(result) : manifest_text(result, output_style()));
-  return result.unreadable_files() > 0 ? differs : done;
+  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+    const Manifest result = take_manifest(*device, read_options(options), progress, numbers);
+    if (options.format == "sha256sum") {
+      const bool one =
+          numbers.size() == 1 || (result.volumes.size() == 1 && result.volumes[0].number == 0);
+      save_sha256sum(result, options.output, !one);
+    } else {
+      save_manifest(result, options.output);
+    }
+    terminal.finish();
+    std::cout << (options.json ? manifest_json(result) : manifest_text(result, output_style()));
+    return result.unreadable_files() > 0 ? differs : done;
+  });
 }
 
 int assess(const Options& options) {
@@ -128,11 +167,11 @@ int assess(const Options& options) {
 namespace {
 
 int show_job(const Options& options, const Assessment& assessment, const JobResult& result,
-             TerminalProgress& progress, const std::string& folder) {
+             TerminalProgress& terminal, const std::string& folder) {
   if (options.json) {
     std::cout << job_json(assessment, result);
   } else {
-    progress.finish();
+    terminal.finish();
     std::cout << '\n'
               << job_text(assessment, result, output_style()) << "  case     " << folder << '\n';
   }
@@ -148,24 +187,32 @@ int not_confirmed() {
 
 namespace {
 
+JobOptions job_options(const Options& options, const Assessment& assessment) {
+  JobOptions job;
+  job.read = read_options(options);
+  job.undo = options.undo == "live" ? Undo::live : Undo::full;
+  job.accept_unreadable = options.accept_unreadable;
+  job.case_folder = options.case_folder.empty() ? default_case(assessment) : options.case_folder;
+  return job;
+}
+
 // Shows what is planned, asks, does it, shows the result.
 int run_assessed(const Options& options, Device& device, const Assessment& assessment) {
   if (!assessment.in_reach()) {
+    if (!options.case_folder.empty())
+      record_refusal(device, assessment, job_options(options, assessment));
     std::cout << (options.json ? refusal_json(assessment)
                                : assessment_text(assessment, output_style()));
     return refused;
   }
   if (!options.json) std::cout << assessment_text(assessment, output_style()) << std::flush;
   if (!confirmed(options, assessment.tag)) return not_confirmed();
-  JobOptions job;
-  job.read = read_options(options);
-  job.undo = options.undo == "live" ? Undo::live : Undo::full;
-  job.accept_unreadable = options.accept_unreadable;
-  job.case_folder = options.case_folder.empty() ? default_case(assessment) : options.case_folder;
+  const JobOptions job = job_options(options, assessment);
   catch_signals();
-  TerminalProgress progress(options.json);
-  const JobResult result = run_job(device, assessment, job, progress);
-  return show_job(options, assessment, result, progress, job.case_folder.string());
+  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+    const JobResult result = run_job(device, assessment, job, progress);
+    return show_job(options, assessment, result, terminal, job.case_folder.string());
+  });
 }
 
 }  // namespace
@@ -211,14 +258,15 @@ int verify(const Options& options) {
   const auto device = open(options, false);
   ReadOptions read = read_options(options);
   if (options.timezone.empty()) read.zone = Zone::named(recorded.zone);
-  TerminalProgress progress(options.json);
-  const Manifest current =
-      take_manifest(*device, read, progress, {}, nullptr, "reading", skipped_sectors(recorded));
-  const Comparison result = compare(recorded, current);
-  progress.finish();
-  std::cout << (options.json ? comparison_json(result, current)
-                             : comparison_text(result, current, output_style()));
-  return result.equal() ? done : differs;
+  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+    const Manifest current =
+        take_manifest(*device, read, progress, {}, nullptr, "reading", skipped_sectors(recorded));
+    const Comparison result = compare(recorded, current);
+    terminal.finish();
+    std::cout << (options.json ? comparison_json(result, current)
+                               : comparison_text(result, current, output_style()));
+    return result.equal() ? done : differs;
+  });
 }
 
 namespace {
@@ -237,9 +285,11 @@ int resume_disk(const Options& options) {
             << " of the old table are still to be wiped.\n";
   if (!confirmed(options, disk_tag(device, read_table(device)))) return not_confirmed();
   catch_signals();
-  TerminalProgress progress(options.json);
-  finish_unfinished(device, *step, progress);
-  progress.finish();
+  with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+    finish_unfinished(device, *step, progress);
+    terminal.finish();
+    return int{done};
+  });
   const Survey result = survey_disk(device, read_options(options));
   std::cout << (options.json ? survey_json(result) : survey_text(result, output_style()));
   return has_errors(result.all_findings()) ? differs : done;
@@ -274,21 +324,47 @@ int resume(const Options& options) {
   OpenCase job = open_case(options);
   if (!confirmed(options, job.tag)) return not_confirmed();
   catch_signals();
-  TerminalProgress progress(options.json);
-  const JobResult result = resume_case(job.disk.device(), job.file, progress);
-  return show_job(options, job.file.assessment, result, progress, options.disk);
+  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+    const JobResult result = resume_case(job.disk.device(), job.file, progress);
+    return show_job(options, job.file.assessment, result, terminal, options.disk);
+  });
 }
 
 int revert(const Options& options) {
   OpenCase job = open_case(options);
   if (!confirmed(options, job.tag)) return not_confirmed();
   catch_signals();
-  TerminalProgress progress(options.json);
-  const RevertResult result =
-      revert_case(job.disk.device(), job.file, options.discard_later_changes, progress);
-  progress.finish();
-  std::cout << (options.json ? revert_json(job.file, result)
-                             : "\n" + revert_text(job.file, result, output_style()));
+  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+    const RevertResult result =
+        revert_case(job.disk.device(), job.file, options.discard_later_changes, progress);
+    terminal.finish();
+    std::cout << (options.json ? revert_json(job.file, result)
+                               : "\n" + revert_text(job.file, result, output_style()));
+    return int{done};
+  });
+}
+
+int report(const Options& options) {
+  if (options.json == !options.output.empty())
+    throw Error(ErrorCode::words, "a report goes to a page or comes as JSON", {},
+                "Say -o FILE.html, or --json");
+  const CaseFile job = load_case(options.disk);
+  std::string disk = options.case_disk.empty() ? job.disk.string() : options.case_disk;
+  std::unique_ptr<Device> device;
+  try {
+    device = open_device(disk, {false, job.assessment.before.sector_size});
+  } catch (const Error& e) {
+    if (!options.case_disk.empty()) throw;
+    std::cerr << "The disk is not at hand (" << e.message()
+              << "): the page says what the case alone knows.\n";
+  }
+  const CaseRecord record = read_record(options.disk, device.get());
+  if (options.json) {
+    std::cout << report_json(record);
+  } else {
+    save_report(record, options.output);
+    std::cout << report_text(record, options.output, output_style());
+  }
   return done;
 }
 

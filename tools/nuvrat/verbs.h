@@ -6,10 +6,15 @@
 #include <string>
 #include <vector>
 
+#include <nuvrat/error.h>
+
 namespace cli {
 
 /// Exit statuses.
 enum Status { done = 0, differs = 1, bad_words = 2, refused = 3, device_failed = 4, cut_off = 5 };
+
+/// The status that goes with an error.
+[[nodiscard]] Status status_of(const nuvrat::Error& error);
 
 struct Options {
   std::string disk;
@@ -31,6 +36,7 @@ struct Options {
   bool discard_later_changes = false;
   bool repair = false;
   std::string unowned;
+  std::string events;
 };
 
 int survey(const Options& options);
@@ -41,5 +47,6 @@ int rewrite(const Options& options);
 int verify(const Options& options);
 int resume(const Options& options);
 int revert(const Options& options);
+int report(const Options& options);
 
 }  // namespace cli

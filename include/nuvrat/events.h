@@ -1,0 +1,39 @@
+#pragma once
+// Progress for programs: one JSON line for each stage and, ten times a second at most, for how far
+// it is. Every line is flushed at once. Its form is docs/schemas/event.json.
+
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <string>
+
+#include <nuvrat/progress.h>
+
+namespace nuvrat {
+
+/// Writes lines to a file and passes everything on to `inner`, which must outlive it.
+class EventLog final : public Progress {
+ public:
+  /// Appends to `path`. Throws Error (file) when it can't be written to.
+  EventLog(const std::filesystem::path& path, Progress& inner);
+
+  void stage(std::string_view name, std::uint64_t total) override;
+  void advance(std::uint64_t bytes) override;
+  [[nodiscard]] bool cancelled() const override { return inner_.cancelled(); }
+
+  /// The last line: how the work ended, in a word or an error's message, and the exit status that
+  /// goes with it.
+  void end(std::string_view verdict, int status);
+
+ private:
+  void write_progress();
+  void close_stage();
+
+  Progress& inner_;
+  std::ofstream out_;
+  std::string name_;
+  std::uint64_t total_ = 0, done_ = 0, written_ = 0;
+  std::chrono::steady_clock::time_point last_;
+};
+
+}  // namespace nuvrat

@@ -1,0 +1,151 @@
+// A case folder read again as a whole.
+
+#include <fstream>
+
+#include <fmt/format.h>
+
+#include <nuvrat/case_record.h>
+#include <nuvrat/error.h>
+
+#include "assess/json.h"
+#include "job/case.h"
+#include "job/steps.h"
+
+namespace nuvrat {
+namespace {
+
+using nlohmann::json;
+
+constexpr std::size_t most_events = 100000;
+
+std::vector<CaseEvent> read_events(const std::filesystem::path& path) {
+  std::vector<CaseEvent> out;
+  std::ifstream in(path);
+  for (std::string line; out.size() < most_events && std::getline(in, line);) {
+    const json j = json::parse(line, nullptr, false);
+    if (!j.is_object()) continue;  // the last line of a log that a power cut tore off
+    const auto text = [&j](const char* key) {
+      return j.contains(key) && j[key].is_string() ? j[key].get<std::string>() : std::string();
+    };
+    out.push_back({text("time"), text("event"), text("detail"), text("remedy")});
+  }
+  return out;
+}
+
+bool put_back_by_itself(const std::vector<CaseEvent>& events) {
+  bool out = false;
+  for (const CaseEvent& e : events) {
+    if (e.event == "put back") out = true;
+    if (e.event == "step") out = false;
+  }
+  return out;
+}
+
+Outcome without_disk(const CaseFile& job, const Journal* journal) {
+  if (journal == nullptr || journal->steps_recorded() == 0) return Outcome::stopped;
+  if (journal->reverted()) return Outcome::reverted;
+  if (journal->reverting()) return Outcome::reverting;
+  if (journal->steps_done() == job.assessment.steps.size()) return Outcome::done;
+  // Between two steps the disk is neither: a whole step of the way to the new one.
+  return journal->steps_done() > 0 ? Outcome::new_disk : Outcome::cut_off;
+}
+
+Outcome with_disk(const CaseFile& job, const Device& disk) {
+  switch (stage_of(job, disk)) {
+    case CaseStage::nothing_written:
+      return Outcome::stopped;
+    case CaseStage::before_switch:
+      return job.steps_done > 0 ? Outcome::new_disk : Outcome::old_disk;
+    case CaseStage::after_switch:
+      return Outcome::new_disk;
+    case CaseStage::finished:
+      return Outcome::done;
+    case CaseStage::reverting:
+      return Outcome::reverting;
+    case CaseStage::reverted:
+      return Outcome::reverted;
+  }
+  return Outcome::stopped;
+}
+
+void read_result(const std::filesystem::path& path, CaseRecord& out) {
+  std::ifstream in(path);
+  try {
+    const json j = json::parse(in);
+    if (j.at("schema") != "nuvrat.result/1")
+      throw Error(ErrorCode::file, "this result was made by another version");
+    out.tag_after = j.at("tag_after");
+    out.findings_after = findings_from_json(j.at("findings"));
+  } catch (const json::exception& e) {
+    throw Error(ErrorCode::file, fmt::format("the result can't be read: {}", e.what()),
+                {{}, {}, {}, path.string()});
+  }
+}
+
+}  // namespace
+
+const char* name_of(Outcome outcome) {
+  switch (outcome) {
+    case Outcome::out_of_reach:
+      return "out-of-reach";
+    case Outcome::stopped:
+      return "stopped";
+    case Outcome::cut_off:
+      return "cut-off";
+    case Outcome::old_disk:
+      return "cut-off-old";
+    case Outcome::new_disk:
+      return "cut-off-new";
+    case Outcome::done:
+      return "done";
+    case Outcome::differs:
+      return "done-with-differences";
+    case Outcome::reverting:
+      return "reverting";
+    case Outcome::reverted:
+      return "reverted";
+  }
+  return "stopped";
+}
+
+CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
+  CaseRecord out;
+  out.job = load_case(path);
+  const auto has = [&path](const char* name) { return std::filesystem::exists(path / name); };
+  out.disk_seen = disk != nullptr;
+  out.events = read_events(path / "log.jsonl");
+  if (has("before.manifest")) out.before = load_manifest(path / "before.manifest");
+  std::optional<Journal> journal;
+  if (has("undo.journal")) {
+    journal = Journal::open(path / "undo.journal");
+    out.written = journal->writes();
+    out.journal_bytes = std::filesystem::file_size(path / "undo.journal");
+  }
+  if (!out.job.assessment.in_reach()) {
+    out.outcome = Outcome::out_of_reach;
+  } else if (put_back_by_itself(out.events)) {
+    out.outcome = Outcome::stopped;
+  } else {
+    out.outcome = disk != nullptr ? with_disk(out.job, *disk)
+                                  : without_disk(out.job, journal ? &*journal : nullptr);
+  }
+  // A job is finished when it was compared, too.
+  if (out.outcome == Outcome::done && !has("result.json")) out.outcome = Outcome::new_disk;
+  if (out.outcome != Outcome::done) return out;
+  out.after = load_manifest(path / "after.manifest");
+  const Assessment& a = out.job.assessment;
+  if (out.before)
+    out.comparison = compare_as_planned(expected_after(*out.before, a), *out.after, a);
+  read_result(path / "result.json", out);
+  const bool sound = out.comparison && out.comparison->equal() && !has_errors(out.findings_after);
+  if (!sound) out.outcome = Outcome::differs;
+  return out;
+}
+
+void record_refusal(const Device& device, const Assessment& assessment, const JobOptions& options) {
+  Case folder = Case::create(options.case_folder, device);
+  folder.save(assessment, options);
+  folder.log("refused", fmt::format("{} obstacles", assessment.obstacles.size()));
+}
+
+}  // namespace nuvrat

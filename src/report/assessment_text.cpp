@@ -1,0 +1,113 @@
+// Whether goals are in reach, for a terminal.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/report.h>
+#include <nuvrat/text.h>
+
+#include "report/lines.h"
+#include "report/map.h"
+#include "report/words.h"
+#include "report/wrap.h"
+
+namespace nuvrat {
+namespace {
+
+std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
+  std::string out = fmt::format("\n  What stands in the way:\n");
+  for (const Obstacle& o : a.obstacles) {
+    out += wrap(fmt::format("{}: {}", o.code, printable(o.text)), style.width, "  - ", "    ",
+                [&](const std::string& s) { return paint(s, bad, style); });
+    if (!o.remedy.empty())
+      out += wrap("what would lift it: " + o.remedy, style.width, "    ", "    ");
+  }
+  return out;
+}
+
+// How a volume comes out, and the room that it takes.
+std::string volume_words(const VolumeChange& v, const TextStyle& style) {
+  if (v.place.count == 0) return "";
+  std::string text =
+      fmt::format("volume   {}{} in clusters of {}; its structures take {} of {} free",
+                  title_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),
+                  format_bytes(v.cluster_bytes), format_bytes(v.needed_clusters * v.cluster_bytes),
+                  format_bytes(v.free_clusters * v.cluster_bytes));
+  text += fmt::format("; {}", v.moved_clusters == 0
+                                  ? "every file stays where it is"
+                                  : plural(v.moved_clusters, "cluster moves", "clusters move"));
+  return wrap(text, style.width, "  ", "           ");
+}
+
+std::string write_words(const Assessment& a) {
+  std::uint64_t boots = 0;
+  bool volumes = false;
+  for (const Step& step : a.steps) {
+    boots += step.kind == "boot-sector" ? 1 : 0;
+    volumes |= step.volume.place.count > 0;
+  }
+  const bool mends = std::any_of(a.steps.begin(), a.steps.end(),
+                                 [](const Step& step) { return step.kind == "fat-mend"; });
+  const std::string where =
+      mends        ? "of the volumes' own structures, no file's contents"
+      : volumes    ? "in rewritten volumes only free ones, before the switch"
+      : boots == 0 ? "no sector of any partition"
+                   : "of partitions only " + plural(boots, "boot sector", "boot sectors");
+  return fmt::format("{} ({}); {}", plural(a.sectors_to_write, "sector", "sectors"),
+                     format_bytes(a.sectors_to_write * a.before.sector_size), where);
+}
+
+}  // namespace
+
+std::string assessment_text(const Assessment& a, const TextStyle& style) {
+  const std::string goals = goal_words(a);
+  std::string out =
+      verdict(a.in_reach() && goals.empty()
+                  ? fmt::format("{}: can be mended with nothing lost", a.device.path)
+              : a.in_reach() ? fmt::format("{}: {} is in reach", a.device.path, goals)
+                             : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
+                                           plural(a.obstacles.size(), "obstacle", "obstacles")),
+              a.in_reach(), style);
+  const auto words = [](const Layout& l) {
+    return table_words(l.kind) + (l.id_text().empty() ? "" : ", id " + l.id_text());
+  };
+  out += fmt::format("\n  before  {}, tag {}\n", words(a.before), a.tag);
+  out += draw_map(map_cells(drawn(a.before, a), a.contents), style);
+  if (!a.in_reach()) return out + obstacle_lines(a, style);
+  const std::vector<Contents> contents = contents_after(a);
+  const bool looks_the_same =
+      a.before == a.after && std::all_of(a.contents.begin(), a.contents.end(),
+                                         [](const Contents& c) { return c.kind == c.kind_after; });
+  if (looks_the_same) {
+    out += "  after   the same\n";
+  } else {
+    out += fmt::format("  after   {}\n", words(a.after));
+    out += draw_map(map_cells(drawn(a.after, a), contents), style);
+  }
+  out += "\n";
+  out += wrap("steps    " + step_words(a), style.width, "  ", "           ");
+  if (!a.numbers.empty())
+    out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
+  for (const Step& step : a.steps) out += volume_words(step.volume, style);
+  out += wrap("writes   " + write_words(a), style.width, "  ", "           ");
+  out += wrap(
+      fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),
+      style.width, "  ", "           ");
+  const auto rounded = [](double n) { return static_cast<std::uint64_t>(n + 0.5); };
+  const std::string time =
+      a.expected_seconds < 1 ? "under a second"
+      : a.expected_seconds < 90
+          ? "about " + plural(rounded(a.expected_seconds), "second", "seconds")
+          : "about " + plural(rounded(a.expected_seconds / 60), "minute", "minutes");
+  out += wrap("time     " + time, style.width, "  ", "           ");
+  if (!a.consents.empty()) {
+    out += "\n  To agree to:\n";
+    for (const Consent& c : a.consents) {
+      out += wrap(fmt::format("{}: {}", c.code, printable(c.text)), style.width, "  - ", "    ");
+    }
+  }
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,112 @@
+// A job that is done, cut off, put back or refused, for a terminal.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/report.h>
+#include <nuvrat/text.h>
+
+#include "report/lines.h"
+#include "report/map.h"
+#include "report/words.h"
+#include "report/wrap.h"
+
+namespace nuvrat {
+namespace {
+
+// A folder that a mend makes is no difference, and yet changes the seal.
+std::string seal_words(const Comparison& c) {
+  if (c.seal_before == c.seal_after) return "equal";
+  return c.equal() ? "with what was added; nothing else differs" : "not equal";
+}
+
+}  // namespace
+
+std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
+  const std::string steps = step_words(a);
+  std::string out =
+      verdict(r.sound() ? fmt::format("{}: done: {}; nothing was lost", a.device.path, steps)
+                        : fmt::format("{}: done: {}; but {}", a.device.path, steps,
+                                      plural(r.comparison.count, "difference", "differences")),
+              r.sound(), style);
+  SectorSet sectors;
+  for (const WrittenRange& w : r.written) sectors.add(w.range);
+  out += fmt::format("\n  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
+                     format_bytes(r.bytes));
+  if (r.ranges > 0)
+    out += fmt::format("  ranges   {} compared by the hash of the whole\n",
+                       plural(r.ranges, "partition", "partitions"));
+  out += fmt::format("  seal     {}\n           {}  {}\n", r.comparison.seal_before,
+                     r.comparison.seal_after, seal_words(r.comparison));
+  out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
+  out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),
+              style.width, "  ", "           ");
+  if (r.unreadable > 0) {
+    out += fmt::format("  damage   {} as unreadable in part as before\n",
+                       plural(r.unreadable, "file", "files"));
+  }
+  if (!r.table_reread)
+    out += "  note     the system still shows the old table: attach the disk again\n";
+  std::string rest;
+  for (const NextStep& step : next_steps(a)) rest += (rest.empty() ? "" : "; ") + step.title;
+  out += wrap("then     " + rest + ": 'nuvrat report' tells how", style.width, "  ", "           ");
+  out += finding_lines(r.findings_after, style);
+  if (!r.comparison.equal()) out += "\n" + difference_lines(r.comparison, style);
+  return out;
+}
+
+namespace {
+
+std::string stage_words(CaseStage stage) {
+  switch (stage) {
+    case CaseStage::nothing_written:
+      return "nothing was written yet; the disk is the old one";
+    case CaseStage::before_switch:
+      return "cut off before the switch; the disk is the old one";
+    case CaseStage::after_switch:
+      return "cut off after the switch; the disk is the new one";
+    case CaseStage::finished:
+      return "finished; the disk is the new one";
+    case CaseStage::reverting:
+      return "a revert was cut off; running it again ends it";
+    case CaseStage::reverted:
+      return "put back; the disk is the old one";
+  }
+  return "";
+}
+
+}  // namespace
+
+std::string case_text(const CaseFile& job, CaseStage stage, const std::string& tag,
+                      const TextStyle& style) {
+  const Assessment& a = job.assessment;
+  std::string out = verdict(fmt::format("{}: {}", job.folder.string(), stage_words(stage)),
+                            stage == CaseStage::finished || stage == CaseStage::reverted, style);
+  out += "\n" + wrap("disk     " + job.disk.string(), style.width, "  ", "           ");
+  out += wrap("job      " + step_words(a), style.width, "  ", "           ");
+  out += fmt::format("  steps    {} of {} done\n  tag      {} now, {} before the job\n",
+                     job.steps_done, a.steps.size(), tag, a.tag);
+  return out;
+}
+
+std::string revert_text(const CaseFile& job, const RevertResult& result, const TextStyle& style) {
+  std::string out = verdict(
+      fmt::format("{}: put back, {}", job.disk.string(),
+                  result.exact ? "every sector as it was"
+                               : "every live sector as it was; free sectors keep what was written"),
+      true, style);
+  out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
+                     result.tag_after);
+  return out;
+}
+
+std::string error_text(const Error& e, const TextStyle& style) {
+  std::string out = verdict(printable(e.message()), false, style);
+  if (const std::string where = e.place().text(); !where.empty())
+    out += wrap("where: " + printable(where), style.width, "  ", "    ");
+  if (!e.remedy().empty()) out += wrap("what to do: " + e.remedy(), style.width, "  ", "    ");
+  return out;
+}
+
+}  // namespace nuvrat

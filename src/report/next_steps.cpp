@@ -1,0 +1,104 @@
+// What is left to the owner once the disk is done: nothing that a tool at the bench could do.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/partition_type.h>
+#include <nuvrat/report.h>
+#include <nuvrat/text.h>
+
+namespace nuvrat {
+namespace {
+
+const Partition* efi_system(const Layout& layout) {
+  const auto it =
+      std::find_if(layout.partitions.begin(), layout.partitions.end(),
+                   [](const Partition& p) { return class_of(p.type) == TypeClass::efi_system; });
+  return it == layout.partitions.end() ? nullptr : &*it;
+}
+
+void firmware_of_gpt(const Layout& after, std::vector<NextStep>& out) {
+  const Partition* efi = efi_system(after);
+  out.push_back({"firmware", "Starting a computer from this disk",
+                 efi != nullptr
+                     ? fmt::format("In its firmware settings choose UEFI instead of legacy or CSM, "
+                                   "and put the entry that starts from this disk first. The disk "
+                                   "has an EFI system partition, p{}.",
+                                   efi->number)
+                     : std::string("It can't yet: a GPT disk starts by UEFI, from an EFI system "
+                                   "partition, and this disk has none. The system's own repair "
+                                   "medium can make one in free room. Then choose UEFI in the "
+                                   "firmware settings and put its entry first. A disk that only "
+                                   "holds files needs nothing.")});
+}
+
+void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
+  const auto active = std::find_if(after.partitions.begin(), after.partitions.end(),
+                                   [](const Partition& p) { return p.active; });
+  out.push_back(
+      {"firmware", "Starting a computer from this disk",
+       active != after.partitions.end()
+           ? fmt::format("In its firmware settings choose legacy start (CSM) and put this "
+                         "disk first. p{} is active: the system's own repair must put its "
+                         "boot files and loader there.",
+                         active->number)
+           : std::string("It can't yet: no partition is active. Make one active (a goal "
+                         "like p1.active=yes), let the system's own repair put its boot "
+                         "files there, and choose legacy start (CSM) in the firmware "
+                         "settings. A disk that only holds files needs nothing.")});
+}
+
+}  // namespace
+
+std::vector<NextStep> next_steps(const Assessment& a) {
+  std::vector<NextStep> out;
+  const bool other_table = a.before.kind != a.after.kind;
+  std::string volumes;
+  std::string loaders;
+  for (const Step& step : a.steps) {
+    if (step.kind != "fat-to-ntfs") continue;
+    const std::string name = part_name(step.volume.number);
+    volumes += (volumes.empty() ? "" : ", ") + name;
+    const Partition* p = a.before.find(step.volume.number);
+    if (p != nullptr && p->active) loaders += (loaders.empty() ? "" : ", ") + name;
+  }
+  const bool small_mbr = a.after.kind == TableKind::mbr && a.before.kind == TableKind::mbr;
+  if (other_table && a.after.kind == TableKind::gpt) firmware_of_gpt(a.after, out);
+  if (other_table && a.after.kind == TableKind::mbr) firmware_of_mbr(a.after, out);
+  if (!loaders.empty() && small_mbr) {
+    out.push_back({"loader", "Starting a computer from this disk",
+                   fmt::format("The loader in the boot sector of {} was FAT's and is gone. Let the "
+                               "system's own repair write a new one.",
+                               loaders)});
+  }
+  if (!volumes.empty()) {
+    out.push_back({"system-check", "A first look by the system",
+                   fmt::format("The first system that opens {} as NTFS may offer to check it. Let "
+                               "it, before you write to it.",
+                               volumes)});
+  }
+  if (other_table || !volumes.empty()) {
+    out.push_back({"letters", "Drive letters",
+                   "A system may see the disk or a volume as a new one and give it another drive "
+                   "letter or mount point. Programs that name the old one must be told."});
+  }
+  const bool renumbered = std::any_of(a.numbers.begin(), a.numbers.end(),
+                                      [](const Renumbering& r) { return r.before != r.after; });
+  if (renumbered) {
+    std::string text;
+    for (const Renumbering& r : a.numbers) {
+      if (r.before != r.after)
+        text += fmt::format("{}p{} is now p{}", text.empty() ? "" : ", ", r.before, r.after);
+    }
+    out.push_back({"numbers", "Partition numbers",
+                   text + ". Mount tables and boot settings that say the old number must say the "
+                          "new one."});
+  }
+  out.push_back({"look", "Some files, by eye",
+                 "Every file's contents were compared; this is for your own trust. Open some that "
+                 "matter before you go on."});
+  return out;
+}
+
+}  // namespace nuvrat

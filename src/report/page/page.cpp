@@ -1,0 +1,95 @@
+// The page as a whole.
+
+#include <fstream>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "report/lines.h"
+#include "report/page/html.h"
+#include "report/page/sections.h"
+#include "report/words.h"
+#include "report/wrap.h"
+
+namespace nuvrat {
+namespace {
+
+std::string facts(const CaseRecord& r) {
+  const Assessment& a = r.job.assessment;
+  const Layout& l = a.before;
+  const std::uint64_t bytes = l.disk_sectors * l.sector_size;
+  std::string out = "<dl class=\"facts\">\n";
+  const auto fact = [&out](const char* name, const std::string& html) {
+    out += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", name, html);
+  };
+  fact("Disk", esc(device_words(a.device)));
+  fact("Where", "<code>" + esc(r.job.disk.string()) + "</code>");
+  fact("Size", fmt::format("{}: {} sectors of {} bytes",
+                           claim("disk-bytes", format_bytes(bytes), std::to_string(bytes)),
+                           claim("disk-sectors", l.disk_sectors), l.sector_size));
+  fact("Tag", claim("tag-before", a.tag, a.tag) +
+                  (r.tag_after.empty() || r.tag_after == a.tag
+                       ? ""
+                       : ", now " + claim("tag-after", r.tag_after, r.tag_after)));
+  if (!r.events.empty()) {
+    std::string day = r.events.front().time.substr(0, 16);
+    if (day.size() > 10) day[10] = ' ';
+    fact("Begun", esc(day) + " UTC");
+  }
+  fact("Case", "<code>" + esc(r.job.folder.string()) + "</code>");
+  return out + "</dl>\n";
+}
+
+}  // namespace
+
+std::string report_html(const CaseRecord& r) {
+  const Assessment& a = r.job.assessment;
+  const Verdict verdict = verdict_of(r);
+  const std::string title = a.steps.empty() ? "Job report" : step_words(a);
+  std::string out = fmt::format(
+      "<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"
+      "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
+      "<meta name=\"color-scheme\" content=\"light dark\">\n<link rel=\"icon\" href=\"data:,\">\n"
+      "<title>{} — {}</title>\n<style>\n{}</style>\n</head>\n<body>\n"
+      "<a class=\"skip\" href=\"#main\">To the report</a>\n",
+      esc(verdict.headline), esc(title), page_style());
+  out += fmt::format(
+      "<header class=\"{0}\" data-outcome=\"{1}\">\n<p class=\"kicker\">Nuvrat: report on this "
+      "disk</p>\n<h1><span class=\"mark\" aria-hidden=\"true\">{2}</span> {3}</h1>\n"
+      "<p class=\"lead\">{4}</p>\n{5}</header>\n<main id=\"main\">\n",
+      verdict.tone, name_of(r.outcome), verdict.mark, esc(verdict.headline), verdict.text,
+      facts(r));
+  out += asked_section(r) + stands_section(r) + next_section(r) + disk_section(r) +
+         changes_section(r) + agreed_section(r) + back_section(r);
+  out += "<p class=\"divide\">What follows is for whoever wants to check it.</p>\n";
+  out += proof_section(r) + sectors_section(r) + layout_section(r) + log_section(r);
+  return out +
+         "</main>\n<footer><p>Made from the case folder alone. The hashes of every file stand in "
+         "<code>before.manifest</code> and <code>after.manifest</code> there.</p></footer>\n"
+         "</body>\n</html>\n";
+}
+
+void save_report(const CaseRecord& record, const std::filesystem::path& path) {
+  const std::filesystem::path part = path.string() + ".part";
+  std::ofstream out(part);
+  out << report_html(record);
+  out.close();
+  std::error_code error;
+  if (!out.fail()) std::filesystem::rename(part, path, error);
+  if (out.fail() || error) {
+    throw Error(ErrorCode::file, "the page can't be written", {{}, {}, {}, path.string()},
+                "Name a file in a folder that may be written");
+  }
+}
+
+std::string report_text(const CaseRecord& record, const std::filesystem::path& path,
+                        const TextStyle& style) {
+  const Verdict v = verdict_of(record);
+  return verdict(fmt::format("{}: {}", record.job.folder.string(), v.headline), v.tone == "good",
+                 style) +
+         "\n" + wrap("page     " + path.string(), style.width, "  ", "           ");
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,79 @@
+#include "report/words.h"
+
+#include <fmt/format.h>
+
+#include <nuvrat/text.h>
+
+namespace nuvrat {
+
+std::string table_words(TableKind kind) {
+  return kind == TableKind::gpt ? "GPT" : kind == TableKind::mbr ? "MBR" : "no table";
+}
+
+std::string device_words(const DeviceIdentity& device) {
+  std::string out = device.kind == "image" ? "image file" : device.kind;
+  if (!device.model.empty()) out += ", " + printable(device.model);
+  if (!device.serial.empty()) out += ", serial " + printable(device.serial);
+  return out;
+}
+
+std::string step_words(const Assessment& a) {
+  std::string out;
+  for (const Step& step : a.steps) out += (out.empty() ? "" : ", then ") + step.name();
+  return out;
+}
+
+std::string goal_words(const Assessment& a) {
+  std::string out;
+  for (const Goal& goal : a.goals) out += (out.empty() ? "" : " ") + printable(goal.text());
+  return out;
+}
+
+std::string in_words(const Goal& goal) {
+  const auto upper = [](std::string text) {
+    for (char& c : text) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
+    return text;
+  };
+  const std::string part = goal.subject.substr(0, goal.subject.find('.'));
+  if (goal.subject == "table")
+    return fmt::format("the partition table is to be a {}", upper(goal.state));
+  if (goal.subject == "volume") return fmt::format("the volume is to be {}", upper(goal.state));
+  if (goal.subject == part) {
+    return goal.state == "logical" || goal.state == "primary"
+               ? fmt::format("partition {} is to be {}", part, goal.state)
+               : fmt::format("the volume on {} is to be {}", part, upper(goal.state));
+  }
+  const std::string field = goal.subject.substr(part.size() + 1);
+  if (field == "active")
+    return fmt::format("partition {} is to be {}", part,
+                       goal.state == "yes" ? "active" : "not active");
+  if (field == "name")
+    return fmt::format("partition {} is to have the name '{}'", part, printable(goal.state));
+  return fmt::format("partition {} is to have the type that goes with its volume", part);
+}
+
+std::string number_words(const Assessment& a) {
+  std::string changed;
+  for (const Renumbering& r : a.numbers) {
+    if (r.before != r.after)
+      changed += fmt::format("{}p{} → p{}", changed.empty() ? "" : ", ", r.before, r.after);
+  }
+  return changed.empty() ? "every partition keeps its number" : changed;
+}
+
+Layout drawn(Layout layout, const Assessment& a) {
+  if (layout.partitions.empty() && a.contents.size() == 1) {
+    Partition whole;
+    whole.sectors = layout.disk_sectors;
+    layout.partitions = {whole};
+  }
+  return layout;
+}
+
+std::vector<Contents> contents_after(const Assessment& a) {
+  std::vector<Contents> out = a.contents;
+  for (Contents& c : out) c.kind = c.kind_after;
+  return out;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,28 @@
+#pragma once
+// Words that the terminal and the page share.
+
+#include <string>
+#include <vector>
+
+#include <nuvrat/assessment.h>
+
+namespace nuvrat {
+
+/// "GPT", "MBR", "no table".
+[[nodiscard]] std::string table_words(TableKind kind);
+/// "image file, model, serial …".
+[[nodiscard]] std::string device_words(const DeviceIdentity& device);
+/// "MBR to GPT, then …".
+[[nodiscard]] std::string step_words(const Assessment& assessment);
+/// "table=gpt p1=ntfs".
+[[nodiscard]] std::string goal_words(const Assessment& assessment);
+/// The goal as a wish: "the partition table is to be a GPT".
+[[nodiscard]] std::string in_words(const Goal& goal);
+/// "p5 → p3, p6 → p4", or that every partition keeps its number.
+[[nodiscard]] std::string number_words(const Assessment& assessment);
+/// A volume without a table is drawn as the only partition.
+[[nodiscard]] Layout drawn(Layout layout, const Assessment& assessment);
+/// What volumes hold once everything is done.
+[[nodiscard]] std::vector<Contents> contents_after(const Assessment& assessment);
+
+}  // namespace nuvrat
