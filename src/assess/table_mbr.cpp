@@ -217,7 +217,7 @@ class MbrPlanner {
         p.role = Role::logical;
         p.number = static_cast<unsigned>(5 + i - found.first);
         p.table_sector = found.ebrs[i - found.first];
-        if (p.active) drop_active(p);
+        if (p.active) drop_active(p, old_number);
       } else {
         p.role = Role::primary;
         p.table_sector.reset();
@@ -226,7 +226,7 @@ class MbrPlanner {
           slots.erase(slots.begin());
         }
       }
-      to_mbr_type(p);
+      to_mbr_type(p, old_number);
       out_.numbers.push_back({old_number, p.number});
       target_.partitions.push_back(p);
     }
@@ -235,17 +235,17 @@ class MbrPlanner {
     new_chain_ = extended.has_value();
   }
 
-  void drop_active(Partition& p) {
+  void drop_active(Partition& p, unsigned old_number) {
     p.active = false;
     out_.consents.push_back(
         {"active", fmt::format("partition {} is active and becomes logical: firmware starts from "
                                "primary partitions only, so it is active no more",
-                               p.number)});
+                               old_number)});
   }
 
-  void to_mbr_type(Partition& p) {
+  void to_mbr_type(Partition& p, unsigned old_number) {
     if (std::holds_alternative<std::uint8_t>(p.type)) return;
-    const auto* surveyed = in_.survey.find(static_cast<unsigned>(p.number));
+    const auto* surveyed = in_.survey.find(old_number);
     for (const SurveyedPartition& s : in_.survey.partitions) {
       if (s.partition.start == p.start && s.partition.role != Role::extended) surveyed = &s;
     }
@@ -256,7 +256,8 @@ class MbrPlanner {
           {"type",
            fmt::format("partition {} has the type {}, which no MBR type stands for; it gets "
                        "type {:02X} ({})",
-                       p.number, describe(p.type), type.byte, describe(PartitionType(type.byte)))});
+                       old_number, describe(p.type), type.byte,
+                       describe(PartitionType(type.byte)))});
     }
     p.type = type.byte;
     p.name.clear();

@@ -87,13 +87,7 @@ std::string revert_json(const CaseFile& job, const RevertResult& r) {
 }
 
 std::string refusal_json(const Assessment& a) {
-  return dump({{"schema", "nuvrat.rewrite/1"},
-               {"verdict", "refused"},
-               {"seal_before", nullptr},
-               {"seal_after", nullptr},
-               {"files", 0},
-               {"differences", json::array()},
-               {"assessment", to_json(a)}});
+  return dump({{"schema", "nuvrat.refusal/1"}, {"verdict", "refused"}, {"assessment", to_json(a)}});
 }
 
 std::string report_json(const CaseRecord& r) {

@@ -1,0 +1,232 @@
+// What people and programs are given: the page in a browser, JSON against its schemas, events,
+// the terminal's views.
+
+#include <fstream>
+#include <sstream>
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "orrelune.h"
+#include "support.h"
+
+using namespace nuvrat;
+using nlohmann::json;
+using support::tool;
+
+namespace {
+
+// The demo's disks, and jobs on them that end in every way that a job can.
+class Bench {
+ public:
+  Bench() {
+    run(fmt::format("{} {}", NUVRAT_MAKE_DISKS, folder_.path().string()), 0);
+    for (const char* copy : {"cut", "behind", "back", "stopped"}) copy_of("logger", copy);
+    copy_of("archive", "refused");
+    rewrite("logger", "table=gpt p1=ntfs", "", 0);
+    rewrite("archive", "table=mbr", "", 0);
+    rewrite("stick", "volume=ntfs", "", 0);
+    rewrite("cut", "table=gpt", "--fault cut=20", 5);
+    rewrite("behind", "table=gpt", "--fault cut=68,keep=all", 5);
+    rewrite("back", "table=gpt", "", 0);
+    rewrite("refused", "table=mbr p1=logical p2=primary p3=logical", "", 3);
+    rewrite("stopped", "table=gpt", "--fault bad-read=6000+8", 3);
+    run(fmt::format("{} check --repair --unowned keep --timezone UTC --confirm {} --case {} {}",
+                    NUVRAT_TOOL, tag("worn"), at("worn-case"), at("worn.img")),
+        0);
+    run(fmt::format("{} revert --confirm {} {}", NUVRAT_TOOL, tag("back"), at("back-case")), 0);
+  }
+  [[nodiscard]] std::string at(const std::string& name) const { return (folder_ / name).string(); }
+  [[nodiscard]] std::string tag(const std::string& disk) const {
+    return json::parse(tool("survey --json " + at(disk + ".img")).out).at("tag");
+  }
+  [[nodiscard]] std::vector<std::string> cases() const {
+    std::vector<std::string> out;
+    for (const char* name :
+         {"logger", "archive", "stick", "worn", "cut", "behind", "back", "refused", "stopped"})
+      out.push_back(at(std::string(name) + "-case"));
+    return out;
+  }
+
+ private:
+  static void run(const std::string& command, int status) {
+    const auto ran = support::run(command);
+    REQUIRE_MESSAGE(ran.status == status, command, "\n", ran.out, ran.errors);
+  }
+  void copy_of(const char* from, const char* to) const {
+    run(fmt::format("cp --sparse=always {}.img {}.img", at(from), at(to)), 0);
+  }
+  void rewrite(const std::string& disk, const std::string& goals, const std::string& more,
+               int status) const {
+    run(fmt::format("{} rewrite {}.img {} --timezone UTC --confirm {} --case {}-case --events "
+                    "{}.jsonl {}",
+                    NUVRAT_TOOL, at(disk), goals, tag(disk), at(disk), at(disk), more),
+        status);
+  }
+  support::Folder folder_;
+};
+
+std::vector<json> lines_of(const std::string& path) {
+  std::vector<json> out;
+  std::ifstream in(path);
+  for (std::string line; std::getline(in, line);) out.push_back(json::parse(line));
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("report: every way that a job can end has its page, read by a browser") {
+  const Bench bench;
+  std::string all;
+  for (const std::string& path : bench.cases()) all += " " + path;
+  const auto seen = support::run(
+      fmt::format("/usr/bin/python3 {}/page_check.py {}{}", NUVRAT_TESTS_FOLDER, NUVRAT_TOOL, all));
+  CHECK_MESSAGE(seen.status == 0, seen.out, seen.errors);
+  MESSAGE(seen.out);
+
+  const auto outcome = [&](const char* name) {
+    const auto disk = open_device(bench.at(std::string(name) + ".img"), {false, 512});
+    return read_record(bench.at(std::string(name) + "-case"), disk.get()).outcome;
+  };
+  CHECK(outcome("logger") == Outcome::done);
+  CHECK(outcome("worn") == Outcome::done);
+  CHECK(outcome("cut") == Outcome::old_disk);
+  CHECK(outcome("behind") == Outcome::new_disk);
+  CHECK(outcome("back") == Outcome::reverted);
+  CHECK(outcome("refused") == Outcome::out_of_reach);
+  CHECK(outcome("stopped") == Outcome::stopped);
+  // Without the disk a job that was cut off is either: the page may not claim to know.
+  CHECK(read_record(bench.at("cut-case")).outcome == Outcome::cut_off);
+
+  SUBCASE("a file that changed since is a difference on the page") {
+    std::ifstream in(bench.at("logger-case/after.manifest"));
+    std::stringstream text;
+    text << in.rdbuf();
+    Manifest changed = load_manifest(bench.at("logger-case/after.manifest"));
+    for (FileTree::Id id = 1; id < changed.volumes[0].tree.size(); ++id) {
+      if (changed.volumes[0].tree.is_directory(id)) continue;
+      changed.volumes[0].digests[id].bytes[0] ^= 1;
+      break;
+    }
+    save_manifest(changed, bench.at("logger-case/after.manifest"));
+    const CaseRecord record = read_record(bench.at("logger-case"));
+    CHECK(record.outcome == Outcome::differs);
+    CHECK(report_html(record).find("not everything is as it was") != std::string::npos);
+  }
+}
+
+TEST_CASE("report: names from a disk stay names on the page") {
+  const support::Folder folder;
+  const auto path = folder / "d.img";
+  support::make_small_disk(path, 40960, 20, 32768);
+  const auto device = open_device(path, {true, 512});
+  Random random(3);
+  Assessment plan =
+      assess(*device, {parse_goal("table=gpt")}, support::utc(), random);  // no room in front
+  REQUIRE_FALSE(plan.in_reach());
+  const std::string evil = "<script>alert(1)</script>\"&\x1b[31m";
+  plan.contents.at(0).label = evil;
+  plan.obstacles.at(0).text = evil;
+  plan.device.model = evil;
+  JobOptions options;
+  options.case_folder = folder / "case";
+  record_refusal(*device, plan, options);
+  const std::string page = report_html(read_record(folder / "case"));
+  CHECK(page.find("<script") == std::string::npos);
+  CHECK(page.find('\x1b') == std::string::npos);
+  CHECK(page.find("&lt;script&gt;alert(1)&lt;/script&gt;&quot;&amp;") != std::string::npos);
+}
+
+TEST_CASE("report: what is left to the owner follows from what was done") {
+  const auto codes = [](const Assessment& a) {
+    std::string out;
+    for (const NextStep& step : next_steps(a)) out += step.code + " ";
+    return out;
+  };
+  Assessment a;
+  a.before.kind = TableKind::mbr;
+  a.after.kind = TableKind::gpt;
+  CHECK(codes(a) == "firmware letters look ");
+  CHECK(next_steps(a)[0].text.find("disk has none") != std::string::npos);
+  Partition efi;
+  efi.number = 2;
+  efi.role = Role::gpt;
+  efi.type = efi_system_guid();
+  a.after.partitions = {efi};
+  CHECK(next_steps(a)[0].text.find("EFI system partition, p2") != std::string::npos);
+  std::swap(a.before, a.after);
+  CHECK(next_steps(a)[0].text.find("no partition is active") != std::string::npos);
+  Partition active;
+  active.number = 3;
+  active.active = true;
+  a.after.partitions = {active};
+  CHECK(next_steps(a)[0].text.find("p3 is active") != std::string::npos);
+  a.before = a.after;
+  a.numbers = {{5, 3}, {1, 1}};
+  CHECK(codes(a) == "numbers look ");
+  CHECK(next_steps(a)[0].text.find("p5 is now p3.") != std::string::npos);
+  Step step;
+  step.kind = "fat-to-ntfs";
+  step.volume.number = 3;
+  a.steps = {step};
+  CHECK(codes(a) == "loader system-check letters numbers look ");
+}
+
+TEST_CASE("json: every verb's object is what its schema says, events too") {
+  const Bench bench;
+  std::string files;
+  int count = 0;
+  const auto keep = [&](const std::string& words, int status) {
+    const auto ran = tool(words);
+    CHECK_MESSAGE(ran.status == status, words);
+    const std::string name = bench.at(fmt::format("{}.json", count++));
+    std::ofstream(name) << ran.out;
+    files += " " + name;
+  };
+  const std::string cut = bench.at("cut.img");
+  for (const char* disk : {"logger", "archive", "stick", "worn", "cut"}) {
+    keep("survey --json " + bench.at(std::string(disk) + ".img"), 0);
+    keep("assess --json " + bench.at(std::string(disk) + ".img"), 0);
+  }
+  keep("check --json " + cut, 0);
+  keep("manifest --json --timezone UTC -o " + bench.at("m") + " " + cut, 0);
+  keep("verify --json --against " + bench.at("m") + " " + cut, 0);
+  keep("verify --json --against " + bench.at("m") + " " + bench.at("archive.img"), 1);
+  keep("assess --json " + cut + " table=gpt p5=ntfs", 0);
+  keep("assess --json " + bench.at("refused.img") + " table=mbr p1=logical p2=primary p3=logical",
+       3);
+  keep("rewrite --json " + bench.at("refused.img") + " table=mbr p1=logical p2=primary p3=logical",
+       3);
+  keep("resume --json --confirm " + bench.tag("behind") + " " + bench.at("behind-case"), 0);
+  keep("revert --json --confirm " + bench.tag("cut") + " " + bench.at("cut-case"), 0);
+  keep("survey --json /nowhere", 2);
+  for (const std::string& path : bench.cases()) keep("report --json " + path, 0);
+  for (const char* disk : {"logger", "cut", "stopped"})
+    files += " " + bench.at(std::string(disk) + ".jsonl");
+  const auto ran = support::run(fmt::format("/usr/bin/python3 {}/schema_check.py {}{}",
+                                            NUVRAT_TESTS_FOLDER, NUVRAT_SCHEMAS, files));
+  CHECK_MESSAGE(ran.status == 0, ran.out, ran.errors);
+  MESSAGE(ran.out);
+
+  // Every stage in order, progress only forwards and to the end, one line at the close.
+  const std::vector<json> events = lines_of(bench.at("logger.jsonl"));
+  std::vector<std::string> stages;
+  std::uint64_t done = 0;
+  for (const json& e : events) {
+    if (e.at("event") == "stage") {
+      stages.push_back(e.at("stage"));
+      done = 0;
+    } else if (e.at("event") == "progress") {
+      CHECK(e.at("stage") == stages.back());
+      CHECK(e.at("done_bytes").get<std::uint64_t>() > done);
+      done = e.at("done_bytes");
+    }
+  }
+  CHECK(std::count(stages.begin(), stages.end(), "MBR to GPT: switch") == 1);
+  CHECK(std::count(stages.begin(), stages.end(), "recording p1") == 1);
+  CHECK(std::count(stages.begin(), stages.end(), "comparing p1") == 1);
+  CHECK(events.back().at("event") == "end");
+  CHECK(events.back().at("status") == 0);
+  CHECK(lines_of(bench.at("cut.jsonl")).back().at("status") == 5);
+  CHECK(lines_of(bench.at("stopped.jsonl")).back().at("status") == 3);
+}
