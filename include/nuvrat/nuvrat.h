@@ -28,5 +28,6 @@
 #include <nuvrat/table.h>
 #include <nuvrat/text.h>
 #include <nuvrat/time.h>
+#include <nuvrat/version.h>
 #include <nuvrat/volume.h>
 #include <nuvrat/volume_kind.h>

@@ -29,7 +29,7 @@ std::string survey_rows(const Survey& survey, const TextStyle& style) {
                   "sectors", "size", "holds", fit("label", label_width, true), "free");
   for (const SurveyedPartition& s : survey.partitions) {
     const Partition& p = s.partition;
-    const std::string number = part_name(p.number) + (p.active ? "*" : "");
+    const std::string number = p.number == 0 ? "" : part_name(p.number) + (p.active ? "*" : "");
     const std::string holds = p.role == Role::extended ? ""
                               : s.volume               ? name_of(s.volume->kind)
                                                        : s.signature.description;

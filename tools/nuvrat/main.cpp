@@ -1,6 +1,7 @@
 // nuvrat VERB DISK …: arguments in, the library's answers out.
 
 #include <iostream>
+#include <sstream>
 
 #include <CLI/CLI.hpp>
 
@@ -11,36 +12,76 @@
 
 namespace {
 
+// Help that stays within 80 columns.
+class NarrowHelp final : public CLI::Formatter {
+ public:
+  NarrowHelp() { column_width(24); }
+  std::string make_option_desc(const CLI::Option* option) const override {
+    return narrow(Formatter::make_option_desc(option));
+  }
+  std::string make_subcommand(const CLI::App* sub) const override {
+    std::stringstream out;
+    CLI::detail::format_help(out, sub->get_name(), narrow(sub->get_description()), column_width_);
+    return out.str();
+  }
+
+ private:
+  static std::string narrow(const std::string& text) {
+    constexpr std::size_t width = 54;
+    std::string out;
+    std::size_t column = 0;
+    std::istringstream words(text);
+    for (std::string word; words >> word;) {
+      const std::size_t wide = nuvrat::display_width(word);
+      if (column > 0 && column + 1 + wide > width) {
+        out += '\n';
+        column = 0;
+      }
+      out += (column > 0 ? " " : "") + word;
+      column += (column > 0 ? 1 : 0) + wide;
+    }
+    return out;
+  }
+};
+
 CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
   CLI::App* verb = app.add_subcommand(name, text);
-  verb->add_option("DISK", options.disk, "An image file or a block device")->required();
+  verb->add_option("DISK", options.disk, "An image file or a block device")
+      ->required()
+      ->type_name(" ");
   verb->add_flag("--json", options.json, "One JSON object instead of text");
   verb->add_option("--sector-size", options.sector_size, "Of an image: 512 or 4096 (512)")
       ->check(CLI::IsMember({512u, 4096u}));
-  verb->add_option("--timezone", options.timezone, "Zone of FAT's local times (the machine's)");
-  verb->add_option("--codepage", options.codepage, "OEM code page of FAT's short names (437)");
+  verb->add_option("--timezone", options.timezone, "Zone of FAT's local times (the machine's)")
+      ->type_name("ZONE");
+  verb->add_option("--codepage", options.codepage, "OEM code page of FAT's short names (437)")
+      ->type_name("NUMBER");
   return verb;
 }
 
 void add_seed(CLI::App& verb, cli::Options& options) {
-  verb.add_option("--seed", options.seed,
-                  "New identities from this number, so that a demo repeats");
+  verb.add_option("--seed", options.seed, "New identities from this number, so that a demo repeats")
+      ->type_name("NUMBER");
 }
 
 void add_fault(CLI::App& verb, cli::Options& options) {
   verb.add_option("--fault", options.fault,
-                  "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3");
+                  "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3")
+      ->type_name("PLAN");
 }
 
 void add_events(CLI::App& verb, cli::Options& options) {
   verb.add_option("--events", options.events,
-                  "Append a JSON line for each stage and each step of progress to this file");
+                  "Append a JSON line for each stage and each step of progress to this file")
+      ->type_name("FILE");
 }
 
 void add_job_options(CLI::App& verb, cli::Options& options) {
   verb.add_option("--case", options.case_folder,
-                  "The folder for this job's records (a new one here)");
-  verb.add_option("--confirm", options.confirm, "The disk's tag: go ahead without asking");
+                  "The folder for this job's records (a new one here)")
+      ->type_name("FOLDER");
+  verb.add_option("--confirm", options.confirm, "The disk's tag: go ahead without asking")
+      ->type_name("TAG");
   verb.add_option("--undo", options.undo,
                   "What the undo journal keeps: full, or live sectors only (full)")
       ->check(CLI::IsMember({"full", "live"}));
@@ -52,10 +93,12 @@ void add_job_options(CLI::App& verb, cli::Options& options) {
 
 CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
   CLI::App* verb = app.add_subcommand(name, text);
-  verb->add_option("CASE", options.disk, "The folder of the job")->required();
+  verb->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
   verb->add_flag("--json", options.json, "One JSON object instead of text");
-  verb->add_option("--disk", options.case_disk, "Where the disk is now, if it moved");
-  verb->add_option("--confirm", options.confirm, "The disk's present tag: go ahead without asking");
+  verb->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
+      ->type_name("DISK");
+  verb->add_option("--confirm", options.confirm, "The disk's present tag: go ahead without asking")
+      ->type_name("TAG");
   add_events(*verb, options);
   add_fault(*verb, options);
   return verb;
@@ -66,12 +109,14 @@ CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::
 int main(int argc, char** argv) {
   CLI::App app("Nuvrat rewrites a disk's structures in place and loses nothing.", "nuvrat");
   app.require_subcommand(1);
+  app.formatter(std::make_shared<NarrowHelp>());
+  app.set_version_flag("--version", std::string("Nuvrat ") + nuvrat::version());
   cli::Options options;
 
   auto* survey =
       add_verb(app, "survey", "What is on a disk, and anything unusual about it", options);
   auto* check = add_verb(app, "check", "Whether table and volumes are sound", options);
-  check->add_option("PART", options.words, "Only these partitions: p1 p5 …");
+  check->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
   check->add_flag("--repair", options.repair,
                   "Mend what can be mended with nothing lost, as a job");
   check
@@ -81,8 +126,10 @@ int main(int argc, char** argv) {
       ->check(CLI::IsMember({"free", "keep"}));
   add_job_options(*check, options);
   auto* manifest = add_verb(app, "manifest", "Record every file with its hash", options);
-  manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …");
-  manifest->add_option("-o,--output", options.output, "The file to write")->required();
+  manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
+  manifest->add_option("-o,--output", options.output, "The file to write")
+      ->required()
+      ->type_name("FILE");
   add_events(*manifest, options);
   manifest
       ->add_option("--format", options.format,
@@ -90,15 +137,19 @@ int main(int argc, char** argv) {
       ->check(CLI::IsMember({"nuvrat", "sha256sum"}));
   auto* assess =
       add_verb(app, "assess", "Whether goals can be reached, how, and what is lost", options);
-  assess->add_option("GOAL", options.words,
-                     "The state wanted, such as table=gpt; none: every goal that makes sense");
+  assess
+      ->add_option("GOAL", options.words,
+                   "The state wanted, such as table=gpt; none: every goal that makes sense")
+      ->type_name(" ");
   add_seed(*assess, options);
   auto* rewrite = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
-  rewrite->add_option("GOAL", options.words, "The state wanted, such as table=gpt")->required();
+  rewrite->add_option("GOAL", options.words, "The state wanted, such as table=gpt")
+      ->required()
+      ->type_name(" ");
   add_job_options(*rewrite, options);
   add_seed(*rewrite, options);
   auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
-  verify->add_option("--against", options.against, "The manifest")->required();
+  verify->add_option("--against", options.against, "The manifest")->required()->type_name("FILE");
   add_events(*verify, options);
 
   auto* resume = add_case_verb(
@@ -114,10 +165,11 @@ int main(int argc, char** argv) {
 
   auto* report =
       app.add_subcommand("report", "The page that goes to the owner with the disk, from a case");
-  report->add_option("CASE", options.disk, "The folder of the job")->required();
-  report->add_option("-o,--output", options.output, "The HTML file to write");
+  report->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
+  report->add_option("-o,--output", options.output, "The HTML file to write")->type_name("FILE");
   report->add_flag("--json", options.json, "One JSON object with everything that the case knows");
-  report->add_option("--disk", options.case_disk, "Where the disk is now, if it moved");
+  report->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
+      ->type_name("DISK");
 
   try {
     app.parse(argc, argv);

@@ -1,0 +1,57 @@
+# Completion of nuvrat's verbs, options and goals for bash.
+_nuvrat() {
+  local current=${COMP_WORDS[COMP_CWORD]} previous=${COMP_WORDS[COMP_CWORD-1]} verb=${COMP_WORDS[1]}
+  local reading="--json --sector-size --timezone --codepage --help"
+  local job="--case --confirm --undo --accept-unreadable --events --fault"
+  COMPREPLY=()
+  if [ "$COMP_CWORD" = 1 ]; then
+    COMPREPLY=($(compgen -W "survey check manifest assess rewrite verify resume revert report
+      --help --version" -- "$current"))
+    return
+  fi
+  # bash takes "table=gpt" apart at the "=".
+  if [ "$current" = "=" ]; then previous="=" current=; fi
+  if [ "$previous" = "=" ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
+    local at=$((COMP_CWORD - 1)) subject
+    [ "${COMP_WORDS[COMP_CWORD]}" = "=" ] || at=$((COMP_CWORD - 2))
+    subject=${COMP_WORDS[at]}
+    case "$subject" in
+      table) COMPREPLY=($(compgen -W "gpt mbr" -- "$current")) ;;
+      volume) COMPREPLY=($(compgen -W "ntfs" -- "$current")) ;;
+      p*.active) COMPREPLY=($(compgen -W "yes no" -- "$current")) ;;
+      p*.type) COMPREPLY=($(compgen -W "match" -- "$current")) ;;
+      p*.name) ;;
+      p*) COMPREPLY=($(compgen -W "ntfs logical primary" -- "$current")) ;;
+    esac
+    return
+  fi
+  case "$previous" in
+    --sector-size) COMPREPLY=($(compgen -W "512 4096" -- "$current")); return ;;
+    --undo) COMPREPLY=($(compgen -W "full live" -- "$current")); return ;;
+    --unowned) COMPREPLY=($(compgen -W "free keep" -- "$current")); return ;;
+    --format) COMPREPLY=($(compgen -W "nuvrat sha256sum" -- "$current")); return ;;
+    --confirm | --codepage | --seed | --fault | --timezone) return ;;
+    --case | --events | --against | --output | -o | --disk) compopt -o default; return ;;
+  esac
+  local options=
+  case "$verb" in
+    survey) options=$reading ;;
+    check) options="$reading $job --repair --unowned" ;;
+    manifest) options="$reading --output --format --events" ;;
+    assess) options="$reading --seed" ;;
+    rewrite) options="$reading $job --seed" ;;
+    verify) options="$reading --against --events" ;;
+    resume) options="--json --disk --confirm --events --fault --sector-size --help" ;;
+    revert) options="--json --disk --confirm --events --fault --discard-later-changes --help" ;;
+    report) options="--json --output --disk --help" ;;
+  esac
+  if [[ $current == -* ]]; then
+    COMPREPLY=($(compgen -W "$options" -- "$current"))
+  elif [ "$COMP_CWORD" -gt 2 ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
+    compopt -o nospace
+    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type=" -- "$current"))
+  else
+    compopt -o default
+  fi
+}
+complete -F _nuvrat nuvrat
