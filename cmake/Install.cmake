@@ -1,12 +1,53 @@
+# Two components, and two Debian packages: the tool, and the library for programs that use it.
 include(CMakePackageConfigHelpers)
+install(TARGETS nuvrat_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
+install(FILES docs/man/nuvrat.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
+install(FILES tools/nuvrat/completion.bash RENAME nuvrat
+  DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions COMPONENT tool)
+install(DIRECTORY docs/guides docs/schemas docs/formats DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT tool)
+
 install(TARGETS nuvrat EXPORT NuvratTargets
-  ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR} LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR})
-install(TARGETS nuvrat_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR})
-install(DIRECTORY include/nuvrat DESTINATION ${CMAKE_INSTALL_INCLUDEDIR})
+  ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT library
+  LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT library)
+install(DIRECTORY include/nuvrat DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} COMPONENT library)
 set(where ${CMAKE_INSTALL_LIBDIR}/cmake/Nuvrat)
-install(EXPORT NuvratTargets NAMESPACE Nuvrat:: DESTINATION ${where})
+install(EXPORT NuvratTargets NAMESPACE Nuvrat:: DESTINATION ${where} COMPONENT library)
 configure_package_config_file(cmake/NuvratConfig.cmake.in NuvratConfig.cmake
   INSTALL_DESTINATION ${where})
 write_basic_package_version_file(NuvratConfigVersion.cmake COMPATIBILITY SameMinorVersion)
 install(FILES ${CMAKE_CURRENT_BINARY_DIR}/NuvratConfig.cmake
-  ${CMAKE_CURRENT_BINARY_DIR}/NuvratConfigVersion.cmake DESTINATION ${where})
+  ${CMAKE_CURRENT_BINARY_DIR}/NuvratConfigVersion.cmake DESTINATION ${where} COMPONENT library)
+# At the time of installing, when the prefix is known.
+install(CODE "
+  set(CMAKE_INSTALL_LIBDIR \"${CMAKE_INSTALL_LIBDIR}\")
+  set(CMAKE_INSTALL_INCLUDEDIR \"${CMAKE_INSTALL_INCLUDEDIR}\")
+  set(PROJECT_VERSION \"${PROJECT_VERSION}\")
+  set(PROJECT_DESCRIPTION \"${PROJECT_DESCRIPTION}\")
+  configure_file(\"${PROJECT_SOURCE_DIR}/cmake/nuvrat.pc.in\"
+    \"\$ENV{DESTDIR}\${CMAKE_INSTALL_PREFIX}/${CMAKE_INSTALL_LIBDIR}/pkgconfig/nuvrat.pc\" @ONLY)"
+  COMPONENT library)
+
+set(CPACK_GENERATOR DEB)
+set(CPACK_PACKAGE_NAME nuvrat)
+set(CPACK_PACKAGE_VENDOR Nuvrat)
+set(CPACK_PACKAGE_CONTACT "Nuvrat's developers <developers@nuvrat.invalid>")
+set(CPACK_PACKAGING_INSTALL_PREFIX /usr)
+set(CPACK_STRIP_FILES ON)
+set(CPACK_COMPONENTS_ALL tool library)
+set(CPACK_COMPONENTS_GROUPING IGNORE)
+set(CPACK_DEB_COMPONENT_INSTALL ON)
+set(CPACK_DEBIAN_FILE_NAME DEB-DEFAULT)
+set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
+set(CPACK_DEBIAN_TOOL_PACKAGE_NAME nuvrat)
+set(CPACK_DEBIAN_TOOL_PACKAGE_SECTION admin)
+set(CPACK_DEBIAN_TOOL_PACKAGE_DEPENDS tzdata)
+set(CPACK_COMPONENT_TOOL_DESCRIPTION "Rewrites a disk's structures in place and loses nothing
+ Partition tables from MBR to GPT and back, primary to logical and back, FAT
+ volumes to NTFS: proved file by file, with a way back.")
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_NAME libnuvrat-dev)
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_SECTION libdevel)
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_DEPENDS "libfmt-dev, nlohmann-json3-dev, zlib1g-dev, libssl-dev,\
+ libicu-dev, libhowardhinnant-date-dev, libboost-dev, libxxhash-dev, libzstd-dev")
+set(CPACK_COMPONENT_LIBRARY_DESCRIPTION "Library behind nuvrat, for programs that use it
+ Headers, static library, CMake package and pkg-config file.")
+include(CPack)

@@ -25,7 +25,7 @@ std::string facts(const CaseRecord& r) {
     out += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", name, html);
   };
   fact("Disk", esc(device_words(a.device)));
-  fact("Where", "<code>" + esc(r.job.disk.string()) + "</code>");
+  fact("Named", "<code>" + esc(a.device.path) + "</code>");
   fact("Size", fmt::format("{}: {} sectors of {} bytes",
                            claim("disk-bytes", format_bytes(bytes), std::to_string(bytes)),
                            claim("disk-sectors", l.disk_sectors), l.sector_size));
