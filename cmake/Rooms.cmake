@@ -14,6 +14,10 @@ if(NUVRAT_SANITIZE)
   target_link_options(nuvrat_flags INTERFACE -fsanitize=address,undefined)
 endif()
 
+if(NUVRAT_FUZZ)
+  target_compile_options(nuvrat_flags INTERFACE -fsanitize=fuzzer-no-link)
+endif()
+
 function(nuvrat_room name)
   cmake_parse_arguments(ROOM "" "" "USES;PACKAGES;SOURCES" ${ARGN})
   set(target nuvrat_${name})

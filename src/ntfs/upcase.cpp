@@ -18,7 +18,8 @@ UpCase::UpCase() : table_(65536) {
 UpCase::UpCase(ByteView contents) : table_(65536) {
   for (std::size_t i = 0; i < table_.size(); ++i) {
     const bool there = 2 * i + 1 < contents.size();
-    table_[i] = static_cast<char16_t>(there ? contents[2 * i] | contents[2 * i + 1] << 8 : i);
+    table_[i] = static_cast<char16_t>(i);
+    if (there) table_[i] = static_cast<char16_t>(contents[2 * i] | contents[2 * i + 1] << 8);
   }
 }
 

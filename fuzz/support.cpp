@@ -1,0 +1,267 @@
+#include <algorithm>
+#include <cstdio>
+#include <cstdlib>
+#include <fstream>
+
+#include <unistd.h>
+
+#include "fuzz.h"
+
+namespace fuzz {
+
+using namespace nuvrat;
+
+namespace {
+
+std::uint64_t number(ByteView bytes, std::size_t at, unsigned width) {
+  std::uint64_t out = 0;
+  for (unsigned i = 0; i < width && at + i < bytes.size(); ++i)
+    out |= std::uint64_t{bytes[at + i]} << 8 * i;
+  return out;
+}
+
+void put(Bytes& out, std::uint64_t value, unsigned width) {
+  for (unsigned i = 0; i < width; ++i) out.push_back(static_cast<std::uint8_t>(value >> 8 * i));
+}
+
+// Of a GPT: entries' and header's CRC-32, both copies (UEFI specification, 5.3.2).
+void mend_gpt(MemoryDevice& disk) {
+  for (const std::uint64_t lba : {std::uint64_t{1}, disk.sectors() - 1}) {
+    Bytes header = disk.read(lba);
+    if (number(header, 0, 8) != 0x5452415020494645) continue;  // "EFI PART"
+    const std::uint64_t size = number(header, 12, 4);
+    const std::uint64_t array = number(header, 72, 8);
+    const std::uint64_t bytes = number(header, 80, 4) * number(header, 84, 4);
+    const std::uint64_t sectors = (bytes + disk.sector_size() - 1) / disk.sector_size();
+    if (size < 92 || size > header.size() || bytes > 1u << 20 || array >= disk.sectors() ||
+        sectors > disk.sectors() - array)
+      continue;
+    const auto store = [&header](std::size_t at, std::uint32_t value) {
+      for (unsigned i = 0; i < 4; ++i) header[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+    };
+    if (sectors > 0) store(88, crc32(ByteView(disk.read(array, sectors)).first(bytes)));
+    store(16, 0);
+    store(16, crc32(ByteView(header).first(size)));
+    disk.write(lba, header);
+  }
+}
+
+// Every sector that begins a record or an index block.
+void mend_records(MemoryDevice& disk) {
+  const std::uint64_t size = disk.sector_size();
+  for (std::uint64_t lba = disk.next_data(0); lba < disk.sectors(); lba = disk.next_data(lba + 1)) {
+    const Bytes sector = disk.read(lba);
+    const std::uint64_t magic = number(sector, 0, 4);
+    if (magic != 0x454C4946 && magic != 0x58444E49) continue;  // "FILE", "INDX"
+    const std::uint64_t pieces = number(sector, 6, 2);
+    const std::uint64_t count = (std::max<std::uint64_t>(pieces, 2) - 1) * 512 / size;
+    if (count == 0 || count > 16 || count > disk.sectors() - lba) continue;
+    Bytes record = disk.read(lba, count);
+    mend_record(record);
+    disk.write(lba, record);
+  }
+}
+
+}  // namespace
+
+void broken(const std::string& what) {
+  std::fprintf(stderr, "a word is broken: %s\n", what.c_str());
+  std::abort();
+}
+
+TempFile::TempFile(ByteView contents) {
+  static unsigned count = 0;
+  const std::filesystem::path folder =
+      std::filesystem::exists("/dev/shm") ? "/dev/shm" : std::filesystem::temp_directory_path();
+  path_ = folder / ("nuvrat-fuzz-" + std::to_string(::getpid()) + "-" + std::to_string(count++));
+  std::ofstream(path_, std::ios::binary)
+      .write(reinterpret_cast<const char*>(contents.data()),
+             static_cast<std::streamsize>(contents.size()));
+}
+
+TempFile::~TempFile() {
+  std::error_code ignored;
+  std::filesystem::remove_all(path_, ignored);
+}
+
+void mend_record(ByteSpan record) {
+  const std::size_t at = number(record, 4, 2);
+  const std::size_t count = number(record, 6, 2);
+  if (count < 2 || at + count * 2 > record.size() || (count - 1) * 512 > record.size()) return;
+  for (std::size_t i = 1; i < count; ++i) {
+    record[i * 512 - 2] = record[at];
+    record[i * 512 - 1] = record[at + 1];
+  }
+}
+
+std::unique_ptr<MemoryDevice> disk_from(ByteView script) {
+  if (script.size() < 2) return nullptr;
+  const std::uint32_t size = (script[0] & 1) != 0 ? 4096 : 512;
+  const std::uint64_t sectors = std::uint64_t{1} << (8 + script[1] % 24);  // 128 KiB to 8 TiB
+  auto disk = std::make_unique<MemoryDevice>(sectors, size);
+  for (std::size_t at = 2; at + 6 <= script.size();) {
+    const std::uint64_t place = number(script, at, 4);
+    const std::size_t count =
+        std::min<std::size_t>(number(script, at + 4, 2), script.size() - at - 6);
+    const std::uint64_t back = place >> 31;
+    const std::uint64_t index = (place & 0x7FFFFFFF) % sectors;
+    const std::uint64_t lba = back != 0 ? sectors - 1 - index : index;
+    const std::uint64_t room = std::min<std::uint64_t>((count + size - 1) / size, sectors - lba);
+    Bytes data(room * size);
+    const auto from = script.subspan(at + 6, std::min<std::size_t>(count, data.size()));
+    std::copy(from.begin(), from.end(), data.begin());
+    if (room > 0) disk->write(lba, data);
+    at += 6 + count;
+  }
+  if ((script[0] & 2) != 0) {
+    mend_gpt(*disk);
+    mend_records(*disk);
+  }
+  return disk;
+}
+
+Bytes script_of(const MemoryDevice& disk, bool mend) {
+  Bytes out;
+  unsigned exponent = 0;
+  while (std::uint64_t{1} << (8 + exponent) < disk.sectors()) ++exponent;
+  out.push_back(static_cast<std::uint8_t>((disk.sector_size() == 4096 ? 1 : 0) | (mend ? 2 : 0)));
+  out.push_back(static_cast<std::uint8_t>(exponent));
+  for (std::uint64_t lba = disk.next_data(0); lba < disk.sectors(); lba = disk.next_data(lba + 1)) {
+    Bytes sector = disk.read(lba);
+    while (!sector.empty() && sector.back() == 0) sector.pop_back();
+    if (sector.empty()) continue;
+    put(out, lba, 4);
+    put(out, sector.size(), 2);
+    out.insert(out.end(), sector.begin(), sector.end());
+  }
+  return out;
+}
+
+ReadOptions utc() {
+  ReadOptions out;
+  out.zone = Zone();
+  return out;
+}
+
+void read_everything(Device& disk) {
+  expect_answer([&] {
+    const Survey survey = survey_disk(disk, utc(), true);
+    (void)survey_text(survey, {});
+    (void)survey_json(survey);
+    for (const SurveyedPartition& p : survey.partitions) {
+      if (!p.volume) continue;
+      expect_answer([&] {
+        const Window window(disk, p.partition.range());
+        const auto reader = open_volume(window, utc());
+        if (!reader) return;
+        const SectorSet owned = reader->owned();
+        (void)reader->bad();
+        // Files may claim any length; what the device holds bounds what is read.
+        const FileTree& tree = reader->tree();
+        std::uint64_t left = 8u << 20;
+        for (FileTree::Id id = 1; id < tree.size(); ++id) {
+          if (tree.is_directory(id) || tree.bytes(id) > left) continue;
+          left -= tree.bytes(id);
+          if (tree.stored(id) != Stored::elsewhere) continue;
+          expect_answer([&] { reader->read_contents(id, [](ByteView) {}); });
+        }
+      });
+    }
+  });
+}
+
+std::unique_ptr<MemoryDevice> fat_volume(VolumeKind kind) {
+  const std::uint64_t sectors = kind == VolumeKind::fat32 ? 1u << 17 : 1u << 14;
+  auto disk = std::make_unique<MemoryDevice>(sectors, 512);
+  FatFormat format;
+  format.kind = kind;
+  format.cluster_sectors = kind == VolumeKind::fat12 ? 16 : 1;
+  format.label = "GAUGE";
+  format.root_entries = 64;
+  FatWriter writer(*disk, format);
+  writer.add_directory("Readings");
+  writer.add_file("Readings/a long name of a reading.csv", Bytes(3000, 'r'));
+  writer.add_file("NOTE.TXT", Bytes(100, 'n'));
+  FatFileInfo scattered;
+  scattered.placement = Placement::scattered;
+  writer.add_file("PIECES.BIN", Bytes(3000, 'p'), scattered);
+  writer.finish();
+  return disk;
+}
+
+JobResult convert(Device& disk, const Assessment& plan,
+                  const std::function<void(const std::filesystem::path&)>& with_case) {
+  const TempFile name({});
+  std::filesystem::remove(name.path());
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = name.path();
+  QuietProgress quiet;
+  JobResult out = run_job(disk, plan, options, quiet);
+  if (with_case) with_case(name.path());
+  return out;
+}
+
+std::unique_ptr<MemoryDevice> ntfs_volume() {
+  auto disk = fat_volume(VolumeKind::fat32);
+  Random random(1);
+  const Assessment plan = assess(*disk, {parse_goal("volume=ntfs")}, utc(), random);
+  if (!convert(*disk, plan).sound()) broken("the seed does not convert");
+  return disk;
+}
+
+namespace {
+
+Layout two_partitions(TableKind kind, std::uint64_t sectors) {
+  Layout layout;
+  layout.kind = kind;
+  layout.disk_sectors = sectors;
+  layout.disk_signature = 0x4F5252;
+  Random random(7);
+  Bytes id(16);
+  for (unsigned i = 0; i < 2; ++i) {
+    Partition p;
+    p.number = i + 1;
+    p.start = 2048 + i * 40000;
+    p.sectors = 1u << 14;
+    p.type = std::uint8_t{0x0E};
+    if (kind == TableKind::gpt) {
+      p.role = Role::gpt;
+      p.type = basic_data_guid();
+      p.unique_id = remember_type(0x0E, random);
+      p.name = "gauge";
+    }
+    layout.partitions.push_back(p);
+  }
+  if (kind == TableKind::gpt) {
+    layout.disk_guid = remember_type(0x0E, random);
+    layout.first_usable = gpt_first_usable(512);
+    layout.last_usable = sectors - 34;
+  }
+  return layout;
+}
+
+std::unique_ptr<MemoryDevice> disk_with(TableKind kind) {
+  auto disk = std::make_unique<MemoryDevice>(1u << 17, 512);
+  const Layout layout = two_partitions(kind, disk->sectors());
+  write_new_table(*disk, layout);
+  const auto volume = fat_volume(VolumeKind::fat12);
+  for (const Partition& p : layout.partitions) {
+    for (std::uint64_t lba = volume->next_data(0); lba < volume->sectors();
+         lba = volume->next_data(lba + 1)) {
+      disk->write(p.start + lba, volume->read(lba));
+    }
+  }
+  return disk;
+}
+
+}  // namespace
+
+std::unique_ptr<MemoryDevice> mbr_disk() {
+  return disk_with(TableKind::mbr);
+}
+std::unique_ptr<MemoryDevice> gpt_disk() {
+  return disk_with(TableKind::gpt);
+}
+
+}  // namespace fuzz
