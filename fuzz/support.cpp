@@ -97,7 +97,7 @@ void mend_record(ByteSpan record) {
 std::unique_ptr<MemoryDevice> disk_from(ByteView script) {
   if (script.size() < 2) return nullptr;
   const std::uint32_t size = (script[0] & 1) != 0 ? 4096 : 512;
-  const std::uint64_t sectors = std::uint64_t{1} << (8 + script[1] % 24);  // 128 KiB to 8 TiB
+  const std::uint64_t sectors = std::uint64_t{1} << (8 + script[1] % 14);  // 128 KiB to 8 GiB
   auto disk = std::make_unique<MemoryDevice>(sectors, size);
   for (std::size_t at = 2; at + 6 <= script.size();) {
     const std::uint64_t place = number(script, at, 4);
@@ -203,7 +203,7 @@ JobResult convert(Device& disk, const Assessment& plan,
 }
 
 std::unique_ptr<MemoryDevice> ntfs_volume() {
-  auto disk = fat_volume(VolumeKind::fat32);
+  auto disk = fat_volume(VolumeKind::fat16);
   Random random(1);
   const Assessment plan = assess(*disk, {parse_goal("volume=ntfs")}, utc(), random);
   if (!convert(*disk, plan).sound()) broken("the seed does not convert");

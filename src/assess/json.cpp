@@ -107,7 +107,9 @@ template <typename Read>
 auto guarded(Read read) {
   try {
     return read();
-  } catch (const json::exception& e) {
+  } catch (const Error&) {
+    throw;
+  } catch (const std::exception& e) {  // a number that is none, too
     throw Error(ErrorCode::file,
                 fmt::format("a part is missing or of the wrong kind: {}", e.what()));
   }

@@ -80,9 +80,10 @@ class FatCheck {
   void check_copies() {
     if (!s_.g.mirrored) return;
     const std::uint64_t sectors = std::uint64_t{s_.g.fat_sectors} * s_.ratio;
-    const std::uint64_t piece = piece_bytes / s_.device.sector_size();
-    Bytes one(piece_bytes);
-    Bytes other(piece_bytes);
+    const std::uint64_t size = s_.device.sector_size();
+    const std::uint64_t piece = std::min(piece_bytes / size, sectors);
+    Bytes one(piece * size);
+    Bytes other(piece * size);
     for (std::uint32_t copy = 0; copy < s_.g.fats; ++copy) {
       if (copy == s_.g.active_fat) continue;
       const std::uint64_t a = s_.g.fat_start(s_.g.active_fat) * s_.ratio;

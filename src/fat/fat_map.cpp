@@ -65,7 +65,7 @@ void FatMap::read_wide(const Device& device, std::uint32_t width) {
   const std::uint64_t sector = device.sector_size();
   const std::uint64_t entries = std::uint64_t{geometry_.last_cluster()} + 1;
   const std::uint64_t sectors = div_up(entries * width, sector);
-  Bytes piece(piece_bytes);
+  Bytes piece(std::min(piece_bytes, sectors * sector));
   for (std::uint64_t at = 0; at < sectors;) {
     const std::uint64_t data =
         std::min(sectors, std::max(device.next_data(start_ + at), start_ + at) - start_);

@@ -19,6 +19,7 @@ void protect(ByteSpan record, std::uint16_t number) {
 }
 
 bool unprotect(ByteSpan record) {
+  if (record.size() < sizeof(MultiSectorHeader)) return false;
   const auto header = load<MultiSectorHeader>(record);
   const std::size_t array = header.usa_offset.value();
   const std::size_t count = header.usa_count.value();

@@ -191,8 +191,8 @@ NtfsVolume::RecordState NtfsVolume::read_record(std::uint64_t number, Bytes& out
 
 void NtfsVolume::each_record(
     const std::function<void(std::uint64_t, ByteSpan, RecordState)>& visit) const {
-  const std::uint64_t per_piece = piece_bytes / geometry_.record_bytes;
-  Bytes piece(piece_bytes);
+  const std::uint64_t per_piece = std::min(piece_bytes / geometry_.record_bytes, records_);
+  Bytes piece(per_piece * geometry_.record_bytes);
   for (std::uint64_t first = 0; first < records_; first += per_piece) {
     const std::uint64_t count = std::min(per_piece, records_ - first);
     const ByteSpan all = ByteSpan(piece).first(count * geometry_.record_bytes);
@@ -323,7 +323,7 @@ void NtfsVolume::stream(const AttributeView& a, const std::function<void(ByteVie
     return;
   }
   const RunMap map(a.runs);
-  Bytes piece(piece_bytes);
+  Bytes piece(std::min(piece_bytes, a.size));
   const std::uint64_t valid = std::min(a.size, a.initialised);
   for (std::uint64_t at = 0; at < a.size;) {
     const ByteSpan part = ByteSpan(piece).first(std::min(piece_bytes, a.size - at));

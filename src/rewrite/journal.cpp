@@ -50,6 +50,21 @@ std::uint32_t get_u32(ByteView bytes, std::size_t index) {
   return out;
 }
 
+// A record whose checksum is right may still be somebody's invention: nothing in it is believed
+// that could lead outside the disk or the record.
+bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
+  if (r.kind < RecordKind::undo || r.kind > RecordKind::purpose) return false;
+  if (r.kind != RecordKind::undo) return true;
+  const std::uint64_t count = r.count.value();
+  const std::uint64_t sums = count * 4;
+  if (r.phase > static_cast<std::uint8_t>(Phase::settle) || r.kept > Kept::packed) return false;
+  if (count == 0 || count > most_record_sectors || count > disk_sectors ||
+      r.lba.value() > disk_sectors - count)
+    return false;
+  if (r.kept == Kept::nothing) return r.payload.value() == 2 * sums;
+  return r.kept == Kept::zeros ? r.payload.value() == sums : r.payload.value() > sums;
+}
+
 }  // namespace
 
 class Journal::Impl {
@@ -216,6 +231,15 @@ Journal Journal::open(const std::filesystem::path& path) {
   JournalFile file = JournalFile::open(
       path, header,
       [&found](const RecordHeader& r, std::uint64_t offset) { found.emplace_back(r, offset); });
+  const bool fits = header.sector_size.value() >= 512 && header.sector_size.value() <= 4096;
+  const auto bad = std::find_if(found.begin(), found.end(), [&header](const auto& r) {
+    return !is_sound(r.first, header.disk_sectors.value());
+  });
+  if (!fits || bad != found.end()) {
+    throw Error(ErrorCode::file, "the undo journal holds a record that makes no sense",
+                {{}, {}, static_cast<std::uint64_t>(bad - found.begin()), path.string()},
+                "It was not written by Nuvrat, or was changed since: nothing is put back from it");
+  }
   auto impl = std::make_unique<Impl>(std::move(file), header.sector_size.value(),
                                      header.undo.value() == 0 ? Undo::full : Undo::live);
   for (const auto& [record, offset] : found) impl->index(record, offset);
