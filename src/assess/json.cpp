@@ -8,6 +8,8 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
+#include "tree/whole_numbers.h"
+
 namespace nuvrat {
 
 using nlohmann::json;
@@ -305,6 +307,7 @@ Findings findings_from_json(const json& j) {
 
 Assessment assessment_from_json(const json& j) {
   return guarded([&j] {
+    require_whole_numbers(j, "expected_seconds");
     Assessment a;
     for (const json& goal : j.at("goals")) a.goals.push_back(parse_goal(goal.get<std::string>()));
     a.tag = j.at("tag");

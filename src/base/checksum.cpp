@@ -12,9 +12,13 @@ std::uint32_t crc32(ByteView bytes) {
 }
 
 std::string Digest::hex() const {
+  constexpr std::string_view digits = "0123456789abcdef";
   std::string out;
   out.reserve(64);
-  for (const std::uint8_t b : bytes) fmt::format_to(std::back_inserter(out), "{:02x}", b);
+  for (const std::uint8_t b : bytes) {
+    out.push_back(digits[b >> 4]);
+    out.push_back(digits[b & 15]);
+  }
   return out;
 }
 

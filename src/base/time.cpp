@@ -43,11 +43,39 @@ std::string format_time(Ticks ticks) {
 
 Ticks parse_time(std::string_view text) {
   if (text.empty()) return 0;
-  std::istringstream in{std::string(text)};
-  date::sys_time<TickDuration> time;
-  in >> date::parse("%Y-%m-%dT%H:%M:%SZ", time);
-  if (in.fail()) throw Error(ErrorCode::words, fmt::format("'{}' is not a time in UTC", text));
-  return from_system(time);
+  const auto fail = [text]() -> Error {
+    return {ErrorCode::words, fmt::format("'{}' is not a time in UTC", text)};
+  };
+  // "2031-03-04T05:06:07.0000000Z": digits and marks at fixed places, up to seven of a fraction.
+  constexpr std::string_view form = "0000-00-00T00:00:00";
+  if (text.size() < form.size() + 1 || text.size() > form.size() + 9 || text.back() != 'Z')
+    throw fail();
+  const auto digit = [](char c) { return c >= '0' && c <= '9'; };
+  for (std::size_t i = 0; i < form.size(); ++i) {
+    if (form[i] == '0' ? !digit(text[i]) : text[i] != form[i]) throw fail();
+  }
+  const auto number = [text](std::size_t at, std::size_t count) {
+    int out = 0;
+    for (std::size_t i = at; i < at + count; ++i) out = out * 10 + (text[i] - '0');
+    return out;
+  };
+  const date::year_month_day ymd(date::year(number(0, 4)),
+                                 date::month(static_cast<unsigned>(number(5, 2))),
+                                 date::day(static_cast<unsigned>(number(8, 2))));
+  if (!ymd.ok() || number(11, 2) > 23 || number(14, 2) > 59 || number(17, 2) > 59) throw fail();
+  Ticks fraction = 0;
+  if (const std::string_view rest = text.substr(form.size(), text.size() - form.size() - 1);
+      !rest.empty()) {
+    if (rest[0] != '.' || rest.size() == 1) throw fail();
+    for (std::size_t i = 1; i < 8; ++i) {
+      if (i < rest.size() && !digit(rest[i])) throw fail();
+      fraction = fraction * 10 + (i < rest.size() ? rest[i] - '0' : 0);
+    }
+  }
+  const auto seconds = date::sys_days(ymd) + std::chrono::hours(number(11, 2)) +
+                       std::chrono::minutes(number(14, 2)) + std::chrono::seconds(number(17, 2));
+  return from_system(
+      date::sys_time<TickDuration>(seconds.time_since_epoch() + TickDuration(fraction)));
 }
 
 Ticks now() {

@@ -133,7 +133,7 @@ void check_clusters(CheckState& state) {
     state.finding("ntfs.bitmap-size", Severity::warning, record_bitmap,
                   fmt::format("$Bitmap has {} bytes, which is no multiple of 8", data->size));
   BitmapWalk walk(state, used);
-  state.volume.stream(*data, [&walk](ByteView bytes) { walk.take(bytes); });
+  state.volume.stream_own(*data, [&walk](ByteView bytes) { walk.take(bytes); });
   walk.finish();
 }
 

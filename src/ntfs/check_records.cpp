@@ -332,7 +332,7 @@ void check_mft_bitmap(CheckState& state) {
     return;
   }
   std::uint64_t number = 0;
-  state.volume.stream(*bits, [&](ByteView bytes) {
+  state.volume.stream_own(*bits, [&](ByteView bytes) {
     for (const std::uint8_t byte : bytes) {
       for (unsigned bit = 0; bit < 8; ++bit, ++number) {
         const bool set = (byte >> bit & 1) != 0;

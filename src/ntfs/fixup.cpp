@@ -25,7 +25,7 @@ bool unprotect(ByteSpan record) {
   const std::size_t count = header.usa_count.value();
   const std::size_t places = record.size() / stride;
   if (count != places + 1 || array % 2 != 0 || array < sizeof(MultiSectorHeader) ||
-      array + 2 * count > stride - 2)
+      array + 2 * count > stride - 2 || places == 0)
     return false;
   const auto number = load<be::little_uint16_buf_t>(record, array).value();
   for (std::size_t i = 0; i < places; ++i) {

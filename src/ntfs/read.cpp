@@ -196,7 +196,7 @@ class NtfsReader final : public VolumeReader {
     std::uint64_t used = 0;
     std::uint64_t left = volume_.geometry().clusters();
     const std::uint64_t clusters = left;
-    volume_.stream(*data, [&](ByteView bytes) {
+    volume_.stream_own(*data, [&](ByteView bytes) {
       for (const std::uint8_t byte : bytes) {
         const unsigned bits = left >= 8 ? 8 : static_cast<unsigned>(left);
         used += static_cast<unsigned>(__builtin_popcount(byte & ((1u << bits) - 1)));

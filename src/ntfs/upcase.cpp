@@ -25,7 +25,7 @@ UpCase::UpCase(ByteView contents) : table_(65536) {
 
 std::u16string UpCase::fold(std::u16string_view name) const {
   std::u16string out(name);
-  std::transform(out.begin(), out.end(), out.begin(), *this);
+  for (char16_t& unit : out) unit = table_[unit];
   return out;
 }
 

@@ -335,6 +335,16 @@ void NtfsVolume::stream(const AttributeView& a, const std::function<void(ByteVie
   }
 }
 
+void NtfsVolume::stream_own(const AttributeView& a,
+                            const std::function<void(ByteView)>& sink) const {
+  if (a.bytes() > geometry_.clusters() * geometry_.cluster_bytes()) {
+    throw Error(ErrorCode::damaged,
+                fmt::format("a file of the system says that it has {} bytes, more than the volume",
+                            a.bytes()));
+  }
+  stream(a, sink);
+}
+
 // Unit by unit: whole ones are stored as they are, those with holes at their end are packed, those
 // that are nothing but holes are zeros.
 void NtfsVolume::stream_compressed(const AttributeView& a,

@@ -76,6 +76,9 @@ class NtfsVolume {
   [[nodiscard]] Bytes read_all(const AttributeView& attribute, std::uint64_t limit) const;
   /// All of it in pieces, unpacked where it is compressed. Throws Error (damaged).
   void stream(const AttributeView& attribute, const std::function<void(ByteView)>& sink) const;
+  /// The same for what the system keeps, which can't be longer than the volume: Error (damaged)
+  /// where it says that it is, rather than zeros for ever.
+  void stream_own(const AttributeView& attribute, const std::function<void(ByteView)>& sink) const;
 
  private:
   struct Segment;

@@ -152,6 +152,14 @@ class Journal::Impl {
     }
   }
 
+  void require_disk(const Device& device) const {
+    if (device.sector_size() == sector_size_) return;
+    throw Error(
+        ErrorCode::refused,
+        fmt::format("the undo journal is of a disk with sectors of {} bytes, this one has {}",
+                    sector_size_, device.sector_size()));
+  }
+
   void say_purpose(const std::string& what) {
     if (purposes_.back() == what) return;
     RecordHeader header{};
@@ -307,6 +315,7 @@ std::vector<WrittenRange> Journal::writes() const {
 }
 
 SectorSet Journal::foreign_sectors(const Device& device, bool finished) const {
+  impl_->require_disk(device);
   SectorSet known;
   SectorSet foreign;
   SectorSet judged;
@@ -321,6 +330,7 @@ SectorSet Journal::foreign_sectors(const Device& device, bool finished) const {
 }
 
 bool Journal::before_switch(unsigned step, const Device& device) const {
+  impl_->require_disk(device);
   for (const Record& r : impl_->records_) {
     if (r.step != step || r.phase != Phase::switch_over) continue;
     const Bytes before = impl_->before_of(r);
@@ -338,6 +348,7 @@ std::uint64_t Journal::bytes_to_put_back() const {
 }
 
 void Journal::put_back(Device& device, Progress& progress, bool announce) {
+  impl_->require_disk(device);
   progress.stage("putting back", bytes_to_put_back());
   if (announce && !impl_->reverting_) impl_->mark(RecordKind::reverting, 0);
   for (unsigned step = impl_->recorded_; step > 0; --step) {

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <limits>
 #include <set>
 
 #include <fmt/format.h>
@@ -83,8 +84,10 @@ void read_entries(const GptCopy& copy, Layout& layout) {
     p.number = static_cast<unsigned>(i + 1);
     p.role = Role::gpt;
     p.start = entry.starting_lba.value();
-    const std::uint64_t last = entry.ending_lba.value();
-    p.sectors = last >= p.start ? checked_add(last - p.start, 1, "a partition's length") : 0;
+    // The very last number of 64 bits would have no end; it leaves every disk either way.
+    const std::uint64_t last =
+        std::min(entry.ending_lba.value(), std::numeric_limits<std::uint64_t>::max() - 1);
+    p.sectors = last >= p.start ? last - p.start + 1 : 0;
     p.type = type;
     p.unique_id = Guid{std::span<const std::uint8_t, 16>(entry.unique_partition_guid)};
     p.attributes = entry.attributes.value();

@@ -10,6 +10,8 @@
 #include <nuvrat/error.h>
 #include <nuvrat/manifest.h>
 
+#include "tree/whole_numbers.h"
+
 namespace nuvrat {
 namespace {
 
@@ -254,7 +256,9 @@ Manifest load_manifest(const std::filesystem::path& path) {
   try {
     while (std::getline(in, text)) {
       ++number;
-      loader.line(json::parse(text));
+      const json line = json::parse(text);
+      require_whole_numbers(line);
+      loader.line(line);
     }
     loader.finish();
   } catch (const Error& e) {
