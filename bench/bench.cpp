@@ -5,6 +5,7 @@
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
+#include <map>
 
 #include <fmt/format.h>
 #include <sys/resource.h>
@@ -79,6 +80,29 @@ void bench_rewrite(const std::filesystem::path& folder, std::uint64_t sectors) {
       "journal against without {:.2f}\n",
       format_bytes(sectors * 512), median(bare) * 1e3, median(bare) / median(plain),
       median(journaled) / median(bare));
+}
+
+// When each stage of a job began, to tell how much of it is rehearsal.
+class Stages final : public Progress {
+ public:
+  void stage(std::string_view name, std::uint64_t) override {
+    const auto now = std::chrono::steady_clock::now();
+    if (!name_.empty()) seconds_[name_] += std::chrono::duration<double>(now - begun_).count();
+    name_ = name.substr(0, name.find(' '));
+    begun_ = now;
+  }
+  void advance(std::uint64_t) override {}
+  [[nodiscard]] bool cancelled() const override { return false; }
+  double of(const std::string& name) { return seconds_[name]; }
+
+ private:
+  std::string name_;
+  std::chrono::steady_clock::time_point begun_;
+  std::map<std::string, double> seconds_;
+};
+
+void shell(const std::string& command) {
+  if (std::system(command.c_str()) != 0) throw Error(ErrorCode::file, command);
 }
 
 // Runs work in a process of its own; its peak memory in bytes.
@@ -198,21 +222,37 @@ void bench_conversion(const std::filesystem::path& folder, std::uint64_t files) 
         own / least);
   });
   std::ifstream(folder / "own") >> own;
+  in_child([&] {
+    const auto device = open_device(path, {false, 512});
+    QuietProgress quiet;
+    std::uint64_t read = 0;
+    const double taken = seconds([&] { read = take_manifest(*device, options, quiet).bytes(); });
+    const double sums = seconds([&] {
+      shell(fmt::format("find {}/plain -type f -print0 | xargs -0 -n 500 -P $(nproc) sha256sum >{}",
+                        folder.string(), (folder / "sums").string()));
+    });
+    const double checked = seconds([&] { (void)check_volume(*device, options); });
+    fmt::print(
+        "  manifest: {:.2f} s for {} in files, the ordinary checksum program on as many cores "
+        "{:.2f} "
+        "s: {:.2f} times its speed; check of the FAT volume {} files a second\n",
+        taken, format_bytes(read), sums, sums / taken,
+        format_count(static_cast<std::uint64_t>(static_cast<double>(files) / checked)));
+  });
   double whole = 0;
   const std::uint64_t peak = in_child([&] {
     const auto device = open_device(path, {true, 512});
     const Assessment a = assessed(*device);
-    QuietProgress quiet;
+    Stages stages;
     JobOptions job;
     job.read = options;
     job.case_folder = folder / "case";
     whole = seconds([&] {
-      if (!run_job(*device, a, job, quiet).sound())
+      if (!run_job(*device, a, job, stages).sound())
         throw Error(ErrorCode::refused, "the job is not sound");
     });
-    const auto shell = [](const std::string& command) {
-      if (std::system(command.c_str()) != 0) throw Error(ErrorCode::file, command);
-    };
+    std::ofstream(folder / "whole") << whole;
+    fmt::print("  of the job the rehearsal is {:.0f} %\n", stages.of("rehearsing") / whole * 100);
     const double copy = seconds([&] {
       shell(fmt::format("cp -r {0}/plain {0}/off && sync && cp -r {0}/off {0}/back && sync",
                         folder.string()));
@@ -222,8 +262,22 @@ void bench_conversion(const std::filesystem::path& folder, std::uint64_t files) 
         "{:.1f} s, {:.1f} times the conversion, {:.1f} times the job\n",
         a.expected_seconds, whole, copy, copy / own, copy / whole);
   });
+  std::ifstream(folder / "whole") >> whole;
+  in_child([&] {
+    const auto device = open_device(path, {true, 512});
+    QuietProgress quiet;
+    const double checked = seconds([&] { (void)check_volume(*device, options); });
+    const double back =
+        seconds([&] { (void)revert_case(*device, load_case(folder / "case"), false, quiet); });
+    fmt::print(
+        "  check of the NTFS volume {} files a second; the way back {:.2f} s, {:.1f} times the "
+        "job's\n",
+        format_count(static_cast<std::uint64_t>(static_cast<double>(files) / checked)), back,
+        back / whole);
+  });
   fmt::print("  peak memory of the job: {}, {} bytes a file\n", format_bytes(peak), peak / files);
-  for (const char* name : {"volume.img", "plain", "off", "back", "case", "scratch", "own"})
+  for (const char* name :
+       {"volume.img", "plain", "off", "back", "case", "scratch", "own", "whole", "sums"})
     std::filesystem::remove_all(folder / name);
 }
 

@@ -72,8 +72,9 @@ struct KnownContents {
   const SectorSet& written;  ///< absolute sectors written since
 };
 
-/// Hashes the contents of every file, in the order in which they lie on the disk. `start` is the
-/// volume's first absolute sector.
+/// Hashes the contents of every file: read by the calling thread in the order in which they lie on
+/// the disk, hashed on every core. `start` is the volume's first absolute sector. Takes the reader's
+/// tree.
 [[nodiscard]] ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start,
                                            Progress& progress,
                                            const KnownContents* known = nullptr);

@@ -35,6 +35,11 @@ class FatReader final : public VolumeReader {
     return tree_;
   }
 
+  [[nodiscard]] FileTree take_tree() override {
+    (void)tree();
+    return std::exchange(tree_, FileTree());
+  }
+
   [[nodiscard]] SectorSet bad() const override {
     SectorSet out;
     for (const ClusterRange& r : map_->bad()) out.add(sectors_of(r));

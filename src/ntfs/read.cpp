@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <unordered_map>
 #include <unordered_set>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -56,6 +57,11 @@ class NtfsReader final : public VolumeReader {
     }
     walked_ = true;
     return tree_;
+  }
+
+  [[nodiscard]] FileTree take_tree() override {
+    (void)tree();
+    return std::exchange(tree_, FileTree());
   }
 
   // From the runlists themselves: $Bitmap only says what they are said to be.

@@ -113,7 +113,7 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
       fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
   for (const ManifestVolume& v : m.volumes) {
     out += fmt::format(
-        "  {:<5}{:<6} {}  {}, {}, {}\n", part_name(v.number), name_of(v.info.kind),
+        "  {:<7}{:<6} {}  {}, {}, {}\n", part_name(v.number), name_of(v.info.kind),
         fit(printable(v.info.label), 12, true), plural(v.tree.file_count(), "file", "files"),
         plural(v.tree.directory_count(), "folder", "folders"), format_bytes(v.tree.total_bytes()));
     for (const auto& [id, parts] : v.unreadable) {
@@ -126,7 +126,7 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
     }
   }
   for (const ManifestRange& r : m.ranges) {
-    out += fmt::format("  {:<5}{}: {} recorded by one hash of the whole range\n",
+    out += fmt::format("  {:<7}{}: {} recorded by one hash of the whole range\n",
                        part_name(r.number), r.description, plural(r.sectors, "sector", "sectors"));
   }
   return out;

@@ -6,6 +6,8 @@
 #include <nuvrat/error.h>
 #include <nuvrat/manifest.h>
 
+#include "tree/hash_workers.h"
+
 namespace nuvrat {
 namespace {
 
@@ -49,14 +51,19 @@ void stop_if_cancelled(const Progress& progress) {
 
 class ContentHasher {
  public:
-  ContentHasher(VolumeReader& reader, Progress& progress)
-      : reader_(reader), device_(reader.device()), progress_(progress), buffer_(piece_bytes) {}
+  ContentHasher(VolumeReader& reader, Progress& progress, HashWorkers& workers)
+      : reader_(reader),
+        device_(reader.device()),
+        progress_(progress),
+        workers_(workers),
+        buffer_(piece_bytes) {}
 
-  Digest hash(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
-    sha_.reset();
+  // The digest comes when the workers are done.
+  void hash(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
     if (tree.stored(id) == Stored::elsewhere) {
       hash_elsewhere(tree, id, unreadable);
-      return sha_.finish();
+      workers_.end(id);
+      return;
     }
     std::uint64_t left = tree.valid_bytes(id);
     const std::uint64_t unwritten = tree.bytes(id) - left;
@@ -81,12 +88,12 @@ class ContentHasher {
     }
     if (left > 0) note_unreadable(unreadable, offset, left);  // a chain shorter than the size says
     add_zeros(unwritten);
-    return sha_.finish();
+    workers_.end(id);
   }
 
  private:
   void add(ByteView bytes) {
-    sha_.add(bytes);
+    workers_.add(bytes);
     progress_.advance(bytes.size());
     stop_if_cancelled(progress_);
   }
@@ -116,8 +123,8 @@ class ContentHasher {
   VolumeReader& reader_;
   const Device& device_;
   Progress& progress_;
+  HashWorkers& workers_;
   Bytes buffer_;
-  Sha256 sha_;
 };
 
 }  // namespace
@@ -182,36 +189,40 @@ class KnownLookup {
 ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress& progress,
                              const KnownContents* known) {
   ManifestVolume out;
-  out.tree = reader.tree();
+  const FileTree& tree = reader.tree();
   out.info = reader.info();
   out.start = start;
   out.sectors = reader.device().sectors();
-  out.digests.resize(out.tree.size());
+  out.digests.resize(tree.size());
   std::optional<KnownLookup> lookup;
   if (known != nullptr) lookup.emplace(*known, start);
-  ContentHasher hasher(reader, progress);
-  for (const FileTree::Id id : disk_order(out.tree)) {
-    const FileTree::Id link = out.tree.link(id);
-    if (link != FileTree::none) continue;
-    const FileTree::Id same = lookup ? lookup->find(out.tree, id) : FileTree::none;
-    std::vector<ByteRange> unreadable;
-    if (same != FileTree::none) {
-      out.digests[id] = known->recorded.digests[same];
-      const auto damage = known->recorded.unreadable.find(same);
-      if (damage != known->recorded.unreadable.end()) unreadable = damage->second;
-      progress.advance(out.tree.bytes(id));
-    } else {
-      out.digests[id] = hasher.hash(out.tree, id, unreadable);
+  {
+    HashWorkers workers(out.digests);
+    ContentHasher hasher(reader, progress, workers);
+    for (const FileTree::Id id : disk_order(tree)) {
+      if (tree.link(id) != FileTree::none) continue;
+      const FileTree::Id same = lookup ? lookup->find(tree, id) : FileTree::none;
+      std::vector<ByteRange> unreadable;
+      if (same != FileTree::none) {
+        out.digests[id] = known->recorded.digests[same];
+        const auto damage = known->recorded.unreadable.find(same);
+        if (damage != known->recorded.unreadable.end()) unreadable = damage->second;
+        progress.advance(tree.bytes(id));
+      } else {
+        hasher.hash(tree, id, unreadable);
+      }
+      if (!unreadable.empty()) out.unreadable[id] = std::move(unreadable);
     }
-    if (!unreadable.empty()) out.unreadable[id] = std::move(unreadable);
+    workers.finish();
   }
-  for (FileTree::Id id = 1; id < out.tree.size(); ++id) {
-    const FileTree::Id link = out.tree.link(id);
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    const FileTree::Id link = tree.link(id);
     if (link == FileTree::none) continue;
     out.digests[id] = out.digests[link];
     if (const auto it = out.unreadable.find(link); it != out.unreadable.end())
       out.unreadable[id] = it->second;
   }
+  out.tree = reader.take_tree();
   return out;
 }
 

@@ -1,0 +1,93 @@
+#include "tree/hash_workers.h"
+
+#include <algorithm>
+
+namespace nuvrat {
+namespace {
+
+constexpr std::size_t task_bytes = 1u << 20;
+constexpr std::size_t most_waiting = 4u << 20;  // of one worker
+
+}  // namespace
+
+HashWorkers::HashWorkers(std::vector<Digest>& digests)
+    : digests_(digests), workers_(std::clamp(std::thread::hardware_concurrency(), 1u, 8u)) {
+  for (Worker& worker : workers_) worker.thread = std::thread([this, &worker] { work(worker); });
+}
+
+HashWorkers::~HashWorkers() {
+  {
+    const std::lock_guard lock(mutex_);
+    stopping_ = true;
+  }
+  changed_.notify_all();
+  for (Worker& worker : workers_) worker.thread.join();
+}
+
+void HashWorkers::add(ByteView bytes) {
+  while (!bytes.empty()) {
+    const std::size_t n = std::min(bytes.size(), task_bytes - current_.data.size());
+    const auto part = bytes.first(n);
+    current_.data.insert(current_.data.end(), part.begin(), part.end());
+    bytes = bytes.subspan(n);
+    if (current_.data.size() == task_bytes) push();
+  }
+}
+
+void HashWorkers::end(FileTree::Id id) {
+  current_.ends.push_back({current_.data.size(), id});
+  if (current_.ends.size() >= 1024) push();
+}
+
+void HashWorkers::push() {
+  std::unique_lock lock(mutex_);
+  Worker* to = pinned_;
+  if (to == nullptr) {
+    to = &*std::min_element(workers_.begin(), workers_.end(),
+                            [](const Worker& a, const Worker& b) { return a.bytes < b.bytes; });
+  }
+  changed_.wait(lock, [to] { return to->bytes < most_waiting; });
+  const bool goes_on = current_.ends.empty() || current_.ends.back().at < current_.data.size();
+  pinned_ = goes_on ? to : nullptr;
+  to->bytes += current_.data.size();
+  to->tasks.push_back(std::move(current_));
+  current_ = {};
+  lock.unlock();
+  changed_.notify_all();
+}
+
+void HashWorkers::finish() {
+  if (!current_.ends.empty() || !current_.data.empty()) push();
+  std::unique_lock lock(mutex_);
+  changed_.wait(lock, [this] {
+    return std::all_of(workers_.begin(), workers_.end(),
+                       [](const Worker& w) { return w.tasks.empty() && !w.working; });
+  });
+}
+
+void HashWorkers::work(Worker& worker) {
+  Sha256 sha;
+  std::unique_lock lock(mutex_);
+  while (true) {
+    changed_.wait(lock, [this, &worker] { return stopping_ || !worker.tasks.empty(); });
+    if (stopping_) return;
+    const Task task = std::move(worker.tasks.front());
+    worker.tasks.pop_front();
+    worker.working = true;
+    lock.unlock();
+    std::size_t at = 0;
+    for (const End& e : task.ends) {
+      sha.add(ByteView(task.data).subspan(at, e.at - at));
+      digests_[e.id] = sha.finish();  // each file has its own place: no other thread writes it
+      sha.reset();
+      at = e.at;
+    }
+    sha.add(ByteView(task.data).subspan(at));
+    lock.lock();
+    worker.bytes -= task.data.size();
+    worker.working = false;
+    changed_.notify_all();
+  }
+}
+
+}  // namespace nuvrat
