@@ -31,7 +31,8 @@ void must_refuse(const support::Folder& folder, const std::string& code,
     found |= o.at("code") == code;
   }
   CHECK_MESSAGE(found, ran.out);
-  // The case holds why not and nothing else; there is nothing to resume, and a next try may have it.
+  // The case holds why not and nothing else; there is nothing to resume, and a next try may have
+  // it.
   CHECK_FALSE(std::filesystem::exists(folder / "case" / "undo.journal"));
   const CaseRecord record = read_record(folder / "case");
   CHECK(record.outcome == Outcome::out_of_reach);

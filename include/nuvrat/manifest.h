@@ -73,8 +73,8 @@ struct KnownContents {
 };
 
 /// Hashes the contents of every file: read by the calling thread in the order in which they lie on
-/// the disk, hashed on every core. `start` is the volume's first absolute sector. Takes the reader's
-/// tree.
+/// the disk, hashed on every core. `start` is the volume's first absolute sector. Takes the
+/// reader's tree.
 [[nodiscard]] ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start,
                                            Progress& progress,
                                            const KnownContents* known = nullptr);

@@ -44,7 +44,8 @@ class VolumeReader {
   [[nodiscard]] virtual const VolumeInfo& info() const = 0;
   /// Reads every directory at the first call. Entries that break a rule are left out and reported.
   [[nodiscard]] virtual const FileTree& tree() = 0;
-  /// The same, given away: a large one need not lie in memory twice. The reader's own is empty then.
+  /// The same, given away: a large one need not lie in memory twice. The reader's own is empty
+  /// then.
   [[nodiscard]] virtual FileTree take_tree() = 0;
   /// What was seen so far; complete once tree() has been called.
   [[nodiscard]] virtual const Findings& findings() const = 0;

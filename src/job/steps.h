@@ -26,8 +26,8 @@ struct Rehearsal {
 void do_steps(Device& device, const Assessment& assessment, unsigned first,
               const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress);
 
-/// What the files must be afterwards: as they were, but for those that a mend makes as long as their
-/// chains.
+/// What the files must be afterwards: as they were, but for those that a mend makes as long as
+/// their chains.
 [[nodiscard]] Manifest expected_after(Manifest before, const Assessment& assessment);
 /// Differences other than the folder that a mend makes.
 [[nodiscard]] Comparison compare_as_planned(const Manifest& expected, const Manifest& after,

@@ -273,7 +273,8 @@ class RecordCheck {
 
   void check_name(const AttributeView& a, std::uint64_t reference) {
     if (a.value.size() < sizeof(FileNameHead) ||
-        a.value.size() < sizeof(FileNameHead) + std::size_t{2} * load<FileNameHead>(a.value).name_length) {
+        a.value.size() <
+            sizeof(FileNameHead) + std::size_t{2} * load<FileNameHead>(a.value).name_length) {
       error("ntfs.name-form", "a name leaves its attribute");
       return;
     }
