@@ -21,7 +21,7 @@ class Bench {
  public:
   Bench() {
     run(fmt::format("{} {}", NUVRAT_MAKE_DISKS, folder_.path().string()), 0);
-    for (const char* copy : {"cut", "behind", "back", "stopped"}) copy_of("logger", copy);
+    for (const char* copy : {"cut", "behind", "back", "half", "stopped"}) copy_of("logger", copy);
     copy_of("archive", "refused");
     rewrite("logger", "table=gpt p1=ntfs", "", 0);
     rewrite("archive", "table=mbr", "", 0);
@@ -29,12 +29,16 @@ class Bench {
     rewrite("cut", "table=gpt", "--fault cut=20", 5);
     rewrite("behind", "table=gpt", "--fault cut=68,keep=all", 5);
     rewrite("back", "table=gpt", "", 0);
+    rewrite("half", "table=gpt", "", 0);
     rewrite("refused", "table=mbr p1=logical p2=primary p3=logical", "", 3);
     rewrite("stopped", "table=gpt", "--fault bad-read=6000+8", 3);
     run(fmt::format("{} check --repair --unowned keep --timezone UTC --confirm {} --case {} {}",
                     NUVRAT_TOOL, tag("worn"), at("worn-case"), at("worn.img")),
         0);
     run(fmt::format("{} revert --confirm {} {}", NUVRAT_TOOL, tag("back"), at("back-case")), 0);
+    run(fmt::format("{} revert --confirm {} {} --fault cut=5", NUVRAT_TOOL, tag("half"),
+                    at("half-case")),
+        5);
   }
   [[nodiscard]] std::string at(const std::string& name) const { return (folder_ / name).string(); }
   [[nodiscard]] std::string tag(const std::string& disk) const {
@@ -42,8 +46,8 @@ class Bench {
   }
   [[nodiscard]] std::vector<std::string> cases() const {
     std::vector<std::string> out;
-    for (const char* name :
-         {"logger", "archive", "stick", "worn", "cut", "behind", "back", "refused", "stopped"})
+    for (const char* name : {"logger", "archive", "stick", "worn", "cut", "behind", "back", "half",
+                             "refused", "stopped"})
       out.push_back(at(std::string(name) + "-case"));
     return out;
   }
@@ -93,6 +97,7 @@ TEST_CASE("report: every way that a job can end has its page, read by a browser"
   CHECK(outcome("cut") == Outcome::old_disk);
   CHECK(outcome("behind") == Outcome::new_disk);
   CHECK(outcome("back") == Outcome::reverted);
+  CHECK(outcome("half") == Outcome::reverting);
   CHECK(outcome("refused") == Outcome::out_of_reach);
   CHECK(outcome("stopped") == Outcome::stopped);
   // Without the disk a job that was cut off is either: the page may not claim to know.

@@ -163,7 +163,15 @@ RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later
     result.exact = journal.undo() == Undo::full;
     result.sectors = journal.bytes_to_put_back() / device.sector_size();
     folder.log("reverting", name_of(stage));
-    journal.put_back(device, progress);
+    try {
+      journal.put_back(device, progress);
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::device_write && e.code() != ErrorCode::device_read) throw;
+      folder.log("cut off", e);
+      throw Error(ErrorCode::cut_off, "the way back was cut off: " + e.message(), e.place(),
+                  fmt::format("Neither use the disk nor write to it; run 'nuvrat revert {}' again",
+                              job.folder.string()));
+    }
     folder.log("reverted");
     device.reread_table();
   }
