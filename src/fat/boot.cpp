@@ -5,6 +5,7 @@
 #include <nuvrat/error.h>
 
 #include "base/record.h"
+#include "device/volume_fits.h"
 
 namespace nuvrat {
 namespace {
@@ -127,22 +128,7 @@ FatGeometry fat_geometry_of(const Device& device, ByteView sector0) {
     throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
                 {{}, 0, {}, {}});
   }
-  if (geometry->sector_bytes % device.sector_size() != 0) {
-    throw Error(ErrorCode::damaged,
-                fmt::format("the volume is made for sectors of {} bytes, the disk has {}",
-                            geometry->sector_bytes, device.sector_size()),
-                {{}, 0, {}, {}},
-                fmt::format("For an image, try --sector-size {}", geometry->sector_bytes));
-  }
-  const std::uint64_t total =
-      geometry->total_sectors * (geometry->sector_bytes / device.sector_size());
-  if (total > device.sectors()) {
-    throw Error(ErrorCode::damaged,
-                fmt::format("the volume says that it has {} sectors, but its place has {}: {} are "
-                            "missing",
-                            total, device.sectors(), total - device.sectors()),
-                {{}, 0, {}, {}}, "Find out where the rest of it is before anything is written");
-  }
+  require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
   return *geometry;
 }
 

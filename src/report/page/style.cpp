@@ -24,7 +24,7 @@ std::string_view page_style() {
 body { margin: 0; background: var(--ground); color: var(--ink);
   font: 1rem/1.55 Georgia, "Noto Serif", "DejaVu Serif", serif; overflow-wrap: break-word; }
 header, main, footer { max-width: 60rem; margin: 0 auto; padding: 0 1.25rem; }
-h1, h2, h3, dt, th, figcaption, .kicker, .box, .lanes, table, .quiet, nav {
+h1, h2, h3, dt, th, figcaption, .kicker, .box, .lanes, table, .quiet {
   font-family: "Noto Sans", "DejaVu Sans", Helvetica, Arial, sans-serif; }
 .skip { position: absolute; left: -99rem; }
 .skip:focus { left: 1rem; top: 1rem; background: var(--panel); padding: .5rem; }
