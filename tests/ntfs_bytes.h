@@ -20,15 +20,10 @@ inline void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned widt
 
 // An NTFS volume that was a FAT one, and hands on its records.
 struct NtfsBytes {
-  std::unique_ptr<MemoryDevice> disk = support::disk(120000, 512);
+  std::unique_ptr<MemoryDevice> disk;
   std::uint64_t spc, mft, mirror;
 
-  NtfsBytes() {
-    FatFormat format;
-    format.cluster_sectors = 1;
-    format.label = "BOJE";
-    volumes::align_data(format, 120000, 512, true);
-    FatWriter writer(*disk, format);
+  static void usual_files(FatWriter& writer) {
     writer.add_file("A.BIN", noise(5 * 512, 1));
     writer.add_file("a long name for one file.text", noise(700, 3));
     writer.add_file("UNITS.BIN", noise(20 * 512, 6));
@@ -37,6 +32,17 @@ struct NtfsBytes {
     FatFileInfo scattered;
     scattered.placement = Placement::scattered;
     writer.add_file("PIECES.BIN", noise(512 * 400, 5), scattered);
+  }
+
+  explicit NtfsBytes(const std::function<void(FatWriter&)>& fill = usual_files,
+                     std::uint64_t sectors = 120000)
+      : disk(support::disk(sectors, 512)) {
+    FatFormat format;
+    format.cluster_sectors = 1;
+    format.label = "BOJE";
+    volumes::align_data(format, sectors, 512, true);
+    FatWriter writer(*disk, format);
+    fill(writer);
     writer.finish();
     const support::Folder folder;
     QuietProgress quiet;

@@ -41,6 +41,9 @@ class FileTree {
   using Id = std::uint32_t;
   static constexpr Id root = 0;
   static constexpr Id none = 0xFFFFFFFF;
+  /// UTF-16 units of the longest path that any system can name. Readers stop there: folders inside
+  /// folders without end would otherwise cost the square of their number.
+  static constexpr std::size_t most_path_units = 32767;
   /// The first sector of an extent that isn't there.
   static constexpr std::uint64_t hole = std::uint64_t{1} << 62;
 
@@ -60,6 +63,8 @@ class FileTree {
   Id add(Id parent, std::u16string_view name, std::u16string_view short_name, const Info& info);
   /// Sets the extents of a node added last. Sectors count from the volume's first one.
   void set_extents(Id id, const std::vector<SectorRange>& extents);
+  /// The node has the extents that `other` has, which lie in memory once.
+  void share_extents(Id id, Id other);
   void set_stored(Id id, Stored stored) { nodes_[id].stored = stored; }
   /// Only the first `bytes` of the file were ever written; the rest reads as zeros.
   void set_valid_bytes(Id id, std::uint64_t bytes) { rare_[id].valid = bytes; }

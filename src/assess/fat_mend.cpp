@@ -342,7 +342,9 @@ class FatMender {
     std::vector<SectorRange> places;
     if (g_.kind == VolumeKind::fat32) {
       const Window window(device_, partition_.range());
-      for (const ClusterRange& r : FatMap(window, g_, g_.active_fat).chain(g_.root_cluster).ranges)
+      const FatMap map(window, g_, g_.active_fat);
+      std::uint64_t left = map.most_followed();
+      for (const ClusterRange& r : map.chain(g_.root_cluster, left).ranges)
         places.push_back(
             {sector_of(r.first), std::uint64_t{r.count} * g_.cluster_sectors * ratio_});
     } else {

@@ -2,6 +2,7 @@
 // Findings of one check: of each rule the first few in full, the rest as a number, so that a volume
 // in ruins doesn't fill the memory with complaints.
 
+#include <concepts>
 #include <map>
 #include <string>
 
@@ -17,9 +18,20 @@ class FindingLog {
 
   void add(const char* code, Severity severity, Place place, std::string text,
            bool repairable = false) {
-    if (++counts_[code] > listed) return;
-    findings_.push_back({code, severity, std::move(place), std::move(text), repairable});
+    add(
+        code, severity, [&place] { return std::move(place); }, std::move(text), repairable);
   }
+
+  /// The place is asked for only where the finding is kept: a path takes as long as it is deep.
+  template <std::invocable Where>
+  void add(const char* code, Severity severity, Where where, std::string text,
+           bool repairable = false) {
+    if (++counts_[code] > listed) return;
+    findings_.push_back({code, severity, where(), std::move(text), repairable});
+  }
+
+  /// What is kept so far, without the numbers of the rest.
+  [[nodiscard]] const Findings& kept() const { return findings_; }
 
   [[nodiscard]] Findings take() {
     for (Finding& f : findings_) {

@@ -6,12 +6,13 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/survey.h>
 
+#include "disk/covered.h"
+
 namespace nuvrat {
 namespace {
 
 void look_at_volume(Device& device, const ReadOptions& options, bool deep, SurveyedPartition& out) {
   const Partition& p = out.partition;
-  if (p.role == Role::extended || p.sectors == 0) return;
   const auto place = [&p](Place at) {
     at.subject = part_name(p.number);
     if (at.sector) at.sector = p.start + *at.sector;
@@ -156,7 +157,20 @@ Survey survey_disk(Device& device, const ReadOptions& options, bool deep) {
     whole.sectors = device.sectors();
     out.partitions.push_back({whole, {}, {}, {}});
   }
-  for (SurveyedPartition& p : out.partitions) look_at_volume(device, options, deep, p);
+  CoveredSectors covered(device);
+  for (SurveyedPartition& p : out.partitions) {
+    if (p.partition.role == Role::extended || p.partition.sectors == 0) continue;
+    if (covered.take(p.partition)) {
+      look_at_volume(device, options, deep, p);
+    } else {
+      p.findings.push_back({"table.overlaps",
+                            Severity::error,
+                            {part_name(p.partition.number), {}, {}, {}},
+                            "the partitions cover the disk so many times that this one is not "
+                            "looked into",
+                            false});
+    }
+  }
   check_sector_size(device, out);
   return out;
 }

@@ -6,6 +6,8 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/survey.h>
 
+#include "disk/covered.h"
+
 namespace nuvrat {
 namespace {
 
@@ -94,9 +96,18 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
                   "See 'nuvrat survey' for the numbers");
     }
   }
+  CoveredSectors covered(device);
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
+    if (!covered.take(p)) {
+      throw Error(
+          ErrorCode::damaged,
+          fmt::format("the partitions overlap so much that reading up to p{} would read the "
+                      "disk more than four times",
+                      p.number),
+          {}, "Name the partitions to read");
+    }
     record_partition(device, p, options, progress, known, doing, skip, out);
   }
   return out;

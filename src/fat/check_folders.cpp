@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <set>
-#include <unordered_set>
 
 #include <fmt/format.h>
 
@@ -20,8 +19,8 @@ class FolderWalk {
   void run() {
     s_.nodes.push_back({0, u""});
     const std::uint32_t root = s_.g.kind == VolumeKind::fat32 ? s_.g.root_cluster : 0;
-    std::vector<Folder> open{{0, root, 0}};
-    std::unordered_set<std::uint32_t> seen{root};
+    std::vector<Folder> open{{0, root, 0, 0}};
+    std::set<std::uint32_t> seen{root};
     while (!open.empty()) {
       const Folder folder = open.back();
       open.pop_back();
@@ -34,6 +33,7 @@ class FolderWalk {
     std::uint32_t node;
     std::uint32_t cluster;  // 0: the fixed root
     std::uint32_t parent_cluster;
+    std::size_t path_units;
   };
   // One entry of a folder, with where it stands.
   struct Entry {
@@ -46,10 +46,11 @@ class FolderWalk {
   // The folder's bytes, its chain claimed and judged.
   std::vector<Entry> read_folder(const Folder& folder) {
     std::vector<SectorRange> places;  // in the volume's sectors
+    index_ = 0;
     if (folder.cluster == 0) {
       places.push_back({s_.g.root_start(), s_.g.root_sectors});
     } else {
-      const FatMap::Chain chain = s_.map.chain(folder.cluster);
+      const FatMap::Chain chain = s_.map.chain(folder.cluster, s_.left_to_follow);
       judge_chain(folder.node, chain);
       for (const ClusterRange& r : claim(folder.node, chain.ranges)) {
         places.push_back(
@@ -57,38 +58,58 @@ class FolderWalk {
       }
     }
     std::vector<Entry> out;
-    std::uint32_t index = 0;
     for (const SectorRange& place : places) {
-      for (std::uint64_t s = 0; s < place.count; ++s) {
-        const Bytes sector = s_.device.read((place.first + s) * s_.ratio, s_.ratio);
-        for (std::size_t at = 0; at < sector.size(); at += sizeof(DirEntry), ++index) {
-          if (index >= 65536) {
-            s_.error("fat.folder-too-long", folder.node, "the folder has more than 65,536 entries");
-            return out;
-          }
-          out.push_back(
-              {load<DirEntry>(sector, at), index, place.first + s, static_cast<std::uint32_t>(at)});
-          if (out.back().raw.DIR_Name[0] == 0) {
-            out.pop_back();
-            return out;
-          }
-        }
-      }
+      if (!read_entries(folder, place, out)) break;
     }
     return out;
   }
 
+  // False where the folder ends: at its mark, where another folder begins to own the clusters, or
+  // after as many entries as a folder may have.
+  bool read_entries(const Folder& folder, SectorRange place, std::vector<Entry>& out) {
+    if (index_ >= most_entries) return too_long(folder);
+    if (folder_sectors_.first_overlap(place)) {
+      s_.error("fat.folder-twice", folder.node, "its clusters are another folder's, or come again");
+      return false;
+    }
+    folder_sectors_.add(place);
+    const std::size_t entries = s_.g.sector_bytes / sizeof(DirEntry);
+    const std::uint64_t wanted = div_up<std::uint64_t>(most_entries - index_, entries);
+    const std::uint64_t count = std::min<std::uint64_t>(place.count, wanted);
+    const Bytes bytes = s_.device.read(place.first * s_.ratio, count * s_.ratio);
+    for (std::size_t at = 0; at < bytes.size(); at += sizeof(DirEntry), ++index_) {
+      const auto raw = load<DirEntry>(bytes, at);
+      if (raw.DIR_Name[0] == 0) return false;
+      out.push_back({raw, index_, place.first + at / s_.g.sector_bytes,
+                     static_cast<std::uint32_t>(at % s_.g.sector_bytes)});
+    }
+    return count == place.count || too_long(folder);
+  }
+
+  bool too_long(const Folder& folder) {
+    s_.error("fat.folder-too-long", folder.node, "the folder has more than 65,536 entries");
+    return false;
+  }
+
   void judge_chain(std::uint32_t node, const FatMap::Chain& chain) {
-    if (chain.fault.empty()) return;
+    if (chain.sound()) return;
     s_.facts.chains_sound = false;
-    const bool circle = chain.fault.find("circle") != std::string::npos;
-    const bool free = chain.fault.find("free") != std::string::npos;
-    const bool bad = chain.fault.find("bad") != std::string::npos;
-    s_.error(circle ? "fat.chain-loop"
-             : free ? "fat.chain-free"
-             : bad  ? "fat.chain-bad"
-                    : "fat.chain-outside",
-             node, "its chain is broken: " + chain.fault);
+    s_.error(code_of(chain.fault), node, "its chain is broken: " + chain.text);
+  }
+
+  static const char* code_of(FatMap::Fault fault) {
+    switch (fault) {
+      case FatMap::Fault::circle:
+        return "fat.chain-loop";
+      case FatMap::Fault::free:
+        return "fat.chain-free";
+      case FatMap::Fault::bad:
+        return "fat.chain-bad";
+      case FatMap::Fault::shared:
+        return "fat.chain-shared";
+      default:
+        return "fat.chain-outside";
+    }
   }
 
   // Keeps the ranges for the search for shared clusters; those of a loop only once.
@@ -105,7 +126,7 @@ class FolderWalk {
   }
 
   void check_folder(const Folder& folder, std::vector<Folder>& open,
-                    std::unordered_set<std::uint32_t>& seen) {
+                    std::set<std::uint32_t>& seen) {
     const std::vector<Entry> entries = read_folder(folder);
     std::set<std::u16string> names;
     std::size_t i = 0;
@@ -126,7 +147,7 @@ class FolderWalk {
         const auto piece = load<LongEntry>(raw);
         if (long_name.pending() && (first & 0x40) != 0) orphan(folder.node, e);
         if (piece.LDIR_FstClusLO.value() != 0 || piece.LDIR_Type != 0)
-          s_.add("fat.long-name-form", Severity::warning, e.sector, s_.path(folder.node),
+          s_.add("fat.long-name-form", Severity::warning, e.sector, folder.node,
                  fmt::format("entry {} of a long name has a type or a cluster", e.index));
         long_name.add(piece);
         continue;
@@ -135,7 +156,7 @@ class FolderWalk {
         if (long_name.pending()) orphan(folder.node, e);
         long_name.clear();
         if (folder.node != 0 || labelled)
-          s_.add("fat.label", Severity::warning, e.sector, s_.path(folder.node),
+          s_.add("fat.label", Severity::warning, e.sector, folder.node,
                  fmt::format("entry {} is a volume label too many, or not in the root folder",
                              e.index));
         labelled = true;
@@ -147,12 +168,12 @@ class FolderWalk {
       check_entry(folder, e, std::move(name), names, open, seen);
     }
     if (long_name.pending())
-      s_.add("fat.long-name-orphan", Severity::note, {}, s_.path(folder.node),
+      s_.add("fat.long-name-orphan", Severity::note, {}, folder.node,
              "entries of a long name at the folder's end belong to no file; they are ignored");
   }
 
   void orphan(std::uint32_t folder, const Entry& e) {
-    s_.add("fat.long-name-orphan", Severity::note, e.sector, s_.path(folder),
+    s_.add("fat.long-name-orphan", Severity::note, e.sector, folder,
            fmt::format("entries of a long name before entry {} belong to no file; they are ignored",
                        e.index));
   }
@@ -170,13 +191,13 @@ class FolderWalk {
     const bool one = is(0, ".");
     const bool two = is(1, "..");
     if (!one || !two) {
-      s_.add("fat.dots", Severity::warning, {}, s_.path(folder.node),
+      s_.add("fat.dots", Severity::warning, {}, folder.node,
              "the folder doesn't begin with '.' and '..'");
       return (one ? 1u : 0u);
     }
     if (entries[0].raw.cluster() != folder.cluster ||
         entries[1].raw.cluster() != folder.parent_cluster)
-      s_.add("fat.dots", Severity::warning, entries[0].sector, s_.path(folder.node),
+      s_.add("fat.dots", Severity::warning, entries[0].sector, folder.node,
              fmt::format("'.' leads to cluster {} and '..' to {}, which should be {} and {}",
                          entries[0].raw.cluster(), entries[1].raw.cluster(), folder.cluster,
                          folder.parent_cluster));
@@ -185,7 +206,7 @@ class FolderWalk {
 
   void check_entry(const Folder& folder, const Entry& e, std::u16string long_name,
                    std::set<std::u16string>& names, std::vector<Folder>& open,
-                   std::unordered_set<std::uint32_t>& seen) {
+                   std::set<std::uint32_t>& seen) {
     const std::u16string alias = short_name_text(e.raw, s_.page, false);
     const bool has_long = !long_name.empty();
     const auto node = static_cast<std::uint32_t>(s_.nodes.size());
@@ -193,7 +214,7 @@ class FolderWalk {
         {folder.node, has_long ? std::move(long_name) : short_name_text(e.raw, s_.page, true)});
     check_names(e, node, alias, names);
     if ((e.raw.DIR_Attr & 0xC0) != 0)
-      s_.add("fat.attributes", Severity::warning, e.sector, s_.path(node),
+      s_.add("fat.attributes", Severity::warning, e.sector, node,
              fmt::format("the attributes are {:02X}", e.raw.DIR_Attr));
     check_times(e, node);
     const bool directory = (e.raw.DIR_Attr & fat_attr_directory) != 0;
@@ -203,7 +224,7 @@ class FolderWalk {
       return;
     }
     if (e.raw.DIR_FileSize.value() != 0)
-      s_.add("fat.folder-size", Severity::warning, e.sector, s_.path(node),
+      s_.add("fat.folder-size", Severity::warning, e.sector, node,
              fmt::format("the folder says that it has {} bytes; it must say 0",
                          e.raw.DIR_FileSize.value()));
     if (!s_.g.valid_cluster(cluster)) {
@@ -212,9 +233,12 @@ class FolderWalk {
     } else if (!seen.insert(cluster).second) {
       s_.error("fat.folder-twice", node,
                fmt::format("another folder begins at cluster {} as well", cluster));
+    } else if (const std::size_t units = folder.path_units + 1 + s_.nodes[node].name.size();
+               units > FileTree::most_path_units) {
+      s_.error("fat.path-too-long", folder.node, "folders inside it lie too deep for any system");
     } else {
       const bool below_root = folder.node == 0;
-      open.push_back({node, cluster, below_root ? 0 : folder.cluster});
+      open.push_back({node, cluster, below_root ? 0 : folder.cluster, units});
     }
   }
 
@@ -230,7 +254,7 @@ class FolderWalk {
       s_.error("fat.name-illegal", node,
                "the name is empty or holds a character that no name may hold");
     } else if (illegal(name) || illegal(alias) || e.raw.DIR_Name[0] == ' ' || name.size() > 255) {
-      s_.add("fat.name-odd", Severity::warning, e.sector, s_.path(node),
+      s_.add("fat.name-odd", Severity::warning, e.sector, node,
              "the name holds a character that FAT names don't");
     }
     const bool twice = !names.insert(lower(name)).second;
@@ -252,7 +276,7 @@ class FolderWalk {
     if (wrong(e.raw.DIR_WrtDate.value(), e.raw.DIR_WrtTime.value()) ||
         wrong(e.raw.DIR_CrtDate.value(), e.raw.DIR_CrtTime.value()) ||
         wrong(e.raw.DIR_LstAccDate.value(), 0))
-      s_.add("fat.time", Severity::note, e.sector, s_.path(node), "a date or time is none");
+      s_.add("fat.time", Severity::note, e.sector, node, "a date or time is none");
   }
 
   void check_file(const Entry& e, std::uint32_t node, std::uint32_t cluster) {
@@ -263,10 +287,10 @@ class FolderWalk {
       }
       return;
     }
-    const FatMap::Chain chain = s_.map.chain(cluster);
+    const FatMap::Chain chain = s_.map.chain(cluster, s_.left_to_follow);
     judge_chain(node, chain);
     claim(node, chain.ranges);
-    if (!chain.fault.empty()) return;
+    if (!chain.sound()) return;
     const std::uint64_t needed = div_up<std::uint64_t>(size, s_.g.cluster_bytes());
     if (chain.clusters < needed) {
       size_finding(e, node, chain.ranges, chain.clusters, "fat.chain-short");
@@ -280,7 +304,7 @@ class FolderWalk {
     const bool is_short = std::string_view(code) == "fat.chain-short";
     const std::uint64_t size = e.raw.DIR_FileSize.value();
     s_.facts.sizes.push_back({e.sector, e.offset, size, chain, clusters, s_.path(node)});
-    s_.add(code, is_short ? Severity::error : Severity::warning, e.sector, s_.path(node),
+    s_.add(code, is_short ? Severity::error : Severity::warning, e.sector, node,
            is_short
                ? fmt::format("the file has {} bytes, its chain only {} clusters of {}", size,
                              clusters, s_.g.cluster_bytes())
@@ -288,7 +312,10 @@ class FolderWalk {
            true);
   }
 
+  static constexpr std::uint32_t most_entries = 65536;
   FatCheckState& s_;
+  SectorSet folder_sectors_;  // of the folders read so far
+  std::uint32_t index_ = 0;   // of the entry being read
 };
 
 }  // namespace

@@ -19,7 +19,8 @@ struct FatCheckState {
         boot(from.read(0)),
         g(fat_geometry_of(from, boot)),
         ratio(g.sector_bytes / from.sector_size()),
-        map(from, g, g.active_fat) {
+        map(from, g, g.active_fat),
+        left_to_follow(map.most_followed()) {
     facts.geometry = g;
   }
 
@@ -37,18 +38,24 @@ struct FatCheckState {
   FatGeometry g;
   std::uint32_t ratio;
   FatMap map;
+  std::uint64_t left_to_follow;  ///< of chains, in clusters
   FindingLog log;
   FatFacts facts;
-  std::vector<Node> nodes;    ///< folders and files; the root is the first
+  std::vector<Node> nodes;    ///< folders and files; the root is the first, and the volume itself
   std::vector<Claim> claims;  ///< which node has which clusters
 
   void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,
-           std::string where, std::string text, bool repairable = false) {
+           std::uint32_t node, std::string text, bool repairable = false) {
     if (sector) *sector *= ratio;
-    log.add(code, severity, {{}, sector, {}, std::move(where)}, std::move(text), repairable);
+    log.add(
+        code, severity,
+        [&] {
+          return Place{{}, sector, {}, path(node)};
+        },
+        std::move(text), repairable);
   }
   void error(const char* code, std::uint32_t node, std::string text, bool repairable = false) {
-    add(code, Severity::error, {}, path(node), std::move(text), repairable);
+    add(code, Severity::error, {}, node, std::move(text), repairable);
   }
 
   [[nodiscard]] std::string path(std::uint32_t node) const {

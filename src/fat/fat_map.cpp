@@ -98,40 +98,53 @@ void FatMap::read_wide(const Device& device, std::uint32_t width) {
   }
 }
 
-FatMap::Chain FatMap::chain(std::uint32_t first) const {
+FatMap::Chain FatMap::chain(std::uint32_t first, std::uint64_t& left) const {
   Chain out;
+  const auto ends = [&out](Fault fault, std::string text) {
+    out.fault = fault;
+    out.text = std::move(text);
+    return out;
+  };
   std::uint32_t cluster = first;
   while (true) {
     if (!geometry_.valid_cluster(cluster)) {
-      out.fault = cluster == 0 || cluster == 1
+      return ends(Fault::outside,
+                  cluster == 0 || cluster == 1
                       ? fmt::format("it leads to cluster {}, which is no cluster", cluster)
                       : fmt::format("it leads to cluster {}, but the last one is {}", cluster,
-                                    geometry_.last_cluster());
-      return out;
+                                    geometry_.last_cluster()));
     }
     auto run = std::upper_bound(runs_.begin(), runs_.end(), cluster,
                                 [](std::uint32_t c, const Run& r) { return c < r.first; });
     const bool found =
         run != runs_.begin() && cluster - std::prev(run)->first < std::prev(run)->count;
     if (!found) {
-      const bool is_bad = std::any_of(bad_.begin(), bad_.end(), [cluster](const ClusterRange& b) {
-        return cluster >= b.first && cluster - b.first < b.count;
-      });
-      out.fault = fmt::format("it leads to cluster {}, which is {}", cluster,
-                              is_bad ? "marked bad" : "free");
-      return out;
+      return is_bad(cluster)
+                 ? ends(Fault::bad,
+                        fmt::format("it leads to cluster {}, which is marked bad", cluster))
+                 : ends(Fault::free, fmt::format("it leads to cluster {}, which is free", cluster));
     }
     --run;
     const std::uint32_t count = run->count - (cluster - run->first);
+    if (count > left) {
+      left = 0;
+      return ends(Fault::shared,
+                  "so many chains share their clusters that it is not followed to its end");
+    }
+    left -= count;
     out.ranges.push_back({cluster, count});
     out.clusters += count;
-    if (out.clusters > geometry_.clusters) {
-      out.fault = "it runs in a circle";
-      return out;
-    }
+    if (out.clusters > geometry_.clusters) return ends(Fault::circle, "it runs in a circle");
     if (run->next == fat_end) return out;
     cluster = run->next;
   }
+}
+
+bool FatMap::is_bad(std::uint32_t cluster) const {
+  const auto after =
+      std::upper_bound(bad_.begin(), bad_.end(), cluster,
+                       [](std::uint32_t c, const ClusterRange& b) { return c < b.first; });
+  return after != bad_.begin() && cluster - std::prev(after)->first < std::prev(after)->count;
 }
 
 std::uint32_t FatMap::first_free() const {

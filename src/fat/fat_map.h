@@ -25,17 +25,24 @@ class FatMap {
   /// Reads copy number `copy`. Throws Error (device_read).
   FatMap(const Device& device, const FatGeometry& geometry, std::uint32_t copy);
 
+  enum class Fault { none, outside, free, bad, circle, shared };
   struct Chain {
     std::vector<ClusterRange> ranges;
     std::uint64_t clusters = 0;
-    /// What the last entry said when it was neither a link nor an end; empty for a sound chain.
-    std::string fault;
+    Fault fault = Fault::none;
+    std::string text;  ///< of the fault
+    [[nodiscard]] bool sound() const { return fault == Fault::none; }
   };
-  /// Follows a chain; a loop is cut once it is longer than the volume.
-  [[nodiscard]] Chain chain(std::uint32_t first) const;
+  /// How many clusters all chains of a volume together may have before it is plain that they share
+  /// them: what is followed on a volume in ruins stays in proportion to it.
+  [[nodiscard]] std::uint64_t most_followed() const { return 4 * geometry_.clusters; }
+  /// Follows a chain; a loop is cut once it is longer than the volume, anything once `left`, which
+  /// goes down by what was followed, is used up.
+  [[nodiscard]] Chain chain(std::uint32_t first, std::uint64_t& left) const;
 
   [[nodiscard]] std::uint32_t free_clusters() const { return free_; }
   [[nodiscard]] const std::vector<ClusterRange>& bad() const { return bad_; }
+  [[nodiscard]] bool is_bad(std::uint32_t cluster) const;
   [[nodiscard]] bool clean() const { return clean_; }
   /// The lowest free cluster; 0: none.
   [[nodiscard]] std::uint32_t first_free() const;

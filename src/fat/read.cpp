@@ -1,12 +1,13 @@
 #include "fat/read.h"
 
-#include <unordered_set>
+#include <set>
 #include <utility>
 
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
 
+#include "base/finding_log.h"
 #include "fat/directory.h"
 #include "fat/fat_map.h"
 
@@ -22,11 +23,12 @@ class FatReader final : public VolumeReader {
         geometry_(fat_geometry_of(device, device.read(0))),
         ratio_(geometry_.sector_bytes / device.sector_size()) {
     map_.emplace(device_, geometry_, geometry_.active_fat);
+    left_to_follow_ = map_->most_followed();
     fill_info();
   }
 
   [[nodiscard]] const VolumeInfo& info() const override { return info_; }
-  [[nodiscard]] const Findings& findings() const override { return findings_; }
+  [[nodiscard]] const Findings& findings() const override { return log_.kept(); }
   [[nodiscard]] const Device& device() const override { return device_; }
 
   [[nodiscard]] const FileTree& tree() override {
@@ -60,12 +62,17 @@ class FatReader final : public VolumeReader {
   struct Folder {
     FileTree::Id id;
     std::uint32_t cluster;  // 0: the fixed root
+    std::size_t path_units;
   };
 
   void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> sector,
-                   std::optional<std::uint64_t> record, std::string path, std::string text) {
-    findings_.push_back(
-        {code, severity, {{}, sector, record, std::move(path)}, std::move(text), false});
+                   std::optional<std::uint64_t> record, FileTree::Id node, std::string text) {
+    log_.add(
+        code, severity,
+        [&] {
+          return Place{{}, sector, record, tree_.path(node)};
+        },
+        std::move(text));
   }
 
   [[nodiscard]] SectorRange sectors_of(ClusterRange r) const {
@@ -85,12 +92,12 @@ class FatReader final : public VolumeReader {
     info_.hidden_sectors = geometry_.hidden_sectors;
     info_.clean = map_->clean() && !geometry_.dirty_flag;
     if (!info_.clean) {
-      add_finding("fat.not-clean", Severity::error, 0, {}, "",
+      add_finding("fat.not-clean", Severity::error, 0, {}, FileTree::root,
                   "the volume was not closed properly, or errors were noted on it; start it once "
                   "under the system that owns it, or check it there");
     }
     // Read once: the walk begins with it.
-    root_bytes_ = read_folder({FileTree::root, root_cluster()}, "");
+    root_bytes_ = read_folder({FileTree::root, root_cluster(), 0});
     const auto root = parse_directory(*root_bytes_, page_, zone_);
     if (root.label) {
       info_.label = label_text(*root.label, page_);
@@ -104,27 +111,33 @@ class FatReader final : public VolumeReader {
     return geometry_.kind == VolumeKind::fat32 ? geometry_.root_cluster : 0;
   }
 
-  // The folder's bytes, as far as its chain is sound and the format allows.
-  Bytes read_folder(const Folder& folder, const std::string& path) {
+  // The folder's bytes, as far as its chain is sound and its own, and the format allows.
+  Bytes read_folder(const Folder& folder) {
     if (folder.cluster == 0) {
       return device_.read(geometry_.root_start() * ratio_,
                           std::uint64_t{geometry_.root_sectors} * ratio_);
     }
-    const FatMap::Chain chain = map_->chain(folder.cluster);
-    if (!chain.fault.empty()) {
-      add_finding("fat.chain", Severity::error, {}, {}, path,
-                  "the folder's chain is broken: " + chain.fault);
+    const FatMap::Chain chain = map_->chain(folder.cluster, left_to_follow_);
+    if (!chain.sound()) {
+      add_finding("fat.chain", Severity::error, {}, {}, folder.id,
+                  "the folder's chain is broken: " + chain.text);
     }
     Bytes out;
     for (const ClusterRange& r : chain.ranges) {
       const SectorRange range = sectors_of(r);
+      if (folder_sectors_.first_overlap(range)) {
+        add_finding("fat.folder-twice", Severity::error, range.first, {}, folder.id,
+                    "the folder's clusters are another folder's, or come again");
+        break;
+      }
+      folder_sectors_.add(range);
       const std::uint64_t room = most_directory_bytes - out.size();
       const std::uint64_t count = std::min(range.count, room / device_.sector_size());
       const std::size_t at = out.size();
       out.resize(at + count * device_.sector_size());
       device_.read(range.first, ByteSpan(out).subspan(at));
       if (count < range.count) {
-        add_finding("fat.folder-too-long", Severity::error, range.first, {}, path,
+        add_finding("fat.folder-too-long", Severity::error, range.first, {}, folder.id,
                     "the folder has more than 65,536 entries");
         break;
       }
@@ -134,16 +147,16 @@ class FatReader final : public VolumeReader {
 
   void walk() {
     tree_.set_precision({ticks_per_second / 100, 2 * ticks_per_second, 86400 * ticks_per_second});
-    std::vector<Folder> open{{FileTree::root, root_cluster()}};
-    std::unordered_set<std::uint32_t> seen{root_cluster()};
+    std::vector<Folder> open{{FileTree::root, root_cluster(), 0}};
+    std::set<std::uint32_t> seen{root_cluster()};
     while (!open.empty()) {
       const Folder folder = open.back();
       open.pop_back();
-      const std::string path = tree_.path(folder.id);
       try {
-        read_items(folder, path, open, seen);
+        read_items(folder, open, seen);
       } catch (const Error& e) {
         if (e.code() != ErrorCode::device_read) throw;
+        const std::string path = tree_.path(folder.id);
         throw Error(
             ErrorCode::device_read, "a folder could not be read: " + e.message(),
             {e.place().subject, e.place().sector, {}, path.empty() ? "the root folder" : path},
@@ -152,36 +165,39 @@ class FatReader final : public VolumeReader {
     }
   }
 
-  void read_items(const Folder& folder, const std::string& path, std::vector<Folder>& open,
-                  std::unordered_set<std::uint32_t>& seen) {
+  void read_items(const Folder& folder, std::vector<Folder>& open, std::set<std::uint32_t>& seen) {
     const Bytes bytes = folder.id == FileTree::root && root_bytes_
                             ? *std::exchange(root_bytes_, std::nullopt)
-                            : read_folder(folder, path);
+                            : read_folder(folder);
     const DirectoryContents contents = parse_directory(bytes, page_, zone_);
     for (const std::uint32_t index : contents.orphans) {
-      add_finding("fat.long-name-orphan", Severity::note, {}, index, path,
+      add_finding("fat.long-name-orphan", Severity::note, {}, index, folder.id,
                   "entries of a long name belong to no file; they are ignored");
     }
     for (const DirectoryItem& item : contents.items) add_item(folder, item, open, seen);
   }
 
   void add_item(const Folder& folder, const DirectoryItem& item, std::vector<Folder>& open,
-                std::unordered_set<std::uint32_t>& seen) {
+                std::set<std::uint32_t>& seen) {
     const FileTree::Id id = tree_.add(folder.id, item.name, item.short_name, item.info);
     if (item.name.empty() ||
         item.name.find_first_of(std::u16string_view(u"/\0", 2)) != item.name.npos) {
-      add_finding("fat.name-illegal", Severity::error, {}, item.index, tree_.path(id),
+      add_finding("fat.name-illegal", Severity::error, {}, item.index, id,
                   "the name is empty or holds a character that no name may hold");
     }
     if (item.info.directory) {
       if (!geometry_.valid_cluster(item.cluster)) {
-        add_finding("fat.folder-cluster", Severity::error, {}, item.index, tree_.path(id),
+        add_finding("fat.folder-cluster", Severity::error, {}, item.index, id,
                     fmt::format("the folder would begin at cluster {}", item.cluster));
       } else if (!seen.insert(item.cluster).second) {
-        add_finding("fat.folder-twice", Severity::error, {}, item.index, tree_.path(id),
+        add_finding("fat.folder-twice", Severity::error, {}, item.index, id,
                     fmt::format("another folder begins at cluster {} as well", item.cluster));
+      } else if (const std::size_t units = folder.path_units + 1 + item.name.size();
+                 units > FileTree::most_path_units) {
+        add_finding("fat.path-too-long", Severity::error, {}, item.index, folder.id,
+                    "folders inside it lie too deep for any system");
       } else {
-        open.push_back({id, item.cluster});
+        open.push_back({id, item.cluster, units});
       }
       return;
     }
@@ -189,17 +205,17 @@ class FatReader final : public VolumeReader {
   }
 
   void add_extents(FileTree::Id id, const DirectoryItem& item) {
-    const FatMap::Chain chain = map_->chain(item.cluster);
+    const FatMap::Chain chain = map_->chain(item.cluster, left_to_follow_);
     const std::uint64_t needed = div_up<std::uint64_t>(item.info.size, geometry_.cluster_bytes());
-    if (!chain.fault.empty()) {
-      add_finding("fat.chain", Severity::error, {}, item.index, tree_.path(id),
-                  "the file's chain is broken: " + chain.fault);
+    if (!chain.sound()) {
+      add_finding("fat.chain", Severity::error, {}, item.index, id,
+                  "the file's chain is broken: " + chain.text);
     } else if (chain.clusters < needed) {
-      add_finding("fat.chain-short", Severity::error, {}, item.index, tree_.path(id),
+      add_finding("fat.chain-short", Severity::error, {}, item.index, id,
                   fmt::format("the file has {} bytes, its chain only {} clusters of {}",
                               item.info.size, chain.clusters, geometry_.cluster_bytes()));
     } else if (chain.clusters > needed) {
-      add_finding("fat.chain-long", Severity::warning, {}, item.index, tree_.path(id),
+      add_finding("fat.chain-long", Severity::warning, {}, item.index, id,
                   fmt::format("the file has {} bytes, but a chain of {} clusters", item.info.size,
                               chain.clusters));
     }
@@ -217,7 +233,9 @@ class FatReader final : public VolumeReader {
   std::optional<Bytes> root_bytes_;
   VolumeInfo info_;
   FileTree tree_;
-  Findings findings_;
+  FindingLog log_;
+  std::uint64_t left_to_follow_ = 0;  // of chains, in clusters
+  SectorSet folder_sectors_;          // of the folders read so far
   bool walked_ = false;
 };
 

@@ -47,7 +47,7 @@ SectorSet changed_on_purpose(const Assessment& assessment) {
   return out;
 }
 
-void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
+void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
                        const Assessment& assessment, const JobOptions& options,
                        Progress& progress) {
   const SectorSet written = rehearsal.written();
@@ -61,11 +61,10 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
                 findings.front().place,
                 "Nothing was written. This is a mistake in Nuvrat: please report it");
   }
-  const KnownManifest known{before, written};
+  const KnownManifest known{expected, written};
   const Manifest after = take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known,
-                                       "rehearsing", skipped_sectors(before));
-  const Comparison comparison =
-      compare_as_planned(expected_after(before, assessment), after, assessment);
+                                       "rehearsing", skipped_sectors(expected));
+  const Comparison comparison = compare_as_planned(expected, after, assessment);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
@@ -78,12 +77,13 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& before,
 
 JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
                       Case& folder, Progress& progress) {
-  const Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording",
-                                        changed_on_purpose(assessment));
+  Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording",
+                                  changed_on_purpose(assessment));
   save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
                                      before.seal()));
-  require_readable(expected_after(before, assessment), options);
+  expect_changes(before, assessment);
+  require_readable(before, options);
 
   progress.stage("rehearsing", 0);
   const Rehearsal rehearsal = rehearse_steps(device, assessment, 0);

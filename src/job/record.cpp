@@ -134,8 +134,11 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
   if (out.outcome != Outcome::done) return out;
   out.after = load_manifest(path / "after.manifest");
   const Assessment& a = out.job.assessment;
-  if (out.before)
-    out.comparison = compare_as_planned(expected_after(*out.before, a), *out.after, a);
+  if (out.before) {
+    Manifest expected = *out.before;
+    expect_changes(expected, a);
+    out.comparison = compare_as_planned(expected, *out.after, a);
+  }
   read_result(path / "result.json", out);
   const bool sound = out.comparison && out.comparison->equal() && !has_errors(out.findings_after);
   if (!sound) out.outcome = Outcome::differs;

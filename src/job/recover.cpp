@@ -142,7 +142,8 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   }
   const Rehearsal rehearsal = rehearse_steps(device, job.assessment, step);
   do_steps(device, job.assessment, step, rehearsal, journal, folder, progress);
-  const Manifest before = load_manifest(folder.file("before.manifest"));
+  Manifest before = load_manifest(folder.file("before.manifest"));
+  expect_changes(before, job.assessment);
   JobResult result = compare_with(before, device, job.assessment, job.options, folder, progress);
   result.written = journal.writes();
   return result;

@@ -113,7 +113,7 @@ void require_layout(const Layout& wanted, const TableReading& reading, const cha
   throw Error(ErrorCode::guard, text, {}, "This is a mistake in Nuvrat: please report it");
 }
 
-Manifest expected_after(Manifest before, const Assessment& assessment) {
+void expect_changes(Manifest& before, const Assessment& assessment) {
   for (const Resized& r : assessment.resized) {
     for (ManifestVolume& v : before.volumes) {
       if (v.start != r.start) continue;
@@ -124,7 +124,6 @@ Manifest expected_after(Manifest before, const Assessment& assessment) {
       }
     }
   }
-  return before;
 }
 
 Comparison compare_as_planned(const Manifest& expected, const Manifest& after,
@@ -140,7 +139,7 @@ Comparison compare_as_planned(const Manifest& expected, const Manifest& after,
   return out;
 }
 
-JobResult compare_with(const Manifest& before, Device& device, const Assessment& assessment,
+JobResult compare_with(const Manifest& expected, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, Progress& progress) {
   Steady steady(progress);
   const TableReading table = read_table(device);
@@ -148,9 +147,9 @@ JobResult compare_with(const Manifest& before, Device& device, const Assessment&
   JobResult result;
   result.table_reread = device.reread_table();
   const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing",
-                                       skipped_sectors(before));
+                                       skipped_sectors(expected));
   save_manifest(after, folder.file("after.manifest"));
-  result.comparison = compare_as_planned(expected_after(before, assessment), after, assessment);
+  result.comparison = compare_as_planned(expected, after, assessment);
   for (Finding& f : survey_disk(device, options.read, true).all_findings()) {
     if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
   }

@@ -1,9 +1,12 @@
 #include "ntfs/build.h"
 
 #include <algorithm>
+#include <future>
+#include <optional>
 
 #include <nuvrat/error.h>
 
+#include "base/ahead.h"
 #include "base/record.h"
 
 namespace nuvrat {
@@ -66,85 +69,99 @@ class RunWriter {
   std::uint64_t offset_ = 0;
 };
 
-// $MFT from its first record to its last, the mirror and the attribute lists on the way.
+// $MFT from its first record to its last, the mirror and the attribute lists on the way. Records
+// are made in chunks, ahead of their writing.
 class RecordStream {
  public:
-  RecordStream(const NtfsPlan& plan, const SectorWriter& write)
-      : plan_(plan),
-        write_(write),
-        table_(plan, plan.runs(Stream::mft), write),
-        mirror_(plan, plan.runs(Stream::mirror), write),
-        mirror_left_(plan.size(Stream::mirror)),
-        mft_bits_(plan.size(Stream::mft_bitmap)) {}
+  RecordStream(const NtfsPlan& plan, const SectorWriter& write) : plan_(plan), write_(write) {}
 
   void run() {
-    for (std::uint64_t number = 0; number < plan_.records(); ++number) {
-      Bytes record = record_at(number);
-      RecordPacker::seal(record);
-      table_.add(record);
-      if (mirror_left_ > 0) {
-        const std::size_t n = std::min<std::size_t>(mirror_left_, record.size());
-        mirror_.add(ByteView(record).first(n));
-        mirror_left_ -= n;
-      }
-    }
-    table_.finish();
-    mirror_.finish();
-    RunWriter bits(plan_, plan_.runs(Stream::mft_bitmap), write_);
-    bits.add(mft_bits_);
-    bits.finish();
+    pack_specials();
+    RunWriter table(plan_, plan_.runs(Stream::mft), write_);
+    RunWriter mirror(plan_, plan_.runs(Stream::mirror), write_);
+    std::uint64_t mirror_left = plan_.size(Stream::mirror);
+    Bytes bits(plan_.size(Stream::mft_bitmap));
+    std::uint64_t number = 0;
+    make_ahead(
+        div_up<std::uint64_t>(plan_.records(), chunk_records),
+        [this](std::size_t i) { return make_chunk(i * chunk_records); },
+        [&](const Chunk& chunk) {
+          table.add(chunk.records);
+          const std::size_t n = std::min<std::size_t>(mirror_left, chunk.records.size());
+          mirror.add(ByteView(chunk.records).first(n));
+          mirror_left -= n;
+          for (const bool used : chunk.used) {
+            if (used)
+              bits[number / 8] = static_cast<std::uint8_t>(bits[number / 8] | 1u << number % 8);
+            ++number;
+          }
+        });
+    table.finish();
+    mirror.finish();
+    RunWriter out(plan_, plan_.runs(Stream::mft_bitmap), write_);
+    out.add(bits);
+    out.finish();
   }
 
  private:
-  Bytes record_at(std::uint64_t number) {
-    if (const auto waiting = extensions_.find(number); waiting != extensions_.end()) {
-      Bytes out = std::move(waiting->second);
-      extensions_.erase(waiting);
-      mark(number);
-      return out;
+  static constexpr std::uint64_t chunk_records = 1024;
+  struct Chunk {
+    Bytes records;
+    std::vector<bool> used;
+  };
+
+  // Files of more than one record: there are few of them, and their parts lie far from each other.
+  void pack_specials() {
+    for (const auto& [entity, special] : plan_.specials()) {
+      const RecordHead head = head_of(plan_, entity);
+      PackedFile packed = plan_.packer().pack(head, attributes_of(plan_, entity), special.list,
+                                              special.first_extension);
+      RunWriter list(plan_, special.list, write_);
+      list.add(packed.list);
+      list.finish();
+      for (std::size_t i = 0; i < packed.records.size(); ++i) {
+        const std::uint64_t number = i == 0 ? head.number : special.first_extension + i - 1;
+        packed_[number] = std::move(packed.records[i]);
+      }
     }
+  }
+
+  [[nodiscard]] Chunk make_chunk(std::uint64_t first) const {
+    Chunk out;
+    const std::uint64_t end = std::min(first + chunk_records, plan_.records());
+    for (std::uint64_t number = first; number < end; ++number) {
+      std::optional<Bytes> record = record_at(number);
+      out.used.push_back(record.has_value());
+      if (!record) record = plan_.packer().unused(number);
+      RecordPacker::seal(*record);
+      out.records.reserve((end - first) * record->size());
+      out.records.insert(out.records.end(), record->begin(), record->end());
+    }
+    return out;
+  }
+
+  // None where the number is nobody's.
+  [[nodiscard]] std::optional<Bytes> record_at(std::uint64_t number) const {
+    if (const auto special = packed_.find(number); special != packed_.end()) return special->second;
     const std::uint64_t first = plan_.first_node_record();
     if (number == record_root) return pack(FileTree::root, number);
     if (number < 16 || (number >= first_user_record && number < first_user_record + 3))
       return pack(plan_.system(static_cast<std::uint32_t>(number)), number);
     if (number >= first && number - first + 1 < plan_.tree().size())
       return pack(static_cast<NtfsPlan::Entity>(number - first + 1), number);
-    return plan_.packer().unused(number);
+    return std::nullopt;
   }
 
-  Bytes pack(NtfsPlan::Entity e, std::uint64_t number) {
-    mark(number);
-    const auto special = plan_.specials().find(e);
-    const bool none = special == plan_.specials().end();
-    PackedFile packed = plan_.packer().pack(head_of(plan_, e), attributes_of(plan_, e),
-                                            none ? Runs{} : special->second.list,
-                                            none ? 0 : special->second.first_extension);
-    if (none) {
-      if (packed.records.size() != 1)
-        throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
-      return std::move(packed.records.front());
-    }
-    RunWriter list(plan_, special->second.list, write_);
-    list.add(packed.list);
-    list.finish();
-    for (std::size_t i = 1; i < packed.records.size(); ++i) {
-      extensions_[special->second.first_extension + i - 1] = std::move(packed.records[i]);
-    }
+  [[nodiscard]] Bytes pack(NtfsPlan::Entity e, std::uint64_t number) const {
+    PackedFile packed = plan_.packer().pack(head_of(plan_, e), attributes_of(plan_, e), {}, 0);
+    if (packed.records.size() != 1)
+      throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
     return std::move(packed.records.front());
-  }
-
-  void mark(std::uint64_t number) {
-    std::uint8_t& byte = mft_bits_[number / 8];
-    byte = static_cast<std::uint8_t>(byte | 1u << number % 8);
   }
 
   const NtfsPlan& plan_;
   const SectorWriter& write_;
-  RunWriter table_;
-  RunWriter mirror_;
-  std::uint64_t mirror_left_;
-  Bytes mft_bits_;
-  std::map<std::uint64_t, Bytes> extensions_;
+  std::map<std::uint64_t, Bytes> packed_;  // records of specials, by number
 };
 
 struct AttributeDefinition {
@@ -195,9 +212,8 @@ Bytes attribute_definitions() {
 }
 
 // One bit a cluster, those beyond the end set; made piece by piece out of the used runs.
-void write_bitmap(const NtfsPlan& plan, const SectorWriter& write) {
+void write_bitmap(const NtfsPlan& plan, const Runs& used, const SectorWriter& write) {
   RunWriter out(plan, plan.runs(Stream::bitmap), write);
-  const Runs used = plan.used();
   constexpr std::uint64_t piece_bits = std::uint64_t{8} << 16;
   const std::uint64_t bits = plan.size(Stream::bitmap) * 8;
   auto run = used.begin();
@@ -236,18 +252,51 @@ void write_log(const NtfsPlan& plan, const SectorWriter& write) {
   out.finish();
 }
 
-void write_folder(const NtfsPlan& plan, FileTree::Id id, const NtfsPlan::Folder& folder,
-                  const SectorWriter& write) {
+Bytes folder_blocks(const NtfsPlan& plan, FileTree::Id id) {
   const std::vector<IndexItem> items = folder_items(plan, id);
   std::vector<std::uint32_t> sizes;
   sizes.reserve(items.size());
   for (const IndexItem& item : items)
     sizes.push_back(static_cast<std::uint32_t>(entry_bytes(item.body.size())));
   const IndexShape shape(sizes);
-  RunWriter out(plan, folder.runs, write);
-  for (std::size_t i = 0; i < shape.blocks(); ++i)
-    out.add(index_block(shape, i, items, plan.index_unit()));
-  out.finish();
+  Bytes out;
+  out.reserve(shape.blocks() * index_block_bytes);
+  for (std::size_t i = 0; i < shape.blocks(); ++i) {
+    const Bytes block = index_block(shape, i, items, plan.index_unit());
+    out.insert(out.end(), block.begin(), block.end());
+  }
+  return out;
+}
+
+void write_folders(const NtfsPlan& plan, const SectorWriter& write) {
+  constexpr std::size_t batch_blocks = 256;
+  using Entry = std::map<FileTree::Id, NtfsPlan::Folder>::const_iterator;
+  std::vector<std::vector<Entry>> batches;
+  std::size_t blocks = batch_blocks;
+  for (Entry it = plan.folders().begin(); it != plan.folders().end(); ++it) {
+    if (blocks >= batch_blocks) {
+      batches.emplace_back();
+      blocks = 0;
+    }
+    batches.back().push_back(it);
+    blocks += it->second.blocks;
+  }
+  std::size_t taken = 0;
+  make_ahead(
+      batches.size(),
+      [&](std::size_t i) {
+        std::vector<Bytes> out;
+        for (const Entry& e : batches[i]) out.push_back(folder_blocks(plan, e->first));
+        return out;
+      },
+      [&](const std::vector<Bytes>& made) {
+        const auto& batch = batches[taken++];
+        for (std::size_t i = 0; i < made.size(); ++i) {
+          RunWriter out(plan, batch[i]->second.runs, write);
+          out.add(made[i]);
+          out.finish();
+        }
+      });
 }
 
 std::int8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
@@ -261,17 +310,18 @@ std::int8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
 
 void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWriter& write,
                 const Announce& announce) {
+  auto used = std::async(std::launch::async, [&plan] { return plan.used(); });
   announce("NTFS records: $MFT, its mirror and bitmap");
   RecordStream(plan, write).run();
   announce("NTFS $LogFile, empty");
   write_log(plan, write);
   announce("NTFS $AttrDef, $Bitmap, $UpCase and $Secure");
   write_whole(plan, Stream::attr_def, attribute_definitions(), write);
-  write_bitmap(plan, write);
+  write_bitmap(plan, used.get(), write);
   write_whole(plan, Stream::upcase, plan.upcase().contents(), write);
   write_whole(plan, Stream::security, plan.security().sds, write);
   announce("NTFS indexes of folders");
-  for (const auto& [id, folder] : plan.folders()) write_folder(plan, id, folder, write);
+  write_folders(plan, write);
   const std::uint64_t spc = plan.format().cluster_sectors;
   announce("clusters of files, out of the way of NTFS boot sectors");
   for (const NtfsPlan::Move& move : plan.moves()) write(move.to * spc, read(move.from * spc, spc));

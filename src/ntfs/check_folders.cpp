@@ -1,13 +1,14 @@
 // The rules of folders: blocks, order, every name once, every entry a copy of its file's name.
 
 #include <algorithm>
-#include <unordered_set>
+#include <set>
 
 #include <fmt/format.h>
 
 #include "base/record.h"
 #include "ntfs/check_state.h"
 #include "ntfs/fixup.h"
+#include "ntfs/folder_index.h"
 
 namespace nuvrat {
 namespace {
@@ -93,6 +94,7 @@ class FolderCheck {
           ByteView(node.bytes)
               .subspan(node.at + sizeof entry, length - sizeof entry - (child ? 8 : 0));
       take_entry(entry, key);
+      if (foreign_ > most_foreign) return;  // these are another folder's blocks
       node.at += length;
     }
   }
@@ -118,7 +120,7 @@ class FolderCheck {
       error("ntfs.index-block", fmt::format("the index leads to block {}, outside of it", vcn));
       return false;
     }
-    if (!seen_.insert(vcn * unit_ / block_bytes_).second || open.size() > 64) {
+    if (!seen_.insert(vcn * unit_ / block_bytes_).second || open.size() > most_index_depth) {
       error("ntfs.index-block", fmt::format("the index leads to block {} twice", vcn));
       return false;
     }
@@ -159,9 +161,11 @@ class FolderCheck {
     last_ = std::move(name);
     const std::uint64_t reference = entry.reference.value();
     const std::uint64_t record = record_of(reference);
-    if (record_of(head.parent.value()) != number_)
+    if (record_of(head.parent.value()) != number_) {
+      ++foreign_;
       error("ntfs.index-parent", fmt::format("'{}' says that it is in folder {}", text(last_),
                                              record_of(head.parent.value())));
+    }
     const bool there = record < state_.records.size() && state_.records[record].in_use &&
                        state_.records[record].sequence == sequence_of(reference);
     if (!there) {
@@ -182,27 +186,49 @@ class FolderCheck {
       error("ntfs.index-bitmap", "the index has blocks but no bitmap");
       return;
     }
-    const Bytes bytes = state_.volume.read_all(*bits, 64u << 20);
-    for (std::uint64_t i = 0; i < blocks; ++i) {
-      const bool set = i / 8 < bytes.size() && (bytes[i / 8] >> i % 8 & 1) != 0;
-      const bool used = seen_.count(i) > 0;
-      if (set == used) continue;
-      state_.finding("ntfs.index-bitmap", used ? Severity::error : Severity::note, number_,
-                     used
-                         ? fmt::format("block {} is in use, but the bitmap says that it is free", i)
-                         : fmt::format("the bitmap says that block {} is in use, but nothing leads "
-                                       "to it",
-                                       i));
+    if (end_ > state_.index_bytes_left) {
+      state_.index_bytes_left = 0;
+      error("ntfs.index-block",
+            "the indexes of folders share so many clusters that its bitmap is "
+            "not looked at");
+      return;
     }
+    state_.index_bytes_left -= end_;
+    // Eight blocks at a time: most bytes are as they should be.
+    auto next = seen_.begin();
+    std::uint64_t at = 0;
+    const auto compare = [&](std::uint8_t said) {
+      std::uint8_t wanted = 0;
+      for (; next != seen_.end() && *next < at + 8; ++next)
+        wanted = static_cast<std::uint8_t>(wanted | 1u << (*next - at));
+      for (unsigned bit = 0; said != wanted && bit < 8 && at + bit < blocks; ++bit)
+        judge_block(at + bit, (said >> bit & 1) != 0, (wanted >> bit & 1) != 0);
+      at += 8;
+    };
+    state_.volume.stream_own(*bits, [&](ByteView bytes) {
+      for (std::size_t i = 0; i < bytes.size() && at < blocks; ++i) compare(bytes[i]);
+    });
+    for (; next != seen_.end(); ++next) judge_block(*next, false, true);
   }
 
+  void judge_block(std::uint64_t number, bool set, bool used) {
+    if (set == used) return;
+    state_.finding(
+        "ntfs.index-bitmap", used ? Severity::error : Severity::note, number_,
+        used ? fmt::format("block {} is in use, but the bitmap says that it is free", number)
+             : fmt::format("the bitmap says that block {} is in use, but nothing leads to it",
+                           number));
+  }
+
+  static constexpr unsigned most_foreign = 16;
   CheckState& state_;
   std::uint64_t number_;
+  unsigned foreign_ = 0;  // names that say that they are in another folder
   std::uint64_t unit_ = 4096;
   std::uint64_t block_bytes_ = 4096;
   RunMap map_;
   std::uint64_t end_ = 0;
-  std::unordered_set<std::uint64_t> seen_;
+  std::set<std::uint64_t> seen_;
   std::u16string last_;
   bool any_ = false;
 };
@@ -234,22 +260,34 @@ void compare_names(CheckState& state) {
   }
 }
 
-// Which folders can be reached from the root, by the parents that the names say.
+// Which folders can be reached from the root, by the parents that the names say. Each is asked
+// once: what its way up meets is known afterwards.
 void check_reach(CheckState& state) {
-  for (std::uint64_t number = first_user_record; number < state.records.size(); ++number) {
-    const CheckState::Record& r = state.records[number];
-    if (!r.in_use || !r.directory || r.extension) continue;
-    std::uint64_t at = number;
-    for (int depth = 0; at != record_root; ++depth) {
-      const auto all = state.system_file(at);
-      const AttributeView* name = find_attribute(all, at_file_name);
-      if (name == nullptr || name->value.size() < sizeof(FileNameHead) || depth > 4096) {
-        state.error("ntfs.unreachable", number, "the folder can't be reached from the root");
-        break;
-      }
-      const std::uint64_t parent = record_of(load<FileNameHead>(name->value).parent.value());
-      if (parent < number && parent != record_root) break;  // looked at already
-      at = parent;
+  const auto& folders = state.folders;
+  enum class Reach : std::uint8_t { unknown, on_the_way, yes, no };
+  std::vector<Reach> reach(folders.size(), Reach::unknown);
+  const auto index_of = [&folders](std::uint64_t record) -> std::optional<std::size_t> {
+    const auto it =
+        std::lower_bound(folders.begin(), folders.end(), record,
+                         [](const CheckState::Folder& f, std::uint64_t r) { return f.record < r; });
+    if (it == folders.end() || it->record != record) return std::nullopt;
+    return static_cast<std::size_t>(it - folders.begin());
+  };
+  std::vector<std::size_t> way;
+  for (std::size_t i = 0; i < folders.size(); ++i) {
+    std::optional<std::size_t> at = i;
+    way.clear();
+    while (at && reach[*at] == Reach::unknown && folders[*at].record != record_root) {
+      reach[*at] = Reach::on_the_way;
+      way.push_back(*at);
+      at = index_of(folders[*at].parent);
+    }
+    const bool found = at && (folders[*at].record == record_root || reach[*at] == Reach::yes);
+    for (const std::size_t w : way) {
+      reach[w] = found ? Reach::yes : Reach::no;
+      if (!found && folders[w].record >= first_user_record)
+        state.error("ntfs.unreachable", folders[w].record,
+                    "the folder can't be reached from the root");
     }
   }
 }
@@ -257,7 +295,7 @@ void check_reach(CheckState& state) {
 }  // namespace
 
 void check_folders(CheckState& state) {
-  for (const std::uint64_t number : state.folders) {
+  for (const auto& [number, parent] : state.folders) {
     try {
       FolderCheck(state, number).run();
     } catch (const Error& e) {

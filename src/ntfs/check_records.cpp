@@ -285,6 +285,7 @@ class RecordCheck {
     if (directory != ((head.attributes.value() & file_name_directory) != 0))
       error("ntfs.name-form", "a name says wrongly whether it is a folder's");
     state_.names_of_records.push_back(hash_name(reference, a.value));
+    if (directory) state_.folders.back().parent = record_of(head.parent.value());
   }
 
   void check_sizes(const AttributeView& a) {
@@ -373,7 +374,7 @@ void check_records(CheckState& state) {
     facts.extension = header.base.value() != 0;
     facts.sequence = header.sequence.value();
     if (!facts.in_use) return;
-    if (facts.directory && !facts.extension) state.folders.push_back(number);
+    if (facts.directory && !facts.extension) state.folders.push_back({number, number});
     RecordCheck(state, number, record).run();
   });
   check_mft_bitmap(state);

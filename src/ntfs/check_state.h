@@ -13,7 +13,9 @@
 namespace nuvrat {
 
 struct CheckState {
-  explicit CheckState(const Device& device) : volume(device) {}
+  explicit CheckState(const Device& device)
+      : volume(device),
+        index_bytes_left(4 * volume.geometry().clusters() * volume.geometry().cluster_bytes()) {}
 
   NtfsVolume volume;
   FindingLog log;
@@ -44,7 +46,11 @@ struct CheckState {
   std::vector<Name> names_of_folders;
 
   std::vector<std::pair<std::uint64_t, std::uint32_t>> security_ids;  // record, id
-  std::vector<std::uint64_t> folders;
+  struct Folder {
+    std::uint64_t record, parent;  ///< the parent that its name says
+  };
+  std::vector<Folder> folders;     ///< by record
+  std::uint64_t index_bytes_left;  ///< that folders may claim before it is plain that they share
 
   void finding(const char* code, Severity severity, std::optional<std::uint64_t> record,
                std::string text, std::optional<std::uint64_t> cluster = {}) {

@@ -230,7 +230,7 @@ void add_system_contents(const NtfsPlan& plan, std::uint32_t record, std::vector
 
 }  // namespace
 
-std::vector<Attribute> attributes_of(const NtfsPlan& plan, Entity e) {
+std::vector<Attribute> head_attributes_of(const NtfsPlan& plan, Entity e) {
   std::vector<Attribute> out;
   const bool of_system = plan.is_system(e) || e == FileTree::root;
   out.push_back(resident(at_standard_information,
@@ -239,6 +239,11 @@ std::vector<Attribute> attributes_of(const NtfsPlan& plan, Entity e) {
                                                                      : security_of_files)));
   const bool nameless = plan.is_system(e) && system_file(e - plan.system(0)) == nullptr;
   if (!nameless) add_names(plan, e, out);
+  return out;
+}
+
+std::vector<Attribute> attributes_of(const NtfsPlan& plan, Entity e) {
+  std::vector<Attribute> out = head_attributes_of(plan, e);
   if (plan.is_system(e)) {
     add_system_contents(plan, e - plan.system(0), out);
   } else if (plan.tree().is_directory(e)) {

@@ -1,7 +1,7 @@
 #include "ntfs/folder_index.h"
 
 #include <algorithm>
-#include <unordered_set>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -15,8 +15,13 @@ namespace {
 
 constexpr std::uint64_t most_index_root = 65536;
 
-void read_entries(ByteView bytes, std::size_t header_at, std::vector<IndexedName>& out,
-                  std::vector<std::uint64_t>& children) {
+struct Block {
+  std::uint64_t vcn;
+  std::size_t depth;
+};
+
+void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, std::size_t depth,
+                  std::vector<IndexedName>& out, std::vector<Block>& children) {
   const auto header = load<IndexHeader>(bytes, header_at);
   const std::uint64_t end = header_at + std::uint64_t{header.used.value()};
   std::uint64_t at = header_at + std::uint64_t{header.first_entry.value()};
@@ -32,7 +37,8 @@ void read_entries(ByteView bytes, std::size_t header_at, std::vector<IndexedName
     if (child) {
       if (length < sizeof(IndexEntry) + 8)
         throw Error(ErrorCode::damaged, "an index entry has no room for its child");
-      children.push_back(load<be::little_uint64_buf_t>(bytes, at + length - 8).value());
+      children.push_back(
+          {load<be::little_uint64_buf_t>(bytes, at + length - 8).value(), depth + 1});
     }
     if ((entry.flags.value() & entry_last) != 0) return;
     const ByteView key = bytes.subspan(at + sizeof(IndexEntry), length - sizeof(IndexEntry));
@@ -40,6 +46,9 @@ void read_entries(ByteView bytes, std::size_t header_at, std::vector<IndexedName
     const std::size_t units = name.name_length;
     if (sizeof(FileNameHead) + 2 * units > key.size())
       throw Error(ErrorCode::damaged, "a name leaves its index entry");
+    if (record_of(name.parent.value()) != folder)
+      throw Error(ErrorCode::damaged, fmt::format("the index holds a name that is in folder {}",
+                                                  record_of(name.parent.value())));
     out.push_back({entry.reference.value(),
                    utf16_from(key.subspan(sizeof(FileNameHead), 2 * units)), name.name_space});
     at += length;
@@ -48,7 +57,7 @@ void read_entries(ByteView bytes, std::size_t header_at, std::vector<IndexedName
 
 }  // namespace
 
-std::vector<IndexedName> read_folder_index(const NtfsVolume& volume,
+std::vector<IndexedName> read_folder_index(const NtfsVolume& volume, std::uint64_t number,
                                            const std::vector<AttributeView>& folder) {
   const AttributeView* root = find_attribute(folder, at_index_root, u"$I30");
   if (root == nullptr || !root->resident || root->value.size() > most_index_root)
@@ -62,13 +71,15 @@ std::vector<IndexedName> read_folder_index(const NtfsVolume& volume,
           ? 0
           : std::min(blocks->size, map.clusters() * volume.geometry().cluster_bytes());
   std::vector<IndexedName> out;
-  std::vector<std::uint64_t> open;
-  read_entries(root->value, sizeof(IndexRoot), out, open);
-  std::unordered_set<std::uint64_t> seen;
+  std::vector<Block> open;
+  read_entries(root->value, sizeof(IndexRoot), number, 0, out, open);
+  std::set<std::uint64_t> seen;
   Bytes block(size);
   while (!open.empty()) {
-    const std::uint64_t vcn = open.back();
+    const auto [vcn, depth] = open.back();
     open.pop_back();
+    if (depth > most_index_depth)
+      throw Error(ErrorCode::damaged, fmt::format("the index is {} blocks deep", depth));
     if (vcn > end / unit || vcn * unit + size > end)
       throw Error(ErrorCode::damaged, fmt::format("the index leads to block {}", vcn));
     if (!seen.insert(vcn).second)
@@ -78,7 +89,7 @@ std::vector<IndexedName> read_folder_index(const NtfsVolume& volume,
     if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block) ||
         head.vcn.value() != vcn)
       throw Error(ErrorCode::damaged, fmt::format("block {} of the index is damaged", vcn));
-    read_entries(block, offsetof(IndexBlock, header), out, open);
+    read_entries(block, offsetof(IndexBlock, header), number, depth, out, open);
   }
   return out;
 }

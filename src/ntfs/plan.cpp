@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "base/ahead.h"
+
 namespace nuvrat {
 namespace {
 
@@ -121,33 +123,38 @@ std::vector<Run> NtfsPlan::bad_runs() const {
   return out;
 }
 
-void NtfsPlan::plan_folders() {
-  for (FileTree::Id id = 0; id < tree_.size(); ++id) {
-    if (!tree_.is_directory(id)) continue;
-    std::vector<std::uint32_t> sizes;
-    std::size_t total = 0;
-    for (const NameOf& n : sorted_names(*this, id)) {
-      sizes.push_back(name_entry_bytes(*this, n));
-      total += sizes.back();
-    }
-    // Room for the entries in the record itself: what it holds besides is known without them.
-    const std::size_t names = 2 * entry_bytes(sizeof(FileNameHead) + 2 * tree_.name(id).size());
-    if (total + names + 320 <= packer_.capacity()) continue;
-    Folder folder;
-    folder.blocks = 1;
-    folders_[id] = folder;  // as if large, to see what the record holds without entries
-    std::size_t rest = 0;
-    for (const Attribute& a : attributes_of(*this, id)) {
-      if (a.type == at_standard_information || a.type == at_file_name) rest += a.bytes();
-    }
-    const std::size_t root =
-        (24 + 8 + sizeof(IndexRoot) + sizeof(IndexHeader) + total + sizeof(IndexEntry) + 7) / 8 * 8;
-    if (rest + root <= packer_.capacity()) {
-      folders_.erase(id);
-    } else {
-      folders_[id].blocks = IndexShape(sizes).blocks();
-    }
+// How many blocks a folder's index needs; 0 where its record holds the entries itself.
+std::size_t NtfsPlan::index_blocks(FileTree::Id id) const {
+  std::vector<std::uint32_t> sizes;
+  std::size_t total = 0;
+  for (const NameOf& n : sorted_names(*this, id)) {
+    sizes.push_back(name_entry_bytes(*this, n));
+    total += sizes.back();
   }
+  std::size_t rest = 0;
+  for (const Attribute& a : head_attributes_of(*this, id)) rest += a.bytes();
+  const std::size_t root =
+      (24 + 8 + sizeof(IndexRoot) + sizeof(IndexHeader) + total + sizeof(IndexEntry) + 7) / 8 * 8;
+  return rest + root <= packer_.capacity() ? 0 : IndexShape(sizes).blocks();
+}
+
+void NtfsPlan::plan_folders() {
+  constexpr std::size_t batch = 8192;  // nodes
+  make_ahead(
+      div_up(tree_.size(), batch),
+      [this](std::size_t i) {
+        std::vector<std::pair<FileTree::Id, std::size_t>> out;
+        const std::size_t end = std::min(tree_.size(), (i + 1) * batch);
+        for (auto id = static_cast<FileTree::Id>(i * batch); id < end; ++id) {
+          if (tree_.is_directory(id)) out.emplace_back(id, index_blocks(id));
+        }
+        return out;
+      },
+      [this](const auto& made) {
+        for (const auto& [id, blocks] : made) {
+          if (blocks > 0) folders_[id].blocks = blocks;
+        }
+      });
 }
 
 void NtfsPlan::plan_moves() {

@@ -97,6 +97,7 @@ class NtfsPlan {
 
  private:
   class Tape;
+  [[nodiscard]] std::size_t index_blocks(FileTree::Id id) const;
   void plan_folders();
   void plan_moves();
   void lay_out(std::uint64_t log_bytes);
@@ -126,6 +127,9 @@ class NtfsPlan {
   std::uint64_t sizes_[stream_count] = {};
 };
 
+/// What every record of a file begins with: STANDARD_INFORMATION and its names.
+[[nodiscard]] std::vector<Attribute> head_attributes_of(const NtfsPlan& plan,
+                                                        NtfsPlan::Entity entity);
 /// Attributes of a record, sorted by type and name.
 [[nodiscard]] std::vector<Attribute> attributes_of(const NtfsPlan& plan, NtfsPlan::Entity entity);
 [[nodiscard]] RecordHead head_of(const NtfsPlan& plan, NtfsPlan::Entity entity);

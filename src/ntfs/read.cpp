@@ -4,14 +4,16 @@
 #include "ntfs/read.h"
 
 #include <algorithm>
+#include <map>
+#include <set>
 #include <unordered_map>
-#include <unordered_set>
 #include <utility>
 
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
 
+#include "base/finding_log.h"
 #include "base/record.h"
 #include "ntfs/fixup.h"
 #include "ntfs/folder_index.h"
@@ -43,7 +45,7 @@ class NtfsReader final : public VolumeReader {
   explicit NtfsReader(const Device& device) : volume_(device) { fill_info(); }
 
   [[nodiscard]] const VolumeInfo& info() const override { return info_; }
-  [[nodiscard]] const Findings& findings() const override { return findings_; }
+  [[nodiscard]] const Findings& findings() const override { return log_.kept(); }
   [[nodiscard]] const Device& device() const override { return volume_.device(); }
 
   [[nodiscard]] const FileTree& tree() override {
@@ -117,10 +119,14 @@ class NtfsReader final : public VolumeReader {
   }
   static std::uint64_t base_of(ByteView record) { return load<FileRecord>(record).base.value(); }
 
-  void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> record,
-                   std::string path, std::string text) {
-    findings_.push_back(
-        {code, severity, {{}, {}, record, std::move(path)}, std::move(text), false});
+  void add_finding(const char* code, Severity severity, std::uint64_t record, FileTree::Id node,
+                   std::string text) {
+    log_.add(
+        code, severity,
+        [&] {
+          return Place{{}, {}, record, tree_.path(node)};
+        },
+        std::move(text));
   }
 
   [[nodiscard]] std::vector<AttributeView> attributes_or_none(std::uint64_t number,
@@ -161,7 +167,8 @@ class NtfsReader final : public VolumeReader {
     const bool dirty = (about->value[10] & 1) != 0;
     info_.clean = !dirty && log_is_closed();
     if (!info_.clean) {
-      add_finding("ntfs.not-clean", Severity::error, dirty ? record_volume_info : record_log, "",
+      add_finding("ntfs.not-clean", Severity::error, dirty ? record_volume_info : record_log,
+                  FileTree::root,
                   dirty ? "the volume is marked as not closed properly; start it once under the "
                           "system that owns it"
                         : "the log holds work that is not done yet; start the volume once under "
@@ -216,7 +223,7 @@ class NtfsReader final : public VolumeReader {
     facts_.resize(volume_.records());
     volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
       if (state == NtfsVolume::RecordState::torn) {
-        add_finding("ntfs.record-torn", Severity::error, number, "",
+        add_finding("ntfs.record-torn", Severity::error, number, FileTree::root,
                     "a record was not written whole: its update sequence differs");
         return;
       }
@@ -228,7 +235,7 @@ class NtfsReader final : public VolumeReader {
         take_facts(number, record);
       } catch (const Error& e) {
         if (e.code() != ErrorCode::damaged) throw;
-        add_finding("ntfs.record", Severity::error, number, "", e.message());
+        add_finding("ntfs.record", Severity::error, number, FileTree::root, e.message());
       }
     });
   }
@@ -294,15 +301,16 @@ class NtfsReader final : public VolumeReader {
     struct Open {
       FileTree::Id id;
       std::uint64_t record;
+      std::size_t path_units;
     };
-    std::vector<Open> open{{FileTree::root, record_root}};
-    std::unordered_set<std::uint64_t> seen{record_root};
+    std::vector<Open> open{{FileTree::root, record_root, 0}};
+    std::set<std::uint64_t> seen{record_root};
     while (!open.empty()) {
       const Open folder = open.back();
       open.pop_back();
       std::vector<IndexedName> names;
       try {
-        names = read_folder_index(volume_, system_attributes(folder.record));
+        names = read_folder_index(volume_, folder.record, system_attributes(folder.record));
       } catch (const Error& e) {
         if (e.code() == ErrorCode::device_read) {
           const std::string path = tree_.path(folder.id);
@@ -312,11 +320,10 @@ class NtfsReader final : public VolumeReader {
                       "Make an image of the disk with what can still be read, and work on that");
         }
         if (e.code() != ErrorCode::damaged) throw;
-        add_finding("ntfs.index", Severity::error, folder.record, tree_.path(folder.id),
-                    e.message());
+        add_finding("ntfs.index", Severity::error, folder.record, folder.id, e.message());
         continue;
       }
-      std::unordered_map<std::uint64_t, std::u16string> short_names;
+      std::map<std::uint64_t, std::u16string> short_names;
       for (const IndexedName& n : names) {
         if (n.space == name_dos) short_names[n.reference] = n.name;
       }
@@ -328,11 +335,15 @@ class NtfsReader final : public VolumeReader {
             alias == short_names.end() ? std::u16string() : alias->second;
         const FileTree::Id id = add_node(folder.id, n, short_name);
         if (id != FileTree::none && tree_.is_directory(id)) {
-          if (seen.insert(record).second) {
-            open.push_back({id, record});
-          } else {
-            add_finding("ntfs.folder-twice", Severity::error, record, tree_.path(id),
+          const std::size_t units = folder.path_units + 1 + n.name.size();
+          if (!seen.insert(record).second) {
+            add_finding("ntfs.folder-twice", Severity::error, record, id,
                         "the folder has two names");
+          } else if (units > FileTree::most_path_units) {
+            add_finding("ntfs.path-too-long", Severity::error, record, folder.id,
+                        "folders inside it lie too deep for any system");
+          } else {
+            open.push_back({id, record, units});
           }
         }
       }
@@ -343,18 +354,16 @@ class NtfsReader final : public VolumeReader {
                         const std::u16string& short_name) {
     const std::uint64_t record = record_of(n.reference);
     const FileFacts* f = record < facts_.size() ? &facts_[record] : nullptr;
-    const auto path = [&] {
-      const std::string above = tree_.path(parent);
-      return above.empty() ? to_utf8(n.name) : above + "/" + to_utf8(n.name);
-    };
     if (f == nullptr || !f->known || f->sequence != sequence_of(n.reference)) {
-      add_finding("ntfs.name-dangling", Severity::error, record, path(),
-                  "a folder names a file whose record isn't there");
+      add_finding(
+          "ntfs.name-dangling", Severity::error, record, parent,
+          fmt::format("'{}' names a file whose record isn't there", printable(to_utf8(n.name))));
       return FileTree::none;
     }
     if (n.name.empty() || n.name.find_first_of(std::u16string_view(u"/\0", 2)) != n.name.npos) {
-      add_finding("ntfs.name-illegal", Severity::error, record, path(),
-                  "the name is empty or holds a character that no name may hold");
+      add_finding("ntfs.name-illegal", Severity::error, record, parent,
+                  fmt::format("'{}' is empty or holds a character that no name may hold",
+                              printable(to_utf8(n.name))));
       return FileTree::none;
     }
     FileTree::Info info;
@@ -368,16 +377,20 @@ class NtfsReader final : public VolumeReader {
         tree_.add(parent, n.name, short_name.size() > 12 ? u"" : short_name, info);
     record_of_.push_back(record);
     if ((f->attributes & attr_encrypted_file) != 0) {
-      add_finding("ntfs.encrypted", Severity::note, record, tree_.path(id),
+      add_finding("ntfs.encrypted", Severity::note, record, id,
                   "the file is encrypted: its hash is that of what lies on the disk");
     }
     if (!f->directory) {
       tree_.set_stored(id, f->stored);
-      const auto begin = extents_.begin() + static_cast<std::ptrdiff_t>(f->extents_at);
-      tree_.set_extents(id, {begin, begin + static_cast<std::ptrdiff_t>(f->extents_count)});
       if (f->valid < f->size) tree_.set_valid_bytes(id, f->valid);
       const auto [first, added] = first_name_.emplace(record, id);
-      if (!added) tree_.set_link(id, first->second);
+      if (added) {
+        const auto begin = extents_.begin() + static_cast<std::ptrdiff_t>(f->extents_at);
+        tree_.set_extents(id, {begin, begin + static_cast<std::ptrdiff_t>(f->extents_count)});
+      } else {
+        tree_.set_link(id, first->second);
+        tree_.share_extents(id, first->second);
+      }
     }
     if (const auto sides = sides_.find(record); sides != sides_.end()) {
       for (const SideStream& s : sides->second) add_side(parent, n.name, record, s);
@@ -399,7 +412,7 @@ class NtfsReader final : public VolumeReader {
   NtfsVolume volume_;
   VolumeInfo info_;
   FileTree tree_;
-  Findings findings_;
+  FindingLog log_;
   bool walked_ = false;
   std::vector<FileFacts> facts_;
   std::vector<SectorRange> extents_;

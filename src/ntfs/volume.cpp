@@ -1,6 +1,7 @@
 #include "ntfs/volume.h"
 
 #include <algorithm>
+#include <map>
 #include <tuple>
 
 #include <fmt/format.h>
@@ -246,31 +247,47 @@ std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, Byte
   }
 }
 
+// Each entry is followed before the next is looked at, and a record is named no more often than it
+// can hold attributes: a list that many files share, or that repeats itself, ends at once.
+void NtfsVolume::read_extensions(std::uint64_t number, const AttributeView& list,
+                                 std::vector<Segment>& all) const {
+  constexpr std::uint64_t page = 4096;
+  const std::uint64_t size = list.bytes();
+  if (size > most_list_bytes)
+    throw damaged(number, fmt::format("the attribute list would have {} bytes", size));
+  const std::uint64_t most_named = geometry_.record_bytes / sizeof(AttributeHeader);
+  std::map<std::uint64_t, std::uint64_t> named;
+  Bytes extension;
+  Bytes piece;
+  std::uint64_t piece_at = 0;
+  for (std::uint64_t at = 0; at + sizeof(AttributeListEntry) <= size;) {
+    if (at < piece_at || at + sizeof(AttributeListEntry) > piece_at + piece.size()) {
+      piece_at = at;
+      piece.resize(std::min(page, size - at));
+      read(list, piece_at, piece);
+    }
+    const auto entry = load<AttributeListEntry>(piece, at - piece_at);
+    const std::uint64_t other = record_of(entry.reference.value());
+    const std::uint64_t times = ++named[other];
+    if (entry.length.value() < sizeof(AttributeListEntry) || times > most_named)
+      throw damaged(number, "the attribute list is damaged");
+    at += entry.length.value();
+    if (other == number || times > 1) continue;
+    if (read_record(other, extension) != RecordState::sound ||
+        record_of(load<FileRecord>(extension).base.value()) != number) {
+      throw damaged(number, fmt::format("its extension, record {}, is not there", other));
+    }
+    for (Segment& s : segments(other, extension)) all.push_back(std::move(s));
+  }
+}
+
 std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number, ByteView record) const {
   std::vector<Segment> all = segments(number, record);
   const auto list = std::find_if(all.begin(), all.end(),
                                  [](const Segment& s) { return s.view.type == at_attribute_list; });
   if (list != all.end()) {
-    const Bytes entries = read_all(list->view, most_list_bytes);
-    std::vector<std::uint64_t> others;
-    for (std::size_t at = 0; at + sizeof(AttributeListEntry) <= entries.size();) {
-      const auto entry = load<AttributeListEntry>(entries, at);
-      if (entry.length.value() < sizeof(AttributeListEntry))
-        throw damaged(number, "the attribute list is damaged");
-      const std::uint64_t other = record_of(entry.reference.value());
-      if (other != number) others.push_back(other);
-      at += entry.length.value();
-    }
-    std::sort(others.begin(), others.end());
-    others.erase(std::unique(others.begin(), others.end()), others.end());
-    Bytes extension;
-    for (const std::uint64_t other : others) {
-      if (read_record(other, extension) != RecordState::sound ||
-          record_of(load<FileRecord>(extension).base.value()) != number) {
-        throw damaged(number, fmt::format("its extension, record {}, is not there", other));
-      }
-      for (Segment& s : segments(other, extension)) all.push_back(std::move(s));
-    }
+    const AttributeView view = list->view;
+    read_extensions(number, view, all);
     std::stable_sort(all.begin(), all.end(), [](const Segment& a, const Segment& b) {
       return std::tie(a.view.type, a.view.name, a.vcn) < std::tie(b.view.type, b.view.name, b.vcn);
     });

@@ -84,6 +84,8 @@ class NtfsVolume {
   struct Segment;
   void read_bytes(std::uint64_t offset, ByteSpan out) const;
   [[nodiscard]] std::vector<Segment> segments(std::uint64_t number, ByteView record) const;
+  void read_extensions(std::uint64_t number, const AttributeView& list,
+                       std::vector<Segment>& all) const;
   void stream_compressed(const AttributeView& attribute,
                          const std::function<void(ByteView)>& sink) const;
   [[nodiscard]] RecordState unprotect_record(ByteSpan record) const;

@@ -13,8 +13,8 @@
 namespace nuvrat {
 namespace {
 
-// 16 MiB of entries: 128 times what is customary. More is taken for damage.
-constexpr std::uint64_t most_array_bytes = 16u << 20;
+// 2 MiB of entries: 128 times what is customary. More is taken for damage.
+constexpr std::uint64_t most_array_bytes = 2u << 20;
 
 std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::string& fault,
                                  bool& signature) {

@@ -10,8 +10,8 @@
 namespace nuvrat {
 namespace {
 
-// More links than any system follows; the visited set catches loops before that.
-constexpr std::size_t most_links = 16384;
+// Several times what any system shows; the visited set catches loops before that.
+constexpr std::size_t most_links = 1024;
 
 class MbrReader {
  public:
@@ -78,9 +78,16 @@ class MbrReader {
     std::set<std::uint64_t> visited;
     std::uint64_t lba = extended.start;
     while (true) {
-      if (!visited.insert(lba).second || visited.size() > most_links) {
+      if (!visited.insert(lba).second) {
         findings_.add("ebr.loop", Severity::error, lba,
                       fmt::format("the chain of logical partitions comes back to sector {}", lba));
+        return;
+      }
+      if (visited.size() > most_links) {
+        findings_.add("ebr.too-many", Severity::error, lba,
+                      fmt::format("the chain of logical partitions has more than {} links; it is "
+                                  "followed to sector {}",
+                                  most_links, lba));
         return;
       }
       if (lba >= device_.sectors()) {

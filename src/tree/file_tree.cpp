@@ -55,6 +55,11 @@ void FileTree::set_extents(Id id, const std::vector<SectorRange>& extents) {
   extents_.insert(extents_.end(), extents.begin(), extents.end());
 }
 
+void FileTree::share_extents(Id id, Id other) {
+  nodes_[id].extents_at = nodes_[other].extents_at;
+  nodes_[id].extents_count = nodes_[other].extents_count;
+}
+
 void FileTree::set_size(Id id, std::uint64_t size) {
   total_ = total_ - nodes_[id].size + size;
   nodes_[id].size = size;

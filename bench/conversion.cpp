@@ -1,0 +1,218 @@
+// FAT32 to NTFS on volumes of many files: the conversion alone, the whole job, the checks, the
+// manifest, the way back, each against the least or the ordinary way of doing it.
+
+#include <fstream>
+
+#include <fmt/format.h>
+
+#include "measure.h"
+
+using namespace nuvrat;
+
+namespace bench {
+namespace {
+
+constexpr std::uint64_t per_folder = 200;
+const ReadOptions options{Zone(), 437};
+
+// The same files on a FAT32 volume and in a plain folder.
+void make_volume(const std::filesystem::path& folder, std::uint64_t files) {
+  const std::uint64_t sectors = 600000 + files * 24;
+  create_image(folder / "volume.img", sectors, 512, true);
+  const auto device = open_device(folder / "volume.img", {true, 512});
+  FatFormat format;
+  format.cluster_sectors = 8;
+  FatWriter writer(*device, format);
+  Random random(5);
+  Bytes content(8192);
+  random.fill(content);
+  for (std::uint64_t i = 0; i < files; ++i) {
+    const std::string above = fmt::format("gauge {:05}", i / per_folder);
+    if (i % per_folder == 0) {
+      writer.add_directory(above);
+      std::filesystem::create_directories(folder / "plain" / above);
+    }
+    const std::string name = fmt::format("{}/reading number {:07}.csv", above, i);
+    const std::size_t size = 500 + random.below(7500);
+    writer.add_file(name, ByteView(content).first(size));
+    std::ofstream(folder / "plain" / name, std::ios::binary)
+        .write(reinterpret_cast<const char*>(content.data()), static_cast<std::streamsize>(size));
+  }
+  writer.finish();
+  device->flush();
+}
+
+Assessment assessed(Device& device) {
+  Random random(1);
+  Assessment out = assess(device, {parse_goal("volume=ntfs")}, options, random);
+  if (!out.in_reach()) throw Error(ErrorCode::refused, out.obstacles[0].text);
+  return out;
+}
+
+// Bytes of one FAT and of the folders: what every reader of the volume must read.
+std::uint64_t structures_of_fat(Device& device) {
+  const auto reader = open_volume(device, options);
+  const VolumeInfo info = reader->info();
+  const FileTree tree = reader->take_tree();
+  std::uint64_t in_files = 0;
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    for (const SectorRange& e : tree.extents(id)) in_files += e.count * device.sector_size();
+  }
+  const std::uint64_t fat = (info.first_cluster - 32) / 2 * device.sector_size();
+  const std::uint64_t used =
+      (info.sectors - info.first_cluster) * device.sector_size() - info.free_bytes;
+  return fat + used - in_files;
+}
+
+// The conversion alone, against the least that it could do: one read of FAT and folders, one write
+// of as many bytes as are written, each in one sweep.
+void convert(const std::filesystem::path& folder, Figures& out) {
+  const auto device = open_device(folder / "volume.img", {true, 512});
+  const Assessment a = assessed(*device);
+  const std::uint64_t least_read = structures_of_fat(*device);
+  const VolumeChange& change = a.steps.at(0).volume;
+  const std::uint64_t least_written = change.needed_clusters * change.cluster_bytes;
+  std::vector<double> owns, leasts;
+  for (int round = 0; round < 3; ++round) {
+    device->forget({0, device->sectors()});
+    Meter meter(*device);
+    owns.push_back(seconds([&] {
+      Straight sink(meter);
+      make_rewrite(a.steps.at(0), meter)->prepare(sink);
+      meter.flush();
+    }));
+    out["read"] = static_cast<double>(meter.bytes_read);
+    out["written"] = static_cast<double>(meter.bytes_written);
+    device->forget({0, device->sectors()});
+    const auto scratch = folder / "scratch";
+    create_image(scratch, least_written / 512 + 2048, 512, true);
+    const auto to = open_device(scratch, {true, 512});
+    leasts.push_back(seconds([&] {
+      Bytes piece(1u << 20);
+      for (std::uint64_t at = 0; at < least_read / 512; at += 2048) device->read(at, piece);
+      for (std::uint64_t at = 0; at < least_written / 512; at += 2048) to->write(at, piece);
+      to->flush();
+    }));
+  }
+  out["convert"] = median(owns);
+  out["plain"] = median(leasts);
+  out["least_read"] = static_cast<double>(least_read);
+  out["least_written"] = static_cast<double>(least_written);
+  out["ntfs"] = static_cast<double>(least_written - change.log_bytes);
+}
+
+void read_fat(const std::filesystem::path& folder, Figures& out) {
+  const auto device = open_device(folder / "volume.img", {false, 512});
+  QuietProgress quiet;
+  const double taken = seconds([&] { (void)take_manifest(*device, options, quiet); });
+  const double sums = seconds([&] {
+    shell(fmt::format("find {}/plain -type f -print0 | xargs -0 -n 500 -P $(nproc) sha256sum >{}",
+                      folder.string(), (folder / "sums").string()));
+  });
+  out["manifest"] = sums / taken;
+  Meter meter(*device);
+  out["fat_check"] = seconds([&] { (void)check_volume(meter, options); });
+  out["fat_check_read"] = static_cast<double>(meter.bytes_read);
+}
+
+void whole_job(const std::filesystem::path& folder, Figures& out) {
+  const auto device = open_device(folder / "volume.img", {true, 512});
+  const Assessment a = assessed(*device);
+  Stages stages;
+  JobOptions job;
+  job.read = options;
+  job.case_folder = folder / "case";
+  out["job"] = seconds([&] {
+    if (!run_job(*device, a, job, stages).sound())
+      throw Error(ErrorCode::refused, "the job is not sound");
+  });
+  out["rehearsal"] = stages.of("rehearsing") + stages.of("checking");
+  out["expected"] = a.expected_seconds;
+}
+
+void after_it(const std::filesystem::path& folder, Figures& out) {
+  const auto device = open_device(folder / "volume.img", {true, 512});
+  Meter meter(*device);
+  out["ntfs_check"] = seconds([&] { (void)check_volume(meter, options); });
+  out["ntfs_check_read"] = static_cast<double>(meter.bytes_read);
+  QuietProgress quiet;
+  out["back"] =
+      seconds([&] { (void)revert_case(*device, load_case(folder / "case"), false, quiet); });
+}
+
+Figures measure(const std::filesystem::path& folder, std::uint64_t files) {
+  Figures all;
+  const auto add = [&](const char* doing, const std::function<void(Figures&)>& work) {
+    fmt::print(stderr, "{} files: {}\n", format_count(files), doing);
+    all.merge(in_child(work));
+  };
+  (void)in_child([&](Figures&) { make_volume(folder, files); });
+  add("the conversion alone", [&](Figures& out) { convert(folder, out); });
+  all.erase("peak_bytes");
+  add("manifest and check", [&](Figures& out) { read_fat(folder, out); });
+  all.erase("peak_bytes");
+  add("the whole job", [&](Figures& out) { whole_job(folder, out); });
+  add("check and the way back", [&](Figures& out) { after_it(folder, out); });
+  all["copy"] = seconds([&] {
+    shell(fmt::format("cp -r {0}/plain {0}/off && sync && cp -r {0}/off {0}/back && sync",
+                      folder.string()));
+  });
+  for (const char* name : {"volume.img", "plain", "off", "back", "case", "scratch", "sums"})
+    std::filesystem::remove_all(folder / name);
+  all["files"] = static_cast<double>(files);
+  return all;
+}
+
+}  // namespace
+
+void conversions(const std::filesystem::path& folder, const std::vector<std::uint64_t>& sizes) {
+  std::vector<Figures> all;
+  for (const std::uint64_t files : sizes) all.push_back(measure(folder, files));
+  const auto line = [&all](const std::string& what, const std::string& aim,
+                           const std::function<std::string(Figures&)>& figure) {
+    std::vector<std::string> figures;
+    for (Figures& f : all) figures.push_back(figure(f));
+    row(what, figures, aim);
+  };
+  const auto ratio = [&line](const std::string& what, const std::string& aim, const char* of,
+                             const char* to, double scale = 1) {
+    line(what, aim, [=](Figures& f) { return fmt::format("{:.2f}", scale * f[of] / f[to]); });
+  };
+  line("files", "",
+       [](Figures& f) { return format_count(static_cast<std::uint64_t>(f["files"])); });
+  line("manifest: speed against the checksum program's, as many cores", ">= 0.9",
+       [](Figures& f) { return fmt::format("{:.2f} x", f["manifest"]); });
+  line("FAT32 to NTFS: seconds", "",
+       [](Figures& f) { return fmt::format("{:.2f} s", f["convert"]); });
+  ratio("  against one plain read and write of as many bytes", "<= 2", "convert", "plain");
+  ratio("  microseconds a file", "", "convert", "files", 1e6);
+  line("  a file's time against that on the smallest volume", "<= 1.3", [&all](Figures& f) {
+    Figures& first = all.front();
+    return fmt::format("{:.2f} x", f["convert"] / f["files"] / (first["convert"] / first["files"]));
+  });
+  ratio("  bytes read a file", "", "read", "files");
+  ratio("  bytes read against one FAT and the folders", "", "read", "least_read");
+  ratio("  bytes written a file", "", "written", "files");
+  ratio("  bytes written against the new structures", "", "written", "least_written");
+  ratio("  copying the files off and back against it", ">= 20", "copy", "convert");
+  line("the whole job, every file hashed twice: seconds", "",
+       [](Figures& f) { return fmt::format("{:.1f} s", f["job"]); });
+  line("  expected", "", [](Figures& f) { return fmt::format("{:.1f} s", f["expected"]); });
+  ratio("  bytes of peak memory a file", "< 400", "peak_bytes", "files");
+  ratio("  rehearsal's share", "", "rehearsal", "job");
+  ratio("  the way back against the conversion", "", "back", "convert");
+  ratio("  the way back against the job", "", "back", "job");
+  ratio("  copying the files off and back against it", "", "copy", "job");
+  for (const std::string kind : {"fat", "ntfs"}) {
+    line(fmt::format("check of the {} volume: files a second", kind == "fat" ? "FAT" : "NTFS"), "",
+         [&kind](Figures& f) {
+           return format_count(static_cast<std::uint64_t>(f["files"] / f[kind + "_check"]));
+         });
+    line("  bytes read against its structures", "", [&kind](Figures& f) {
+      return fmt::format("{:.2f}",
+                         f[kind + "_check_read"] / f[kind == "fat" ? "least_read" : "ntfs"]);
+    });
+  }
+}
+
+}  // namespace bench

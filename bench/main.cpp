@@ -1,0 +1,21 @@
+// nuvrat_bench FOLDER [FILES…]: a table of ratios, each measured in one run on images in FOLDER; on
+// volumes of 10 thousand, 100 thousand and a million files unless others are named.
+
+#include <fmt/format.h>
+
+#include "measure.h"
+
+int main(int argc, char** argv) {
+  if (argc < 2) {
+    fmt::print(stderr, "nuvrat_bench FOLDER [FILES...]\n");
+    return 2;
+  }
+  const std::filesystem::path folder = argv[1];
+  std::vector<std::uint64_t> sizes;
+  for (int i = 2; i < argc; ++i) sizes.push_back(std::stoull(argv[i]));
+  if (sizes.empty()) sizes = {10'000, 100'000, 1'000'000};
+  bench::conversions(folder, sizes);
+  bench::table_rewrite(folder, 1u << 22);
+  bench::table_rewrite(folder, ((1ull << 41) - (1u << 20)) / 512);
+  return 0;
+}
