@@ -2,8 +2,8 @@
 // What a volume holds, whatever its format: directories and files with names, times, attributes and
 // the extents of their contents. FAT and NTFS meet here and nowhere else.
 //
-// Nodes and names lie in a few large arrays, about 64 bytes a node and two a character, so that a
-// volume of a million files fits into some hundred megabytes.
+// Nodes and names lie in a few large arrays, 64 bytes a node and two a character, so that a volume
+// of a million files fits into less than two hundred megabytes.
 
 #include <cstdint>
 #include <span>
@@ -61,8 +61,8 @@ class FileTree {
   /// named stream stands beside its file as "file:stream": up to 511), `short_name` at most 12 (8.3
   /// with its dot) and may be empty. Throws Error (damaged) when the tree outgrows 32-bit ids.
   Id add(Id parent, std::u16string_view name, std::u16string_view short_name, const Info& info);
-  /// Sets the extents of a node added last. Sectors count from the volume's first one.
-  void set_extents(Id id, const std::vector<SectorRange>& extents);
+  /// Sets the extents of a file. Sectors count from the volume's first one.
+  void set_extents(Id id, std::span<const SectorRange> extents);
   /// The node has the extents that `other` has, which lie in memory once.
   void share_extents(Id id, Id other);
   void set_stored(Id id, Stored stored) { nodes_[id].stored = stored; }
@@ -71,6 +71,8 @@ class FileTree {
   /// The node is another name of the file that `first` names already.
   void set_link(Id id, Id first) { rare_[id].link = first; }
   void set_size(Id id, std::uint64_t size);
+  /// Gives back the memory of all short names, for a tree that only tells what there is.
+  void forget_short_names();
   /// How exact the times of all nodes are.
   void set_precision(const TimePrecision& precision) { precision_ = precision; }
 
@@ -108,21 +110,55 @@ class FileTree {
   struct Node {
     std::uint64_t size;
     Ticks created, modified, accessed;
-    Id parent, first_child, last_child, next_sibling;
-    std::uint32_t name_at, extents_at, extents_count;
+    Id parent, next_sibling;
+    // A folder's first and last child; where a file's extents begin in extents_, and their number.
+    std::uint32_t first, second;
+    std::uint32_t name_at, short_at;
     std::uint32_t attributes;
     std::uint16_t name_length;
-    std::uint8_t short_length;
-    bool directory;
-    Stored stored;
+    std::uint8_t short_length : 6;
+    Stored stored : 1;
+    bool directory : 1;
   };
+  static_assert(sizeof(Node) == 64);
+
+  // Both grow by blocks: nothing is copied on the way, and what is freed is whole pages.
+  class Nodes {
+   public:
+    void push_back(const Node& node);
+    [[nodiscard]] Node& operator[](std::size_t i) {
+      return blocks_[i / block_nodes][i % block_nodes];
+    }
+    [[nodiscard]] const Node& operator[](std::size_t i) const {
+      return blocks_[i / block_nodes][i % block_nodes];
+    }
+    [[nodiscard]] std::size_t size() const { return size_; }
+
+   private:
+    static constexpr std::size_t block_nodes = 4096;
+    std::vector<std::vector<Node>> blocks_;
+    std::size_t size_ = 0;
+  };
+  // Names one behind the other.
+  class NamePool {
+   public:
+    [[nodiscard]] bool has_room() const { return blocks_.size() < 0xFFFFFFFF / block_units; }
+    std::uint32_t add(std::u16string_view text);
+    [[nodiscard]] std::u16string_view at(std::uint32_t place, std::size_t length) const;
+    void clear() { blocks_.clear(); }
+
+   private:
+    static constexpr std::size_t block_units = 1u << 18;
+    std::vector<std::u16string> blocks_;
+  };
+
   struct Rare {
     std::uint64_t valid = ~std::uint64_t{0};
     Id link = none;
   };
 
-  std::vector<Node> nodes_;
-  std::vector<char16_t> names_;
+  Nodes nodes_;
+  NamePool names_, short_names_;
   std::vector<SectorRange> extents_;
   std::unordered_map<Id, Rare> rare_;
   TimePrecision precision_;

@@ -14,6 +14,10 @@ namespace nuvrat {
 /// either throws is thrown here once nothing runs any more.
 template <typename Make, typename Take>
 void make_ahead(std::size_t count, Make make, Take take) {
+  if (count == 1) {  // nothing to be gained
+    take(make(0));
+    return;
+  }
   const std::size_t most = std::max(2u, std::thread::hardware_concurrency()) + 1;
   std::deque<std::future<decltype(make(std::size_t{}))>> ahead;  // waits for them when it goes
   for (std::size_t next = 0; next < count || !ahead.empty();) {

@@ -1,3 +1,6 @@
+#include <array>
+#include <vector>
+
 #include <fmt/format.h>
 #include <unicode/ucnv.h>
 
@@ -13,18 +16,35 @@ constexpr char16_t unmapped_base = 0xF700;
 
 struct CodePage::Converter {
   UConverter* icu = nullptr;
+  // What bytes mean, asked once: decoding then needs no converter, and any thread may do it.
+  std::array<char16_t, 128> single{};  // 80h and up; 0: none by itself
+  std::vector<char16_t> pairs;         // by lead byte from 80h on and trail byte
   Converter() = default;
   Converter(const Converter&) = delete;
   Converter& operator=(const Converter&) = delete;
   ~Converter() { ucnv_close(icu); }
 
   // One character from at most two bytes; 0 when these bytes don't map.
-  char16_t unit_of(const char* bytes, std::int32_t count) const {
+  char16_t unit_of(std::array<char, 2> bytes, std::int32_t count) const {
     UErrorCode status = U_ZERO_ERROR;
     ucnv_reset(icu);
     char16_t out[4];
-    const std::int32_t length = ucnv_toUChars(icu, out, 4, bytes, count, &status);
+    const std::int32_t length = ucnv_toUChars(icu, out, 4, bytes.data(), count, &status);
     return U_SUCCESS(status) && length == 1 ? out[0] : u'\0';
+  }
+
+  void fill_tables() {
+    for (unsigned lead = 0; lead < 128; ++lead) {
+      const char first = static_cast<char>(lead + 0x80);
+      single[lead] = unit_of({first, 0}, 1);
+      if (single[lead] != 0) continue;
+      for (unsigned trail = 0; trail < 256; ++trail) {
+        const char16_t unit = unit_of({first, static_cast<char>(trail)}, 2);
+        if (unit == 0) continue;
+        pairs.resize(std::size_t{128} * 256);
+        pairs[lead * 256 + trail] = unit;
+      }
+    }
   }
 };
 
@@ -44,6 +64,7 @@ CodePage::CodePage(unsigned number) : number_(number), converter_(std::make_uniq
   ucnv_setToUCallBack(converter_->icu, UCNV_TO_U_CALLBACK_STOP, nullptr, nullptr, nullptr, &status);
   ucnv_setFromUCallBack(converter_->icu, UCNV_FROM_U_CALLBACK_STOP, nullptr, nullptr, nullptr,
                         &status);
+  converter_->fill_tables();
 }
 
 CodePage::~CodePage() = default;
@@ -52,20 +73,21 @@ CodePage& CodePage::operator=(CodePage&&) noexcept = default;
 
 std::u16string CodePage::decode(ByteView bytes) const {
   std::u16string out;
-  const char* data = reinterpret_cast<const char*>(bytes.data());
-  for (std::size_t at = 0; at < bytes.size();) {
-    if (bytes[at] < 0x80) {  // every OEM code page agrees with ASCII in what names may hold
-      out.push_back(static_cast<char16_t>(bytes[at++]));
-    } else if (const char16_t one = converter_->unit_of(data + at, 1)) {
-      out.push_back(one);
-      ++at;
-    } else if (const char16_t two =
-                   at + 1 < bytes.size() ? converter_->unit_of(data + at, 2) : u'\0') {
-      out.push_back(two);
-      at += 2;
-    } else {
-      out.push_back(static_cast<char16_t>(unmapped_base + bytes[at++]));
+  out.reserve(bytes.size());
+  const auto& [icu, single, pairs] = *converter_;
+  for (std::size_t at = 0; at < bytes.size(); ++at) {
+    const std::uint8_t byte = bytes[at];
+    if (byte < 0x80) {  // every OEM code page agrees with ASCII in what names may hold
+      out.push_back(static_cast<char16_t>(byte));
+      continue;
     }
+    const std::size_t lead = byte - 0x80u;
+    char16_t unit = single[lead];
+    if (unit == 0 && !pairs.empty() && at + 1 < bytes.size()) {
+      unit = pairs[lead * 256 + bytes[at + 1]];
+      if (unit != 0) ++at;
+    }
+    out.push_back(unit != 0 ? unit : static_cast<char16_t>(unmapped_base + byte));
   }
   return out;
 }

@@ -1,5 +1,7 @@
 #include "fat/names.h"
 
+#include <algorithm>
+
 #include <unicode/uchar.h>
 
 namespace nuvrat {
@@ -53,24 +55,28 @@ void LongName::add(const LongEntry& entry) {
     clear();
     return;
   }
-  std::u16string piece;
+  std::array<char16_t, 13> piece;
+  std::size_t count = 0;
   bool ended = false;
   const auto add_units = [&](const auto& units) {
     for (const auto& unit : units) {
-      if (unit.value() == 0) ended = true;
-      if (!ended) piece.push_back(static_cast<char16_t>(unit.value()));
+      ended |= unit.value() == 0;
+      if (!ended) piece[count++] = static_cast<char16_t>(unit.value());
     }
   };
   add_units(entry.LDIR_Name1);
   add_units(entry.LDIR_Name2);
   add_units(entry.LDIR_Name3);
-  text_ = piece + text_;
+  begin_ -= count;
+  std::copy_n(piece.begin(), count, units_.begin() + static_cast<std::ptrdiff_t>(begin_));
   expected_ = order - 1;
 }
 
 std::u16string LongName::take(const std::array<std::uint8_t, 11>& short_name) {
   const bool whole = expected_ == 0 && checksum_ == short_name_checksum(short_name);
-  std::u16string out = whole && text_.size() <= 255 ? std::move(text_) : std::u16string();
+  std::u16string out;
+  if (whole && units_.size() - begin_ <= 255)
+    out.assign(units_.data() + begin_, units_.size() - begin_);
   clear();
   return out;
 }

@@ -30,11 +30,16 @@ class LongName {
   [[nodiscard]] std::u16string take(const std::array<std::uint8_t, 11>& short_name);
   /// True when entries were added that no short name took.
   [[nodiscard]] bool pending() const { return expected_ != none; }
-  void clear() { *this = LongName(); }
+  void clear() {
+    begin_ = units_.size();
+    expected_ = none;
+    checksum_ = 0;
+  }
 
  private:
   static constexpr unsigned none = 0xFF;
-  std::u16string text_;
+  std::array<char16_t, 260> units_{};  // twenty entries of 13, filled from the end
+  std::size_t begin_ = units_.size();
   unsigned expected_ = none;  // the sequence number still to come; 0 when complete
   std::uint8_t checksum_ = 0;
 };

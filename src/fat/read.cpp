@@ -7,6 +7,7 @@
 
 #include <nuvrat/error.h>
 
+#include "base/ahead.h"
 #include "base/finding_log.h"
 #include "fat/directory.h"
 #include "fat/fat_map.h"
@@ -64,6 +65,14 @@ class FatReader final : public VolumeReader {
     std::uint32_t cluster;  // 0: the fixed root
     std::size_t path_units;
   };
+  // Folders that one thread tells apart.
+  struct Batch {
+    std::vector<Folder> folders;
+    std::vector<Bytes> contents;
+    std::size_t bytes = 0;
+  };
+  static constexpr std::size_t batch_bytes = 128u << 10;
+  static constexpr std::size_t most_ahead = 1u << 20;
 
   void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> sector,
                    std::optional<std::uint64_t> record, FileTree::Id node, std::string text) {
@@ -145,31 +154,55 @@ class FatReader final : public VolumeReader {
     return out;
   }
 
+  // Several folders at a time: read in turn, told apart on every core, added in turn.
   void walk() {
     tree_.set_precision({ticks_per_second / 100, 2 * ticks_per_second, 86400 * ticks_per_second});
     std::vector<Folder> open{{FileTree::root, root_cluster(), 0}};
     std::set<std::uint32_t> seen{root_cluster()};
     while (!open.empty()) {
-      const Folder folder = open.back();
-      open.pop_back();
-      try {
-        read_items(folder, open, seen);
-      } catch (const Error& e) {
-        if (e.code() != ErrorCode::device_read) throw;
-        const std::string path = tree_.path(folder.id);
-        throw Error(
-            ErrorCode::device_read, "a folder could not be read: " + e.message(),
-            {e.place().subject, e.place().sector, {}, path.empty() ? "the root folder" : path},
-            "Make an image of the disk with what can still be read, and work on that");
+      std::vector<Batch> batches;
+      for (std::size_t total = 0; !open.empty() && total < most_ahead;) {
+        if (batches.empty() || batches.back().bytes >= batch_bytes) batches.emplace_back();
+        Batch& batch = batches.back();
+        batch.folders.push_back(open.back());
+        open.pop_back();
+        batch.contents.push_back(contents_of(batch.folders.back()));
+        batch.bytes += batch.contents.back().size();
+        total += batch.contents.back().size();
       }
+      std::size_t taken = 0;
+      make_ahead(
+          batches.size(),
+          [&](std::size_t i) {
+            std::vector<DirectoryContents> out;
+            for (const Bytes& bytes : batches[i].contents)
+              out.push_back(parse_directory(bytes, page_, zone_));
+            return out;
+          },
+          [&](const std::vector<DirectoryContents>& parsed) {
+            const Batch& batch = batches[taken++];
+            for (std::size_t i = 0; i < parsed.size(); ++i)
+              add_items(batch.folders[i], parsed[i], open, seen);
+          });
     }
   }
 
-  void read_items(const Folder& folder, std::vector<Folder>& open, std::set<std::uint32_t>& seen) {
-    const Bytes bytes = folder.id == FileTree::root && root_bytes_
-                            ? *std::exchange(root_bytes_, std::nullopt)
-                            : read_folder(folder);
-    const DirectoryContents contents = parse_directory(bytes, page_, zone_);
+  Bytes contents_of(const Folder& folder) {
+    try {
+      return folder.id == FileTree::root && root_bytes_ ? *std::exchange(root_bytes_, std::nullopt)
+                                                        : read_folder(folder);
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::device_read) throw;
+      const std::string path = tree_.path(folder.id);
+      throw Error(
+          ErrorCode::device_read, "a folder could not be read: " + e.message(),
+          {e.place().subject, e.place().sector, {}, path.empty() ? "the root folder" : path},
+          "Make an image of the disk with what can still be read, and work on that");
+    }
+  }
+
+  void add_items(const Folder& folder, const DirectoryContents& contents, std::vector<Folder>& open,
+                 std::set<std::uint32_t>& seen) {
     for (const std::uint32_t index : contents.orphans) {
       add_finding("fat.long-name-orphan", Severity::note, {}, index, folder.id,
                   "entries of a long name belong to no file; they are ignored");

@@ -4,6 +4,7 @@
 #include <nuvrat/job.h>
 #include <nuvrat/text.h>
 
+#include "base/memory.h"
 #include "job/case.h"
 #include "job/steps.h"
 
@@ -54,6 +55,7 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
   for (const Step& step : assessment.steps) {
     if (step.volume.place.count == 0) continue;
     progress.stage("checking", 0);
+    give_back_memory();
     const Findings findings =
         check_volume(Window(*rehearsal.after.back(), step.volume.place), options.read);
     if (!has_errors(findings)) continue;
@@ -77,6 +79,7 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
 
 JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
                       Case& folder, Progress& progress) {
+  give_back_memory();
   Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording",
                                   changed_on_purpose(assessment));
   save_manifest(before, folder.file("before.manifest"));
@@ -86,9 +89,11 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   require_readable(before, options);
 
   progress.stage("rehearsing", 0);
+  give_back_memory();
   const Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
   compare_rehearsed(rehearsal, before, assessment, options, progress);
   folder.log("rehearsed");
+  give_back_memory();
   const std::uint64_t needed = rehearsal.journal_bytes(device);
   if (needed > folder.room()) {
     throw refused(

@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 
 #include "assess/json.h"
+#include "base/memory.h"
 
 namespace nuvrat {
 namespace {
@@ -142,17 +143,20 @@ Comparison compare_as_planned(const Manifest& expected, const Manifest& after,
 JobResult compare_with(const Manifest& expected, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, Progress& progress) {
   Steady steady(progress);
+  give_back_memory();
   const TableReading table = read_table(device);
   require_layout(assessment.after, table, "after the rewrite");
   JobResult result;
   result.table_reread = device.reread_table();
+  // First the check, then the manifest: what either holds of the files needn't lie side by side.
+  for (Finding& f : survey_disk(device, options.read, true).all_findings()) {
+    if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
+  }
+  give_back_memory();
   const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing",
                                        skipped_sectors(expected));
   save_manifest(after, folder.file("after.manifest"));
   result.comparison = compare_as_planned(expected, after, assessment);
-  for (Finding& f : survey_disk(device, options.read, true).all_findings()) {
-    if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
-  }
   result.tag_after = disk_tag(device, table);
   result.files = after.files();
   result.bytes = after.bytes();

@@ -55,37 +55,43 @@ void put_name(ByteSpan out, std::size_t at, std::u16string_view name) {
   }
 }
 
-Bytes head_bytes(const Attribute& a, std::size_t head, std::size_t body, std::uint16_t instance) {
-  const std::size_t name_at = head;
-  const std::size_t body_at = align8(head + 2 * a.name.size());
-  Bytes out(align8(body_at + body));
+std::size_t head_size(const Attribute& a) {
+  return align8((a.resident ? resident_head : non_resident_head) + 2 * a.name.size());
+}
+
+// Header and name of an attribute that has `size` bytes in all.
+void write_head(const Attribute& a, std::size_t size, std::uint16_t instance, ByteSpan out) {
+  const std::size_t name_at = a.resident ? resident_head : non_resident_head;
   AttributeHeader header{};
   header.type = a.type;
-  header.length = static_cast<std::uint32_t>(out.size());
+  header.length = static_cast<std::uint32_t>(size);
   header.non_resident = a.resident ? 0 : 1;
   header.name_length = static_cast<std::uint8_t>(a.name.size());
   header.name_offset = static_cast<std::uint16_t>(name_at);
   header.instance = instance;
   store(header, out);
   put_name(out, name_at, a.name);
-  return out;
 }
 
-Bytes resident_bytes(const Attribute& a, std::uint16_t instance) {
-  Bytes out = head_bytes(a, resident_head, a.value.size(), instance);
-  const std::size_t at = align8(resident_head + 2 * a.name.size());
+// `out` must be zero and hold it; returns the bytes that it took.
+std::size_t write_resident(const Attribute& a, std::uint16_t instance, ByteSpan out) {
+  const std::size_t at = head_size(a);
+  const std::size_t size = align8(at + a.value.size());
+  write_head(a, size, instance, out);
   ResidentHeader header{};
   header.value_length = static_cast<std::uint32_t>(a.value.size());
   header.value_offset = static_cast<std::uint16_t>(at);
   header.indexed = a.indexed ? 1 : 0;
   store(header, out, sizeof(AttributeHeader));
   std::copy(a.value.begin(), a.value.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
-  return out;
+  return size;
 }
 
-Bytes segment_bytes(const Attribute& a, const Segment& s, std::uint16_t instance) {
-  Bytes out = head_bytes(a, non_resident_head, s.pairs.size(), instance);
-  const std::size_t at = align8(non_resident_head + 2 * a.name.size());
+std::size_t write_segment(const Attribute& a, const Segment& s, std::uint16_t instance,
+                          ByteSpan out) {
+  const std::size_t at = head_size(a);
+  const std::size_t size = align8(at + s.pairs.size());
+  write_head(a, size, instance, out);
   NonResidentHeader header{};
   header.lowest_vcn = s.vcn;
   header.highest_vcn = s.vcn + s.clusters - 1;
@@ -97,14 +103,25 @@ Bytes segment_bytes(const Attribute& a, const Segment& s, std::uint16_t instance
   }
   store(header, out, sizeof(AttributeHeader));
   std::copy(s.pairs.begin(), s.pairs.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
+  return size;
+}
+
+Bytes resident_bytes(const Attribute& a, std::uint16_t instance) {
+  Bytes out(a.bytes());
+  write_resident(a, instance, out);
+  return out;
+}
+
+Bytes segment_bytes(const Attribute& a, const Segment& s, std::uint16_t instance) {
+  Bytes out(align8(head_size(a) + s.pairs.size()));
+  write_segment(a, s, instance, out);
   return out;
 }
 
 }  // namespace
 
 std::size_t Attribute::bytes() const {
-  const std::size_t head = align8((resident ? resident_head : non_resident_head) + 2 * name.size());
-  return align8(head + (resident ? value.size() : encode_runs(runs).size()));
+  return align8(head_size(*this) + (resident ? value.size() : encoded_bytes(runs)));
 }
 
 // One record being filled. Attributes are kept apart until the end: they are sorted then.
@@ -245,24 +262,24 @@ class FilePacking {
       return std::tie(a.type, a.name) < std::tie(b.type, b.name);
     });
     Bytes out = packer_.unused(number_of(index));
-    auto header = load<FileRecord>(out);
-    header.sequence = sequence_of_record(index);
-    header.links = index == 0 ? head_.links : std::uint16_t{0};
-    header.flags = index == 0 ? head_.flags : record_in_use;
-    header.base = index == 0 ? 0 : file_reference(head_.number, head_.sequence);
-    header.next_attribute_id = r.next_instance;
-    std::size_t at = header.first_attribute.value();
+    std::size_t at = packer_.first_attribute();
     for (const auto& item : r.items) {
       std::copy(item.bytes.begin(), item.bytes.end(),
                 out.begin() + static_cast<std::ptrdiff_t>(at));
       at += item.bytes.size();
     }
-    be::little_uint32_buf_t end;
-    end = at_end;
-    store(end, out, at);
-    store(be::little_uint32_buf_t{}, out, at + 4);
-    header.bytes_in_use = static_cast<std::uint32_t>(at + end_bytes);
-    store(header, out);
+    RecordHead head = head_;
+    if (index > 0) {
+      head.sequence = 1;
+      head.links = 0;
+      head.flags = record_in_use;
+    }
+    RecordPacker::end_record(out, at, head, r.next_instance);
+    if (index > 0) {
+      auto header = load<FileRecord>(out);
+      header.base = file_reference(head_.number, head_.sequence);
+      store(header, out);
+    }
     return out;
   }
 
@@ -290,18 +307,38 @@ bool RecordPacker::fits(const std::vector<Attribute>& attributes) const {
 
 PackedFile RecordPacker::pack(const RecordHead& head, const std::vector<Attribute>& attributes,
                               const Runs& list_runs, std::uint64_t first_extension) const {
-  FilePacking packing(*this, head, first_extension);
-  if (!fits(attributes)) return packing.run(attributes, list_runs);
-  OpenRecord& r = packing.open_[0];
+  if (!fits(attributes))
+    return FilePacking(*this, head, first_extension).run(attributes, list_runs);
+  Bytes record = unused(head.number);
+  std::size_t at = first_attribute();
+  std::uint16_t instance = 0;
   for (const Attribute& a : attributes) {
-    const std::uint16_t instance = r.next_instance++;
-    r.items.push_back({a.type, a.name,
-                       a.resident ? resident_bytes(a, instance)
-                                  : segment_bytes(a, take_runs(a, 0, 0, capacity()), instance)});
+    const ByteSpan room = ByteSpan(record).subspan(at);
+    store(be::little_uint32_buf_t{}, room);  // the end mark that stood there
+    at += a.resident ? write_resident(a, instance, room)
+                     : write_segment(a, take_runs(a, 0, 0, capacity()), instance, room);
+    ++instance;
   }
+  end_record(record, at, head, instance);
   PackedFile out;
-  out.records.push_back(packing.close(0));
+  out.records.push_back(std::move(record));
   return out;
+}
+
+// The end mark behind the last attribute, and what the header says of a base record.
+void RecordPacker::end_record(Bytes& record, std::size_t at, const RecordHead& head,
+                              std::uint16_t next_instance) {
+  be::little_uint32_buf_t end;
+  end = at_end;
+  store(end, record, at);
+  store(be::little_uint32_buf_t{}, record, at + 4);
+  auto header = load<FileRecord>(record);
+  header.sequence = head.sequence;
+  header.links = head.links;
+  header.flags = head.flags;
+  header.next_attribute_id = next_instance;
+  header.bytes_in_use = static_cast<std::uint32_t>(at + end_bytes);
+  store(header, record);
 }
 
 Bytes RecordPacker::unused(std::uint64_t number) const {

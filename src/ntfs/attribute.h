@@ -61,6 +61,8 @@ class RecordPacker {
  private:
   friend class FilePacking;
   [[nodiscard]] std::size_t first_attribute() const;
+  static void end_record(Bytes& record, std::size_t at, const RecordHead& head,
+                         std::uint16_t next_instance);
   std::uint32_t record_bytes_;
   std::uint64_t cluster_bytes_;
 };

@@ -166,8 +166,8 @@ class FolderCheck {
       error("ntfs.index-parent", fmt::format("'{}' says that it is in folder {}", text(last_),
                                              record_of(head.parent.value())));
     }
-    const bool there = record < state_.records.size() && state_.records[record].in_use &&
-                       state_.records[record].sequence == sequence_of(reference);
+    const CheckState::Record* r = state_.records.find(record);
+    const bool there = r != nullptr && r->in_use && r->sequence == sequence_of(reference);
     if (!there) {
       error("ntfs.name-dangling",
             fmt::format("'{}' names record {}, which isn't there", text(last_), record));

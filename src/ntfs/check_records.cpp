@@ -18,7 +18,8 @@ CheckState::Name hash_name(std::uint64_t record_reference, ByteView value) {
   constexpr std::size_t length_at = offsetof(FileNameHead, name_length);
   std::uint64_t hash = XXH3_64bits_withSeed(value.data(), 8, record_reference);
   hash = XXH3_64bits_withSeed(value.data() + length_at, value.size() - length_at, hash);
-  return {hash, XXH3_64bits(value.data(), value.size()), record_of(record_reference)};
+  return {hash, static_cast<std::uint32_t>(XXH3_64bits(value.data(), value.size())),
+          static_cast<std::uint32_t>(record_of(record_reference))};
 }
 
 namespace {
@@ -163,7 +164,9 @@ class RecordCheck {
             fmt::format("the runlist at byte {} has {} clusters, its header says {} to {}", at,
                         clusters, n.lowest_vcn.value(), n.highest_vcn.value()));
     for (const Run& r : runs) {
-      if (r.lcn != Run::hole) state_.claims.push_back({r.lcn, r.count, number_, head.type.value()});
+      if (r.lcn != Run::hole)
+        state_.claims.push_back(
+            {r.lcn, r.count, static_cast<std::uint32_t>(number_), head.type.value()});
     }
   }
 
@@ -311,7 +314,7 @@ class RecordCheck {
       return;
     }
     if (info->value.size() == 72) {
-      state_.security_ids.emplace_back(number_,
+      state_.security_ids.emplace_back(static_cast<std::uint32_t>(number_),
                                        load<StandardInformation>(info->value).security_id.value());
     } else if (find_attribute(all, at_security_descriptor) == nullptr) {
       warning("ntfs.security-id", "the record has neither a security id nor a descriptor");
@@ -336,9 +339,14 @@ void check_mft_bitmap(CheckState& state) {
   std::uint64_t number = 0;
   state.volume.stream_own(*bits, [&](ByteView bytes) {
     for (const std::uint8_t byte : bytes) {
+      if (byte == 0 && state.records.find(number) == nullptr) {  // eight of one chunk
+        number += 8;
+        continue;
+      }
       for (unsigned bit = 0; bit < 8; ++bit, ++number) {
         const bool set = (byte >> bit & 1) != 0;
-        const bool used = number < state.records.size() && state.records[number].in_use;
+        const CheckState::Record* r = state.records.find(number);
+        const bool used = r != nullptr && r->in_use;
         if (set == used) continue;
         state.finding("ntfs.mft-bitmap", used ? Severity::error : Severity::warning, number,
                       used ? "the record is in use, but $MFT's bitmap says that it is free"
@@ -346,16 +354,15 @@ void check_mft_bitmap(CheckState& state) {
       }
     }
   });
-  if (number < state.records.size())
+  if (number < state.volume.records())
     state.error(
         "ntfs.mft-bitmap", record_mft,
-        fmt::format("$MFT's bitmap has {} bits for {} records", number, state.records.size()));
+        fmt::format("$MFT's bitmap has {} bits for {} records", number, state.volume.records()));
 }
 
 }  // namespace
 
 void check_records(CheckState& state) {
-  state.records.resize(state.volume.records());
   state.volume.each_record([&](std::uint64_t number, ByteSpan record, RecordState how) {
     if (how == RecordState::torn) {
       state.error("ntfs.record-torn", number,

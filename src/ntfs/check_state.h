@@ -7,6 +7,7 @@
 #include <nuvrat/text.h>
 
 #include "base/finding_log.h"
+#include "base/sparse_array.h"
 #include "ntfs/upcase.h"
 #include "ntfs/volume.h"
 
@@ -27,25 +28,29 @@ struct CheckState {
     bool extension = false;
     std::uint16_t sequence = 0;
   };
-  std::vector<Record> records;
+  SparseArray<Record> records;
+
+  // What there is one of for each file is kept small. Records are told by the low half of their
+  // numbers: $MFT would have to be larger than 4 TiB to make that ambiguous.
 
   /// Clusters that a runlist owns.
   struct Claim {
-    std::uint64_t lcn, count, record;
-    std::uint32_t type;
+    std::uint64_t lcn, count;
+    std::uint32_t record, type;
   };
   std::vector<Claim> claims;
 
   /// A FILE_NAME of a record, or its copy in a folder's index, by hash: what must be equal on both
   /// sides, and what systems let grow old (times and sizes).
   struct Name {
-    std::uint64_t hash, whole, record;
+    std::uint64_t hash;
+    std::uint32_t whole, record;
     bool operator<(const Name& o) const { return hash < o.hash; }
   };
   std::vector<Name> names_of_records;
   std::vector<Name> names_of_folders;
 
-  std::vector<std::pair<std::uint64_t, std::uint32_t>> security_ids;  // record, id
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> security_ids;  ///< record, id
   struct Folder {
     std::uint64_t record, parent;  ///< the parent that its name says
   };

@@ -232,6 +232,7 @@ void add_system_contents(const NtfsPlan& plan, std::uint32_t record, std::vector
 
 std::vector<Attribute> head_attributes_of(const NtfsPlan& plan, Entity e) {
   std::vector<Attribute> out;
+  out.reserve(4);
   const bool of_system = plan.is_system(e) || e == FileTree::root;
   out.push_back(resident(at_standard_information,
                          standard_information(stamp_of(plan, e), of_system && e != FileTree::root
@@ -275,12 +276,34 @@ RecordHead head_of(const NtfsPlan& plan, Entity e) {
   return out;
 }
 
+namespace {
+
+// Sorts what is not in order already: most folders were filled in some order.
+template <typename Item, typename Less>
+void put_in_order(std::vector<Item>& items, Less less) {
+  if (!std::is_sorted(items.begin(), items.end(), less))
+    std::sort(items.begin(), items.end(), less);
+}
+
+}  // namespace
+
 std::vector<NameOf> sorted_names(const NtfsPlan& plan, Entity folder) {
-  std::vector<NameOf> names;
+  // Folded once, in one pool: a folder may have tens of thousands of names.
+  struct Folded {
+    NameOf name;
+    std::size_t at, length;
+  };
+  std::u16string pool;
+  std::vector<Folded> names, short_names;
+  const auto add = [&](std::vector<Folded>& to, NameOf n) {
+    const std::u16string_view text = text_of(plan, n);
+    to.push_back({n, pool.size(), text.size()});
+    for (const char16_t unit : text) pool.push_back(plan.upcase()(unit));
+  };
   const auto add_system = [&](std::uint32_t parent) {
     for (const SystemFile& f : system_files) {
       if (f.parent != parent) continue;
-      names.push_back({f.record == record_root ? FileTree::root : plan.system(f.record), false});
+      add(names, {f.record == record_root ? FileTree::root : plan.system(f.record), false});
     }
   };
   if (plan.is_system(folder)) {
@@ -288,28 +311,22 @@ std::vector<NameOf> sorted_names(const NtfsPlan& plan, Entity folder) {
   } else {
     if (folder == FileTree::root) add_system(record_root);
     for (const FileTree::Id id : plan.tree().children(folder)) {
-      names.push_back({id, false});
-      if (has_short(plan, id)) names.push_back({id, true});
+      add(names, {id, false});
+      if (has_short(plan, id)) add(short_names, {id, true});
     }
   }
-  // Folded once, in one pool: a folder may have tens of thousands of names.
-  std::u16string pool;
-  std::vector<std::pair<std::size_t, std::size_t>> folded;
-  for (const NameOf& n : names) {
-    const std::u16string_view text = text_of(plan, n);
-    folded.emplace_back(pool.size(), text.size());
-    for (const char16_t unit : text) pool.push_back(plan.upcase()(unit));
-  }
-  std::vector<std::uint32_t> order(names.size());
-  for (std::uint32_t i = 0; i < order.size(); ++i) order[i] = i;
   const std::u16string_view all = pool;
-  std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) {
-    return all.substr(folded[a].first, folded[a].second) <
-           all.substr(folded[b].first, folded[b].second);
-  });
+  const auto less = [all](const Folded& a, const Folded& b) {
+    return all.substr(a.at, a.length) < all.substr(b.at, b.length);
+  };
+  put_in_order(names, less);
+  put_in_order(short_names, less);
+  std::vector<Folded> merged(names.size() + short_names.size());
+  std::merge(names.begin(), names.end(), short_names.begin(), short_names.end(), merged.begin(),
+             less);
   std::vector<NameOf> out;
-  out.reserve(order.size());
-  for (const std::uint32_t i : order) out.push_back(names[i]);
+  out.reserve(merged.size());
+  for (const Folded& f : merged) out.push_back(f.name);
   return out;
 }
 

@@ -15,23 +15,27 @@
 
 #include "base/finding_log.h"
 #include "base/record.h"
+#include "base/sparse_array.h"
 #include "ntfs/fixup.h"
 #include "ntfs/folder_index.h"
 
 namespace nuvrat {
 namespace {
 
-// What a record says of its file; names come from the folders.
+// What a record says of its file; names come from the folders. There is one for each record of the
+// volume, so it is kept small.
 struct FileFacts {
+  Ticks created = 0, modified = 0, accessed = 0;
+  std::uint64_t size = 0;
+  std::uint32_t extents_at = 0, extents_count = 0;
+  std::uint32_t attributes = 0;
+  FileTree::Id first_name = FileTree::none;
+  std::uint16_t sequence = 0;
+  Stored stored = Stored::extents;
   bool known = false;
   bool directory = false;
-  Stored stored = Stored::extents;
-  std::uint16_t sequence = 0;
-  std::uint32_t attributes = 0;
-  Ticks created = 0, modified = 0, accessed = 0;
-  std::uint64_t size = 0, valid = 0;
-  std::size_t extents_at = 0, extents_count = 0;
 };
+static_assert(sizeof(FileFacts) <= 56);
 
 // Contents besides the unnamed ones: named streams, and where a reparse point leads.
 struct SideStream {
@@ -53,7 +57,6 @@ class NtfsReader final : public VolumeReader {
       read_records();
       walk();
       facts_.clear();
-      facts_.shrink_to_fit();
       extents_.clear();
       extents_.shrink_to_fit();
     }
@@ -220,7 +223,8 @@ class NtfsReader final : public VolumeReader {
   }
 
   void read_records() {
-    facts_.resize(volume_.records());
+    if (volume_.records() > FileTree::none)
+      throw Error(ErrorCode::damaged, fmt::format("$MFT would have {} records", volume_.records()));
     volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
       if (state == NtfsVolume::RecordState::torn) {
         add_finding("ntfs.record-torn", Severity::error, number, FileTree::root,
@@ -262,38 +266,34 @@ class NtfsReader final : public VolumeReader {
       if (named || a.type == at_reparse_point) {
         sides_[number].push_back({a.type, a.name, a.bytes()});
       } else if (a.type == at_data && !f.directory) {
-        take_contents(a, f);
+        take_contents(number, a, f);
       }
     }
     facts_[number] = f;
   }
 
-  void take_contents(const AttributeView& a, FileFacts& f) {
-    f.size = f.valid = a.bytes();
+  void take_contents(std::uint64_t number, const AttributeView& a, FileFacts& f) {
+    f.size = a.bytes();
     const bool packed = (a.flags & attribute_compressed) != 0 && a.compression_unit != 0;
     if (a.resident || packed) {
       f.stored = Stored::elsewhere;
       if (f.size == 0) f.stored = Stored::extents;
       return;
     }
-    f.valid = std::min(a.size, a.initialised);
-    f.extents_at = extents_.size();
+    if (a.initialised < a.size) valid_[number] = a.initialised;
+    f.extents_at = static_cast<std::uint32_t>(extents_.size());
+    if (a.runs.size() >= FileTree::none - extents_.size())
+      throw Error(ErrorCode::damaged, "the files lie in more pieces than can be held");
     const std::uint64_t spc = volume_.cluster_sectors();
-    for (const Run& r : a.runs)
-      extents_.push_back({r.lcn == Run::hole ? FileTree::hole : r.lcn * spc, r.count * spc});
-    f.extents_count = extents_.size() - f.extents_at;
     // Runs behind the end hold nothing.
-    std::uint64_t sectors =
-        div_up(f.size, volume_.geometry().cluster_bytes()) * volume_.cluster_sectors();
-    for (std::size_t i = 0; i < f.extents_count; ++i) {
-      SectorRange& e = extents_[f.extents_at + i];
-      e.count = std::min(e.count, sectors);
-      sectors -= e.count;
-      if (e.count == 0) {
-        f.extents_count = i;
-        extents_.resize(f.extents_at + i);
-      }
+    std::uint64_t sectors = div_up(f.size, volume_.geometry().cluster_bytes()) * spc;
+    for (const Run& r : a.runs) {
+      const std::uint64_t count = std::min(r.count * spc, sectors);
+      if (count == 0) break;
+      extents_.push_back({r.lcn == Run::hole ? FileTree::hole : r.lcn * spc, count});
+      sectors -= count;
     }
+    f.extents_count = static_cast<std::uint32_t>(extents_.size()) - f.extents_at;
   }
 
   void walk() {
@@ -353,7 +353,7 @@ class NtfsReader final : public VolumeReader {
   FileTree::Id add_node(FileTree::Id parent, const IndexedName& n,
                         const std::u16string& short_name) {
     const std::uint64_t record = record_of(n.reference);
-    const FileFacts* f = record < facts_.size() ? &facts_[record] : nullptr;
+    FileFacts* f = facts_.find(record);
     if (f == nullptr || !f->known || f->sequence != sequence_of(n.reference)) {
       add_finding(
           "ntfs.name-dangling", Severity::error, record, parent,
@@ -375,21 +375,21 @@ class NtfsReader final : public VolumeReader {
     info.accessed = f->accessed;
     const FileTree::Id id =
         tree_.add(parent, n.name, short_name.size() > 12 ? u"" : short_name, info);
-    record_of_.push_back(record);
+    record_of_.push_back(static_cast<std::uint32_t>(record));
     if ((f->attributes & attr_encrypted_file) != 0) {
       add_finding("ntfs.encrypted", Severity::note, record, id,
                   "the file is encrypted: its hash is that of what lies on the disk");
     }
     if (!f->directory) {
       tree_.set_stored(id, f->stored);
-      if (f->valid < f->size) tree_.set_valid_bytes(id, f->valid);
-      const auto [first, added] = first_name_.emplace(record, id);
-      if (added) {
-        const auto begin = extents_.begin() + static_cast<std::ptrdiff_t>(f->extents_at);
-        tree_.set_extents(id, {begin, begin + static_cast<std::ptrdiff_t>(f->extents_count)});
+      if (const auto valid = valid_.find(record); valid != valid_.end())
+        tree_.set_valid_bytes(id, valid->second);
+      if (f->first_name == FileTree::none) {
+        f->first_name = id;
+        tree_.set_extents(id, std::span(extents_).subspan(f->extents_at, f->extents_count));
       } else {
-        tree_.set_link(id, first->second);
-        tree_.share_extents(id, first->second);
+        tree_.set_link(id, f->first_name);
+        tree_.share_extents(id, f->first_name);
       }
     }
     if (const auto sides = sides_.find(record); sides != sides_.end()) {
@@ -404,7 +404,7 @@ class NtfsReader final : public VolumeReader {
     info.size = s.size;
     const std::u16string stream = s.type == at_reparse_point ? u"$REPARSE_POINT" : s.name;
     const FileTree::Id id = tree_.add(parent, name + u":" + stream, u"", info);
-    record_of_.push_back(record);
+    record_of_.push_back(static_cast<std::uint32_t>(record));
     tree_.set_stored(id, s.size == 0 ? Stored::extents : Stored::elsewhere);
     sides_of_[id] = s;
   }
@@ -414,12 +414,12 @@ class NtfsReader final : public VolumeReader {
   FileTree tree_;
   FindingLog log_;
   bool walked_ = false;
-  std::vector<FileFacts> facts_;
+  SparseArray<FileFacts> facts_;  // by record
   std::vector<SectorRange> extents_;
   std::unordered_map<std::uint64_t, std::vector<SideStream>> sides_;  // by record
   std::unordered_map<FileTree::Id, SideStream> sides_of_;             // by node
-  std::unordered_map<std::uint64_t, FileTree::Id> first_name_;        // by record
-  std::vector<std::uint64_t> record_of_;                              // by node
+  std::unordered_map<std::uint64_t, std::uint64_t> valid_;            // by record
+  std::vector<std::uint32_t> record_of_;                              // by node
 };
 
 }  // namespace

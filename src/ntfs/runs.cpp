@@ -71,11 +71,15 @@ void encode_run(const Run& run, std::uint64_t& previous, Bytes& out) {
   previous = run.lcn;
 }
 
-Bytes encode_runs(const Runs& runs) {
-  Bytes out;
+std::size_t encoded_bytes(const Runs& runs) {
+  std::size_t out = 1;  // the end
   std::uint64_t previous = 0;
-  for (const Run& run : runs) encode_run(run, previous, out);
-  out.push_back(0);
+  for (const Run& run : runs) {
+    out += 1 + signed_width(static_cast<std::int64_t>(run.count));
+    if (run.lcn == Run::hole) continue;
+    out += signed_width(static_cast<std::int64_t>(run.lcn - previous));
+    previous = run.lcn;
+  }
   return out;
 }
 

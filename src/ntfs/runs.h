@@ -23,8 +23,8 @@ void add_run(Runs& runs, Run run);
 
 /// Bytes of one mapping pair; `previous` is the LCN that the delta counts from.
 void encode_run(const Run& run, std::uint64_t& previous, Bytes& out);
-/// A whole runlist with its end mark.
-[[nodiscard]] Bytes encode_runs(const Runs& runs);
+/// Bytes of a whole runlist with its end mark.
+[[nodiscard]] std::size_t encoded_bytes(const Runs& runs);
 
 /// Appends the runs of one attribute's mapping pairs to `out`. Deltas count from zero. Throws Error
 /// (damaged) for pairs that leave `bytes`, are no numbers, or lead outside `clusters`.

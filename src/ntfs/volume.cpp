@@ -180,7 +180,11 @@ void NtfsVolume::each_record(
     const std::function<void(std::uint64_t, ByteSpan, RecordState)>& visit) const {
   const std::uint64_t per_piece = std::min(piece_bytes / geometry_.record_bytes, records_);
   Bytes piece(per_piece * geometry_.record_bytes);
-  for (std::uint64_t first = 0; first < records_; first += per_piece) {
+  for (std::uint64_t first = 0; first < records_;) {
+    if (const std::uint64_t empty = records_in_hole(first); empty > 0) {
+      first += empty;
+      continue;
+    }
     const std::uint64_t count = std::min(per_piece, records_ - first);
     const ByteSpan all = ByteSpan(piece).first(count * geometry_.record_bytes);
     read(mft_, first * geometry_.record_bytes, all);
@@ -188,7 +192,21 @@ void NtfsVolume::each_record(
       const ByteSpan record = all.subspan(i * geometry_.record_bytes, geometry_.record_bytes);
       visit(first + i, record, unprotect_record(record));
     }
+    first += count;
   }
+}
+
+std::uint64_t NtfsVolume::records_in_hole(std::uint64_t first) const {
+  const std::uint64_t cluster = geometry_.cluster_bytes();
+  const std::uint64_t at = first * geometry_.record_bytes;
+  const auto run = mft_.at(at / cluster);
+  if (!run) return 0;
+  std::uint64_t bytes = run->count * cluster - at % cluster;
+  if (run->lcn != Run::hole) {
+    const std::uint64_t lba = (run->lcn * cluster + at % cluster) / device_.sector_size();
+    bytes = std::min(bytes, (device_.next_data(lba) - lba) * device_.sector_size());
+  }
+  return std::min(bytes / geometry_.record_bytes, records_ - first);
 }
 
 std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, ByteView record) const {

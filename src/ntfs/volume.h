@@ -61,7 +61,8 @@ class NtfsVolume {
   enum class RecordState { sound, torn, not_a_record };
   /// A record with its update sequence resolved.
   RecordState read_record(std::uint64_t number, Bytes& out) const;
-  /// Every record in order, large pieces at a time.
+  /// Every record in order, large pieces at a time; where the device has nothing but a hole there
+  /// are none.
   void each_record(
       const std::function<void(std::uint64_t number, ByteSpan record, RecordState)>& visit) const;
 
@@ -82,6 +83,7 @@ class NtfsVolume {
 
  private:
   struct Segment;
+  [[nodiscard]] std::uint64_t records_in_hole(std::uint64_t first) const;
   void read_bytes(std::uint64_t offset, ByteSpan out) const;
   [[nodiscard]] std::vector<Segment> segments(std::uint64_t number, ByteView record) const;
   void read_extensions(std::uint64_t number, const AttributeView& list,

@@ -8,15 +8,15 @@ namespace nuvrat {
 
 FileTree::FileTree() {
   Node node{};
-  node.parent = node.first_child = node.last_child = node.next_sibling = none;
+  node.parent = node.first = node.second = node.next_sibling = none;
   node.directory = true;
   nodes_.push_back(node);
 }
 
 FileTree::Id FileTree::add(Id parent, std::u16string_view name, std::u16string_view short_name,
                            const Info& info) {
-  if (nodes_.size() >= none || names_.size() + 1024 > 0xFFFFFFFF || name.size() > 511 ||
-      short_name.size() > 12) {
+  if (nodes_.size() >= none || !names_.has_room() || !short_names_.has_room() ||
+      name.size() > 511 || short_name.size() > 12) {
     throw Error(ErrorCode::damaged, "the volume names more files than a volume can hold");
   }
   Node node{};
@@ -25,23 +25,23 @@ FileTree::Id FileTree::add(Id parent, std::u16string_view name, std::u16string_v
   node.modified = info.modified;
   node.accessed = info.accessed;
   node.parent = parent;
-  node.first_child = node.last_child = node.next_sibling = none;
-  node.name_at = static_cast<std::uint32_t>(names_.size());
+  node.next_sibling = none;
+  if (info.directory) node.first = node.second = none;
+  node.name_at = names_.add(name);
+  node.short_at = short_names_.add(short_name);
   node.attributes = info.attributes;
   node.name_length = static_cast<std::uint16_t>(name.size());
-  node.short_length = static_cast<std::uint8_t>(short_name.size());
+  node.short_length = static_cast<std::uint8_t>(short_name.size() & 0x3F);
   node.directory = info.directory;
-  names_.insert(names_.end(), name.begin(), name.end());
-  names_.insert(names_.end(), short_name.begin(), short_name.end());
   const Id id = static_cast<Id>(nodes_.size());
   nodes_.push_back(node);
   Node& above = nodes_[parent];
-  if (above.first_child == none) {
-    above.first_child = id;
+  if (above.first == none) {
+    above.first = id;
   } else {
-    nodes_[above.last_child].next_sibling = id;
+    nodes_[above.second].next_sibling = id;
   }
-  above.last_child = id;
+  above.second = id;
   if (!info.directory) {
     ++files_;
     total_ += info.size;
@@ -49,15 +49,46 @@ FileTree::Id FileTree::add(Id parent, std::u16string_view name, std::u16string_v
   return id;
 }
 
-void FileTree::set_extents(Id id, const std::vector<SectorRange>& extents) {
-  nodes_[id].extents_at = static_cast<std::uint32_t>(extents_.size());
-  nodes_[id].extents_count = static_cast<std::uint32_t>(extents.size());
+void FileTree::Nodes::push_back(const Node& node) {
+  if (size_ % block_nodes == 0) {
+    blocks_.emplace_back();
+    if (blocks_.size() > 1) blocks_.back().reserve(block_nodes);  // a small tree stays small
+  }
+  blocks_.back().push_back(node);
+  ++size_;
+}
+
+std::uint32_t FileTree::NamePool::add(std::u16string_view text) {
+  if (blocks_.empty() || blocks_.back().size() + text.size() > block_units) {
+    blocks_.emplace_back();
+    if (blocks_.size() > 1) blocks_.back().reserve(block_units);
+  }
+  const std::size_t at = (blocks_.size() - 1) * block_units + blocks_.back().size();
+  blocks_.back() += text;
+  return static_cast<std::uint32_t>(at);
+}
+
+std::u16string_view FileTree::NamePool::at(std::uint32_t place, std::size_t length) const {
+  if (length == 0) return {};
+  return std::u16string_view(blocks_[place / block_units]).substr(place % block_units, length);
+}
+
+void FileTree::forget_short_names() {
+  short_names_.clear();
+  for (Id id = 0; id < size(); ++id) nodes_[id].short_length = 0;
+}
+
+void FileTree::set_extents(Id id, std::span<const SectorRange> extents) {
+  if (extents.size() >= none - extents_.size())
+    throw Error(ErrorCode::damaged, "the files lie in more pieces than can be held");
+  nodes_[id].first = static_cast<std::uint32_t>(extents_.size());
+  nodes_[id].second = static_cast<std::uint32_t>(extents.size());
   extents_.insert(extents_.end(), extents.begin(), extents.end());
 }
 
 void FileTree::share_extents(Id id, Id other) {
-  nodes_[id].extents_at = nodes_[other].extents_at;
-  nodes_[id].extents_count = nodes_[other].extents_count;
+  nodes_[id].first = nodes_[other].first;
+  nodes_[id].second = nodes_[other].second;
 }
 
 void FileTree::set_size(Id id, std::uint64_t size) {
@@ -81,11 +112,11 @@ FileTree::Info FileTree::info(Id id) const {
 }
 
 std::u16string_view FileTree::name(Id id) const {
-  return {names_.data() + nodes_[id].name_at, nodes_[id].name_length};
+  return names_.at(nodes_[id].name_at, nodes_[id].name_length);
 }
 
 std::u16string_view FileTree::short_name(Id id) const {
-  return {names_.data() + nodes_[id].name_at + nodes_[id].name_length, nodes_[id].short_length};
+  return short_names_.at(nodes_[id].short_at, nodes_[id].short_length);
 }
 
 std::u16string FileTree::path16(Id id) const {
@@ -104,12 +135,14 @@ std::string FileTree::path(Id id) const {
 }
 
 std::span<const SectorRange> FileTree::extents(Id id) const {
-  return std::span(extents_).subspan(nodes_[id].extents_at, nodes_[id].extents_count);
+  if (nodes_[id].directory) return {};
+  return std::span(extents_).subspan(nodes_[id].first, nodes_[id].second);
 }
 
 std::vector<FileTree::Id> FileTree::children(Id id) const {
   std::vector<Id> out;
-  for (Id c = nodes_[id].first_child; c != none; c = nodes_[c].next_sibling) out.push_back(c);
+  if (!nodes_[id].directory) return out;
+  for (Id c = nodes_[id].first; c != none; c = nodes_[c].next_sibling) out.push_back(c);
   return out;
 }
 

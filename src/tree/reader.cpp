@@ -6,6 +6,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/manifest.h>
 
+#include "base/memory.h"
 #include "tree/hash_workers.h"
 
 namespace nuvrat {
@@ -190,6 +191,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
                              const KnownContents* known) {
   ManifestVolume out;
   const FileTree& tree = reader.tree();
+  give_back_memory();  // what the reader needed on the way
   out.info = reader.info();
   out.start = start;
   out.sectors = reader.device().sectors();
@@ -223,6 +225,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
       out.unreadable[id] = it->second;
   }
   out.tree = reader.take_tree();
+  out.tree.forget_short_names();  // no manifest holds them
   return out;
 }
 
