@@ -25,6 +25,12 @@ struct Target {
 };
 
 const std::vector<Target>& targets();
+// One file of targets each.
+[[nodiscard]] std::vector<Target> table_targets();
+[[nodiscard]] std::vector<Target> fat_targets();
+[[nodiscard]] std::vector<Target> ntfs_targets();
+[[nodiscard]] std::vector<Target> file_targets();
+[[nodiscard]] std::vector<Target> rewrite_targets();
 
 /// Ends the process with a message: the target's word is broken.
 [[noreturn]] void broken(const std::string& what);
@@ -63,12 +69,31 @@ class TempFile {
 /// Everything that reading can do with a disk: survey, check, every file's contents.
 void read_everything(nuvrat::Device& disk);
 
+/// The same of the disk that a script makes, as a target.
+void volume(ByteView script);
+
 /// Makes a torn record or index block whole: its update sequence as its contents say.
 void mend_record(nuvrat::ByteSpan record);
+/// Puts the checksums of both copies of a GPT right.
+void mend_gpt(nuvrat::MemoryDevice& disk);
+
+/// Sectors that hold more than one byte over and over: the structures.
+[[nodiscard]] std::vector<std::uint64_t> structures_of(const nuvrat::MemoryDevice& disk);
+/// Pieces of five bytes: which of the sectors (u16), offset in it (u16), value; so that a mutation
+/// is one small damage somewhere in the structures.
+void damage(nuvrat::MemoryDevice& disk, const std::vector<std::uint64_t>& sectors, ByteView pieces);
+
+// Little-endian numbers, as far as the bytes reach.
+[[nodiscard]] std::uint64_t number(ByteView bytes, std::size_t at, unsigned width);
+void store_number(nuvrat::ByteSpan bytes, std::size_t at, std::uint64_t value, unsigned width);
+/// An entry of an MBR or EBR, and the signature at the sector's end.
+void put_entry(Bytes& sector, unsigned slot, std::uint8_t type, std::uint64_t start,
+               std::uint64_t sectors);
 
 // Disks to begin from.
-[[nodiscard]] std::unique_ptr<nuvrat::MemoryDevice> fat_volume(nuvrat::VolumeKind kind);
-[[nodiscard]] std::unique_ptr<nuvrat::MemoryDevice> ntfs_volume();
+[[nodiscard]] std::unique_ptr<nuvrat::MemoryDevice> fat_volume(nuvrat::VolumeKind kind,
+                                                               unsigned more_files = 0);
+[[nodiscard]] std::unique_ptr<nuvrat::MemoryDevice> ntfs_volume(unsigned more_files = 0);
 [[nodiscard]] std::unique_ptr<nuvrat::MemoryDevice> mbr_disk();
 [[nodiscard]] std::unique_ptr<nuvrat::MemoryDevice> gpt_disk();
 

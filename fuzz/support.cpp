@@ -13,6 +13,28 @@ using namespace nuvrat;
 
 namespace {
 
+void put(Bytes& out, std::uint64_t value, unsigned width) {
+  for (unsigned i = 0; i < width; ++i) out.push_back(static_cast<std::uint8_t>(value >> 8 * i));
+}
+
+// Every sector that begins a record or an index block.
+void mend_records(MemoryDevice& disk) {
+  const std::uint64_t size = disk.sector_size();
+  for (std::uint64_t lba = disk.next_data(0); lba < disk.sectors(); lba = disk.next_data(lba + 1)) {
+    const Bytes sector = disk.read(lba);
+    const std::uint64_t magic = number(sector, 0, 4);
+    if (magic != 0x454C4946 && magic != 0x58444E49) continue;  // "FILE", "INDX"
+    const std::uint64_t pieces = number(sector, 6, 2);
+    const std::uint64_t count = (std::max<std::uint64_t>(pieces, 2) - 1) * 512 / size;
+    if (count == 0 || count > 16 || count > disk.sectors() - lba) continue;
+    Bytes record = disk.read(lba, count);
+    mend_record(record);
+    disk.write(lba, record);
+  }
+}
+
+}  // namespace
+
 std::uint64_t number(ByteView bytes, std::size_t at, unsigned width) {
   std::uint64_t out = 0;
   for (unsigned i = 0; i < width && at + i < bytes.size(); ++i)
@@ -20,8 +42,18 @@ std::uint64_t number(ByteView bytes, std::size_t at, unsigned width) {
   return out;
 }
 
-void put(Bytes& out, std::uint64_t value, unsigned width) {
-  for (unsigned i = 0; i < width; ++i) out.push_back(static_cast<std::uint8_t>(value >> 8 * i));
+void store_number(ByteSpan bytes, std::size_t at, std::uint64_t value, unsigned width) {
+  for (unsigned i = 0; i < width && at + i < bytes.size(); ++i)
+    bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+}
+
+void put_entry(Bytes& sector, unsigned slot, std::uint8_t type, std::uint64_t start,
+               std::uint64_t sectors) {
+  const std::size_t at = 446 + 16 * slot;
+  sector[at + 4] = type;
+  store_number(sector, at + 8, start, 4);
+  store_number(sector, at + 12, sectors, 4);
+  store_number(sector, 510, 0xAA55, 2);
 }
 
 // Of a GPT: entries' and header's CRC-32, both copies (UEFI specification, 5.3.2).
@@ -46,23 +78,33 @@ void mend_gpt(MemoryDevice& disk) {
   }
 }
 
-// Every sector that begins a record or an index block.
-void mend_records(MemoryDevice& disk) {
-  const std::uint64_t size = disk.sector_size();
+// Sectors that hold more than one byte over and over: the structures.
+std::vector<std::uint64_t> structures_of(const MemoryDevice& disk) {
+  std::vector<std::uint64_t> out;
   for (std::uint64_t lba = disk.next_data(0); lba < disk.sectors(); lba = disk.next_data(lba + 1)) {
     const Bytes sector = disk.read(lba);
-    const std::uint64_t magic = number(sector, 0, 4);
-    if (magic != 0x454C4946 && magic != 0x58444E49) continue;  // "FILE", "INDX"
-    const std::uint64_t pieces = number(sector, 6, 2);
-    const std::uint64_t count = (std::max<std::uint64_t>(pieces, 2) - 1) * 512 / size;
-    if (count == 0 || count > 16 || count > disk.sectors() - lba) continue;
-    Bytes record = disk.read(lba, count);
-    mend_record(record);
-    disk.write(lba, record);
+    const bool plain = std::all_of(sector.begin(), sector.end(),
+                                   [&sector](std::uint8_t b) { return b == sector[0]; });
+    if (!plain) out.push_back(lba);
+  }
+  return out;
+}
+
+// Pieces of five bytes: which of the sectors (u16), offset in it (u16), value; so that a mutation
+// is one small damage somewhere in the structures.
+void damage(MemoryDevice& disk, const std::vector<std::uint64_t>& sectors, ByteView pieces) {
+  for (std::size_t at = 0; at + 5 <= pieces.size() && at < 500; at += 5) {
+    const std::uint64_t lba = sectors[number(pieces, at, 2) % sectors.size()];
+    Bytes sector = disk.read(lba);
+    sector[number(pieces, at + 2, 2) % sector.size()] = pieces[at + 4];
+    disk.write(lba, sector);
   }
 }
 
-}  // namespace
+void volume(ByteView input) {
+  const auto disk = disk_from(input);
+  if (disk) read_everything(*disk);
+}
 
 void broken(const std::string& what) {
   std::fprintf(stderr, "a word is broken: %s\n", what.c_str());
@@ -170,7 +212,7 @@ void read_everything(Device& disk) {
   });
 }
 
-std::unique_ptr<MemoryDevice> fat_volume(VolumeKind kind) {
+std::unique_ptr<MemoryDevice> fat_volume(VolumeKind kind, unsigned more) {
   const std::uint64_t sectors = kind == VolumeKind::fat32 ? 1u << 17 : 1u << 14;
   auto disk = std::make_unique<MemoryDevice>(sectors, 512);
   FatFormat format;
@@ -185,6 +227,8 @@ std::unique_ptr<MemoryDevice> fat_volume(VolumeKind kind) {
   FatFileInfo scattered;
   scattered.placement = Placement::scattered;
   writer.add_file("PIECES.BIN", Bytes(3000, 'p'), scattered);
+  for (unsigned i = 0; i < more; ++i)
+    writer.add_file("Readings/one of many readings " + std::to_string(i), {});
   writer.finish();
   return disk;
 }
@@ -202,8 +246,8 @@ JobResult convert(Device& disk, const Assessment& plan,
   return out;
 }
 
-std::unique_ptr<MemoryDevice> ntfs_volume() {
-  auto disk = fat_volume(VolumeKind::fat16);
+std::unique_ptr<MemoryDevice> ntfs_volume(unsigned more) {
+  auto disk = fat_volume(VolumeKind::fat16, more);
   Random random(1);
   const Assessment plan = assess(*disk, {parse_goal("volume=ntfs")}, utc(), random);
   if (!convert(*disk, plan).sound()) broken("the seed does not convert");

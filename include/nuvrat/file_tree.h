@@ -63,16 +63,16 @@ class FileTree {
   Id add(Id parent, std::u16string_view name, std::u16string_view short_name, const Info& info);
   /// Sets the extents of a file. Sectors count from the volume's first one.
   void set_extents(Id id, std::span<const SectorRange> extents);
-  /// The node has the extents that `other` has, which lie in memory once.
-  void share_extents(Id id, Id other);
+  /// Takes a list of extents as a whole; nodes are then given parts of it. For a tree without any.
+  void adopt_extents(std::vector<SectorRange> extents);
+  /// The node has `count` of the adopted extents from the `first` on.
+  void set_extents(Id id, std::uint32_t first, std::uint32_t count);
   void set_stored(Id id, Stored stored) { nodes_[id].stored = stored; }
   /// Only the first `bytes` of the file were ever written; the rest reads as zeros.
   void set_valid_bytes(Id id, std::uint64_t bytes) { rare_[id].valid = bytes; }
   /// The node is another name of the file that `first` names already.
   void set_link(Id id, Id first) { rare_[id].link = first; }
   void set_size(Id id, std::uint64_t size);
-  /// Gives back the memory of all short names, for a tree that only tells what there is.
-  void forget_short_names();
   /// How exact the times of all nodes are.
   void set_precision(const TimePrecision& precision) { precision_ = precision; }
 

@@ -18,6 +18,7 @@ namespace nuvrat {
 struct ReadOptions {
   Zone zone = Zone::machine();  ///< the zone of FAT's local times
   unsigned codepage = 437;      ///< the OEM code page of FAT's short names
+  bool short_names = true;      ///< keep them in the tree; a manifest, for one, has no use for them
 };
 
 struct VolumeInfo {

@@ -14,19 +14,30 @@ class SparseArray {
   /// The item, made if it isn't there.
   [[nodiscard]] T& operator[](std::uint64_t index) {
     auto& chunk = chunks_[index / chunk_items];
-    if (chunk == nullptr) chunk = std::make_unique<std::array<T, chunk_items>>();
-    return (*chunk)[index % chunk_items];
+    if (chunk == nullptr) chunk = std::make_unique<Chunk>();
+    return chunk->items[index % chunk_items];
+  }
+  /// The item is wanted until it is let go; the memory of items that lie together goes with the
+  /// last of them. Each call of the one has one of the other.
+  void hold(std::uint64_t index) { ++chunks_.at(index / chunk_items)->held; }
+  void let_go(std::uint64_t index) {
+    const auto it = chunks_.find(index / chunk_items);
+    if (--it->second->held == 0) chunks_.erase(it);
   }
   /// Null where neither it nor one near it was made.
   [[nodiscard]] T* find(std::uint64_t index) const {
     const auto it = chunks_.find(index / chunk_items);
-    return it == chunks_.end() ? nullptr : &(*it->second)[index % chunk_items];
+    return it == chunks_.end() ? nullptr : &it->second->items[index % chunk_items];
   }
   void clear() { chunks_.clear(); }
 
  private:
   static constexpr std::uint64_t chunk_items = 256;
-  std::unordered_map<std::uint64_t, std::unique_ptr<std::array<T, chunk_items>>> chunks_;
+  struct Chunk {
+    std::array<T, chunk_items> items{};
+    std::uint64_t held = 0;
+  };
+  std::unordered_map<std::uint64_t, std::unique_ptr<Chunk>> chunks_;
 };
 
 }  // namespace nuvrat

@@ -74,7 +74,7 @@ Findings check_volume(const Device& device, const ReadOptions& options) {
 std::unique_ptr<VolumeReader> open_volume(const Device& device, const ReadOptions& options) {
   const VolumeSignature signature = recognise_volume(device);
   if (is_fat(signature.kind)) return open_fat(device, options);
-  if (signature.kind == VolumeKind::ntfs) return open_ntfs(device);
+  if (signature.kind == VolumeKind::ntfs) return open_ntfs(device, options);
   return nullptr;
 }
 

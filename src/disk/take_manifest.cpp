@@ -36,7 +36,9 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
                       Progress& progress, const KnownManifest* known, std::string_view doing,
                       const SectorSet& skip, Manifest& out) {
   const Window window(device, p.range());
-  if (const auto reader = open_volume(window, options)) {
+  ReadOptions wanted = options;
+  wanted.short_names = false;
+  if (const auto reader = open_volume(window, wanted)) {
     progress.stage(fmt::format("{} {}", doing, part_name(p.number)), reader->tree().total_bytes());
     const ManifestVolume* recorded = recorded_volume(known, p.start);
     ManifestVolume volume;

@@ -21,6 +21,7 @@ class FatReader final : public VolumeReader {
       : device_(device),
         page_(options.codepage),
         zone_(options.zone),
+        short_names_(options.short_names),
         geometry_(fat_geometry_of(device, device.read(0))),
         ratio_(geometry_.sector_bytes / device.sector_size()) {
     map_.emplace(device_, geometry_, geometry_.active_fat);
@@ -212,7 +213,8 @@ class FatReader final : public VolumeReader {
 
   void add_item(const Folder& folder, const DirectoryItem& item, std::vector<Folder>& open,
                 std::set<std::uint32_t>& seen) {
-    const FileTree::Id id = tree_.add(folder.id, item.name, item.short_name, item.info);
+    const FileTree::Id id = tree_.add(
+        folder.id, item.name, short_names_ ? std::u16string_view(item.short_name) : u"", item.info);
     if (item.name.empty() ||
         item.name.find_first_of(std::u16string_view(u"/\0", 2)) != item.name.npos) {
       add_finding("fat.name-illegal", Severity::error, {}, item.index, id,
@@ -260,6 +262,7 @@ class FatReader final : public VolumeReader {
   const Device& device_;
   CodePage page_;
   Zone zone_;
+  bool short_names_;
   FatGeometry geometry_;
   std::uint32_t ratio_;
   std::optional<FatMap> map_;

@@ -283,7 +283,12 @@ std::size_t NtfsPlan::make_special(Entity e, std::uint64_t first_extension, Tape
 }
 
 Runs NtfsPlan::used() const {
-  Runs all = taken_;
+  // Counted first: this is one item a file, and growing would hold it twice.
+  std::size_t pieces = taken_.size() + 1;
+  for (FileTree::Id id = 1; id < tree_.size(); ++id) pieces += tree_.extents(id).size();
+  Runs all;
+  all.reserve(pieces + 2 * moves_.size());
+  all.insert(all.end(), taken_.begin(), taken_.end());
   all.push_back({0, boot_clusters()});
   for (const Run& r : bad_runs()) all.push_back(r);
   for (FileTree::Id id = 1; id < tree_.size(); ++id) {

@@ -34,6 +34,7 @@ struct FileFacts {
   Stored stored = Stored::extents;
   bool known = false;
   bool directory = false;
+  bool linked = false;  // it has several names
 };
 static_assert(sizeof(FileFacts) <= 56);
 
@@ -46,7 +47,9 @@ struct SideStream {
 
 class NtfsReader final : public VolumeReader {
  public:
-  explicit NtfsReader(const Device& device) : volume_(device) { fill_info(); }
+  NtfsReader(const Device& device, bool short_names) : volume_(device), short_names_(short_names) {
+    fill_info();
+  }
 
   [[nodiscard]] const VolumeInfo& info() const override { return info_; }
   [[nodiscard]] const Findings& findings() const override { return log_.kept(); }
@@ -55,10 +58,9 @@ class NtfsReader final : public VolumeReader {
   [[nodiscard]] const FileTree& tree() override {
     if (!walked_) {
       read_records();
+      tree_.adopt_extents(std::exchange(extents_, {}));
       walk();
       facts_.clear();
-      extents_.clear();
-      extents_.shrink_to_fit();
     }
     walked_ = true;
     return tree_;
@@ -261,7 +263,10 @@ class NtfsReader final : public VolumeReader {
       f.accessed = info.accessed.value();
       f.attributes = info.attributes.value();
     }
+    unsigned names = 0;
     for (const AttributeView& a : all) {
+      if (a.type == at_file_name && a.value.size() >= sizeof(FileNameHead))
+        names += load<FileNameHead>(a.value).name_space == name_dos ? 0 : 1;
       const bool named = a.type == at_data && !a.name.empty();
       if (named || a.type == at_reparse_point) {
         sides_[number].push_back({a.type, a.name, a.bytes()});
@@ -269,7 +274,9 @@ class NtfsReader final : public VolumeReader {
         take_contents(number, a, f);
       }
     }
+    f.linked = names > 1;
     facts_[number] = f;
+    facts_.hold(number);
   }
 
   void take_contents(std::uint64_t number, const AttributeView& a, FileFacts& f) {
@@ -325,7 +332,7 @@ class NtfsReader final : public VolumeReader {
       }
       std::map<std::uint64_t, std::u16string> short_names;
       for (const IndexedName& n : names) {
-        if (n.space == name_dos) short_names[n.reference] = n.name;
+        if (n.space == name_dos && short_names_) short_names[n.reference] = n.name;
       }
       for (const IndexedName& n : names) {
         const std::uint64_t record = record_of(n.reference);
@@ -355,9 +362,9 @@ class NtfsReader final : public VolumeReader {
     const std::uint64_t record = record_of(n.reference);
     FileFacts* f = facts_.find(record);
     if (f == nullptr || !f->known || f->sequence != sequence_of(n.reference)) {
-      add_finding(
-          "ntfs.name-dangling", Severity::error, record, parent,
-          fmt::format("'{}' names a file whose record isn't there", printable(to_utf8(n.name))));
+      add_finding("ntfs.name-dangling", Severity::error, record, parent,
+                  fmt::format("'{}' names a file whose record isn't there, or has another name",
+                              printable(to_utf8(n.name))));
       return FileTree::none;
     }
     if (n.name.empty() || n.name.find_first_of(std::u16string_view(u"/\0", 2)) != n.name.npos) {
@@ -386,14 +393,17 @@ class NtfsReader final : public VolumeReader {
         tree_.set_valid_bytes(id, valid->second);
       if (f->first_name == FileTree::none) {
         f->first_name = id;
-        tree_.set_extents(id, std::span(extents_).subspan(f->extents_at, f->extents_count));
       } else {
         tree_.set_link(id, f->first_name);
-        tree_.share_extents(id, f->first_name);
       }
+      tree_.set_extents(id, f->extents_at, f->extents_count);
     }
     if (const auto sides = sides_.find(record); sides != sides_.end()) {
       for (const SideStream& s : sides->second) add_side(parent, n.name, record, s);
+    }
+    if (!f->linked) {  // asked for once
+      f->known = false;
+      facts_.let_go(record);
     }
     return id;
   }
@@ -410,6 +420,7 @@ class NtfsReader final : public VolumeReader {
   }
 
   NtfsVolume volume_;
+  bool short_names_;
   VolumeInfo info_;
   FileTree tree_;
   FindingLog log_;
@@ -424,8 +435,8 @@ class NtfsReader final : public VolumeReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> open_ntfs(const Device& device) {
-  return std::make_unique<NtfsReader>(device);
+std::unique_ptr<VolumeReader> open_ntfs(const Device& device, const ReadOptions& options) {
+  return std::make_unique<NtfsReader>(device, options.short_names);
 }
 
 }  // namespace nuvrat

@@ -8,6 +8,7 @@
 namespace nuvrat {
 
 /// Throws Error (damaged) when the boot sector or $MFT's first record make no sense.
-[[nodiscard]] std::unique_ptr<VolumeReader> open_ntfs(const Device& device);
+[[nodiscard]] std::unique_ptr<VolumeReader> open_ntfs(const Device& device,
+                                                      const ReadOptions& options);
 
 }  // namespace nuvrat

@@ -73,11 +73,6 @@ std::u16string_view FileTree::NamePool::at(std::uint32_t place, std::size_t leng
   return std::u16string_view(blocks_[place / block_units]).substr(place % block_units, length);
 }
 
-void FileTree::forget_short_names() {
-  short_names_.clear();
-  for (Id id = 0; id < size(); ++id) nodes_[id].short_length = 0;
-}
-
 void FileTree::set_extents(Id id, std::span<const SectorRange> extents) {
   if (extents.size() >= none - extents_.size())
     throw Error(ErrorCode::damaged, "the files lie in more pieces than can be held");
@@ -86,9 +81,15 @@ void FileTree::set_extents(Id id, std::span<const SectorRange> extents) {
   extents_.insert(extents_.end(), extents.begin(), extents.end());
 }
 
-void FileTree::share_extents(Id id, Id other) {
-  nodes_[id].first = nodes_[other].first;
-  nodes_[id].second = nodes_[other].second;
+void FileTree::adopt_extents(std::vector<SectorRange> extents) {
+  if (extents.size() >= none)
+    throw Error(ErrorCode::damaged, "the files lie in more pieces than can be held");
+  extents_ = std::move(extents);
+}
+
+void FileTree::set_extents(Id id, std::uint32_t first, std::uint32_t count) {
+  nodes_[id].first = first;
+  nodes_[id].second = count;
 }
 
 void FileTree::set_size(Id id, std::uint64_t size) {

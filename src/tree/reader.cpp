@@ -225,7 +225,6 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
       out.unreadable[id] = it->second;
   }
   out.tree = reader.take_tree();
-  out.tree.forget_short_names();  // no manifest holds them
   return out;
 }
 

@@ -1,0 +1,166 @@
+// What lies beside the disk: journals, manifests, assessments, and words.
+
+#include <cstdio>
+
+#include <nlohmann/json.hpp>
+#include <xxhash.h>
+
+#include "assess/json.h"
+#include "fuzz.h"
+
+namespace fuzz {
+
+using namespace nuvrat;
+
+namespace {
+
+Bytes bytes_of(std::string_view text) {
+  return {text.begin(), text.end()};
+}
+
+std::string text_of(ByteView bytes) {
+  return {bytes.begin(), bytes.end()};
+}
+
+// Checksums put right, or nothing behind the first damaged record would ever be read
+// (docs/formats/undo-journal.md).
+void mend_journal(Bytes& file) {
+  constexpr std::size_t header = 32, head = 40;
+  if (file.size() < header) return;
+  const auto put = [&file](std::size_t at, std::uint64_t value, unsigned width) {
+    for (unsigned i = 0; i < width; ++i) file[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+  };
+  put(28, crc32(ByteView(file).first(28)), 4);
+  for (std::size_t at = header; at + head <= file.size();) {
+    std::uint64_t payload = 0;
+    for (unsigned i = 8; i > 0; --i) payload = payload << 8 | file[at + 24 + i - 1];
+    payload = std::min<std::uint64_t>(payload, file.size() - at - head);
+    put(at, 0x43455221, 4);
+    put(at + 24, payload, 8);
+    put(at + 32, 0, 8);
+    put(at + 32, XXH3_64bits(file.data() + at, head + payload), 8);
+    at += head + payload;
+  }
+}
+
+void journal(ByteView input) {
+  Bytes mended(input.begin(), input.end());
+  if (!input.empty() && input.back() % 2 == 0) mend_journal(mended);
+  const TempFile file(mended);
+  expect_answer([&] {
+    const Journal journal = Journal::open(file.path());
+    (void)journal.writes();
+    (void)journal.steps_done();
+    const MemoryDevice disk(4096, 512);
+    (void)journal.foreign_sectors(disk, false);
+    (void)journal.before_switch(0, disk);
+    (void)journal.bytes_to_put_back();
+  });
+}
+
+std::vector<Bytes> journal_seeds() {
+  auto disk = mbr_disk();
+  Random random(1);
+  const Assessment plan = assess(*disk, {parse_goal("table=gpt")}, utc(), random);
+  Bytes out;
+  (void)convert(*disk, plan, [&](const std::filesystem::path& folder) {
+    const auto file = folder / "undo.journal";
+    std::FILE* in = std::fopen(file.c_str(), "rb");
+    out.resize(std::filesystem::file_size(file));
+    if (std::fread(out.data(), 1, out.size(), in) != out.size()) broken("the seed");
+    std::fclose(in);
+  });
+  return {out};
+}
+
+void manifest(ByteView input) {
+  const TempFile file(input);
+  expect_answer([&] {
+    const Manifest m = load_manifest(file.path());
+    const Comparison c = compare(m, m);
+    if (!c.equal()) broken("a manifest differs from itself");
+    const TempFile copy({});
+    save_manifest(m, copy.path());
+    if (load_manifest(copy.path()).seal() != m.seal()) broken("a manifest's copy differs");
+  });
+}
+
+std::vector<Bytes> manifest_seeds() {
+  auto disk = mbr_disk();
+  QuietProgress quiet;
+  const TempFile file({});
+  save_manifest(take_manifest(*disk, utc(), quiet), file.path());
+  Bytes out(std::filesystem::file_size(file.path()));
+  std::FILE* in = std::fopen(file.path().c_str(), "rb");
+  if (std::fread(out.data(), 1, out.size(), in) != out.size()) broken("the seed");
+  std::fclose(in);
+  return {out};
+}
+
+// What a case keeps, and what a resume makes of it: rewrites on a disk of another shape.
+void assessment(ByteView input) {
+  expect_answer([&] {
+    const auto json = nlohmann::json::parse(input.begin(), input.end(), nullptr, false);
+    if (json.is_discarded()) return;
+    const Assessment a = assessment_from_json(json);
+    (void)assessment_text(a, {});
+    (void)assessment_json(a);
+    (void)next_steps(a);
+    for (const Step& step : a.steps) {
+      expect_answer([&] {
+        MemoryDevice disk(1u << 14, 512);
+        Overlay overlay(disk);
+        const auto rewrite = make_rewrite(step, overlay);
+        (void)Engine::inspect(*rewrite, overlay, owned_for(step));
+      });
+    }
+  });
+}
+
+std::vector<Bytes> assessment_seeds() {
+  std::vector<Bytes> out;
+  Random random(1);
+  const auto add = [&](Device& disk, const char* goal) {
+    const auto json =
+        nlohmann::json::parse(assessment_json(assess(disk, {parse_goal(goal)}, utc(), random)));
+    out.push_back(bytes_of(json.dump()));
+  };
+  add(*mbr_disk(), "table=gpt");
+  add(*gpt_disk(), "table=mbr");
+  add(*gpt_disk(), "p1.name=x");
+  add(*fat_volume(VolumeKind::fat16), "volume=ntfs");
+  return out;
+}
+
+void words(ByteView input) {
+  expect_answer([&] {
+    const Goal goal = parse_goal(text_of(input));
+    if (!(parse_goal(goal.text()) == goal)) broken("a goal reads as another one");
+  });
+  expect_answer([&] { (void)parse_fault_plan(text_of(input)); });
+  expect_answer([&] { (void)parse_time(text_of(input)); });
+  expect_answer([&] { (void)Guid(text_of(input)); });
+  const std::string shown = printable(text_of(input));
+  if (display_width(fit(shown, 20, true)) != 20) broken("a text does not fit its columns");
+}
+
+std::vector<Bytes> words_seeds() {
+  return {bytes_of("table=gpt"),
+          bytes_of("p12.active=yes"),
+          bytes_of("p1.name=Bøje 4"),
+          bytes_of("cut=12,keep=some,seed=3,bad-read=100+8"),
+          bytes_of("2031-03-04T05:06:07.0000000Z"),
+          bytes_of("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"),
+          bytes_of("潮位計 42")};
+}
+
+}  // namespace
+
+std::vector<Target> file_targets() {
+  return {{"journal", journal, journal_seeds},
+          {"manifest", manifest, manifest_seeds},
+          {"assessment", assessment, assessment_seeds},
+          {"words", words, words_seeds}};
+}
+
+}  // namespace fuzz
