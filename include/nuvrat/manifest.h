@@ -44,8 +44,6 @@ struct ManifestRange {
   std::string description;
   Digest digest;  ///< see range_digest
   std::vector<ByteRange> unreadable;
-  std::vector<ByteRange>
-      skipped;                 ///< parts that a rewrite changes on purpose: left out of the hash
   bool holds_nothing = false;  ///< an empty reserved partition, which a rewrite may drop
 };
 
@@ -80,9 +78,9 @@ struct KnownContents {
                                            const KnownContents* known = nullptr);
 
 /// One hash of a range that is read but not understood: SHA-256 over the SHA-256 of each MiB. Holes
-/// of sparse images cost next to nothing. Sectors in `skip` (absolute) count as zeros.
+/// of sparse images cost next to nothing.
 [[nodiscard]] Digest range_digest(const Device& device, SectorRange range, Progress& progress,
-                                  std::vector<ByteRange>& unreadable, const SectorSet& skip = {});
+                                  std::vector<ByteRange>& unreadable);
 
 /// JSON Lines; docs/formats/manifest.md.
 void save_manifest(const Manifest& manifest, const std::filesystem::path& path);

@@ -53,10 +53,6 @@ struct KnownManifest {
 [[nodiscard]] Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
                                      const std::vector<unsigned>& numbers = {},
                                      const KnownManifest* known = nullptr,
-                                     std::string_view doing = "reading",
-                                     const SectorSet& skip = {});
-
-/// The absolute sectors that a manifest left out of its range hashes.
-[[nodiscard]] SectorSet skipped_sectors(const Manifest& manifest);
+                                     std::string_view doing = "reading");
 
 }  // namespace nuvrat

@@ -13,6 +13,9 @@
 namespace nuvrat {
 namespace {
 
+// Twice what any system shows. Each goal is assessed by itself, and each costs what the table has.
+constexpr std::size_t most_listed_partitions = 512;
+
 // Bytes a second of plain reading, taken from where files are.
 double read_speed(const Device& device, const Layout& layout) {
   std::uint64_t at = 0;
@@ -151,10 +154,11 @@ OwnedSectors owned_for(const Step& step) {
   };
 }
 
-Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOptions& options,
-                  Random& random) {
-  if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
-  Survey survey = survey_disk(device, options, true);
+namespace {
+
+// The survey is changed on the way: planners see the disk as the steps before theirs leave it.
+Assessment assess_surveyed(Device& device, Survey survey, const std::vector<Goal>& goals,
+                           const ReadOptions& options, Random& random) {
   Wishes wishes = sort_goals(goals, survey);
   Assessment out = start_assessment(survey);
   const Layout before = out.before;
@@ -186,12 +190,26 @@ Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOpti
   return out;
 }
 
+}  // namespace
+
+Assessment assess(Device& device, const std::vector<Goal>& goals, const ReadOptions& options,
+                  Random& random) {
+  if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
+  return assess_surveyed(device, survey_disk(device, options, true), goals, options, random);
+}
+
 std::vector<Assessment> assess_all(Device& device, const ReadOptions& options, Random& random) {
+  const Survey survey = survey_disk(device, options, true);
   std::vector<Assessment> out;
   const auto add = [&](const std::string& word) {
-    out.push_back(assess(device, {parse_goal(word)}, options, random));
+    out.push_back(assess_surveyed(device, survey, {parse_goal(word)}, options, random));
   };
-  const Survey survey = survey_disk(device, options);
+  if (survey.partitions.size() > most_listed_partitions) {
+    throw Error(ErrorCode::words,
+                fmt::format("the disk has {} partitions, too many to try every goal on each",
+                            survey.partitions.size()),
+                {}, "Name the goals, such as table=gpt");
+  }
   if (survey.bare_volume) {
     if (is_fat(survey.partitions[0].signature.kind)) add("volume=ntfs");
     return out;

@@ -19,12 +19,8 @@ const ManifestVolume* recorded_volume(const KnownManifest* known, std::uint64_t 
   return it == all.end() ? nullptr : &*it;
 }
 
-const ManifestRange* untouched_range(const KnownManifest* known, SectorRange range,
-                                     const SectorSet& skip) {
-  if (known == nullptr) return nullptr;
-  SectorSet written = known->written;
-  written.remove(skip);
-  if (written.first_overlap(range)) return nullptr;
+const ManifestRange* untouched_range(const KnownManifest* known, SectorRange range) {
+  if (known == nullptr || known->written.first_overlap(range)) return nullptr;
   const auto& all = known->recorded.ranges;
   const auto it = std::find_if(all.begin(), all.end(), [range](const auto& r) {
     return r.start == range.first && r.sectors == range.count;
@@ -34,7 +30,7 @@ const ManifestRange* untouched_range(const KnownManifest* known, SectorRange ran
 
 void record_partition(Device& device, const Partition& p, const ReadOptions& options,
                       Progress& progress, const KnownManifest* known, std::string_view doing,
-                      const SectorSet& skip, Manifest& out) {
+                      Manifest& out) {
   const Window window(device, p.range());
   ReadOptions wanted = options;
   wanted.short_names = false;
@@ -53,7 +49,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
     return;
   }
   ManifestRange range;
-  if (const ManifestRange* same = untouched_range(known, p.range(), skip)) {
+  if (const ManifestRange* same = untouched_range(known, p.range())) {
     range = *same;
   } else {
     progress.stage(fmt::format("{} {}", doing, part_name(p.number)), window.bytes());
@@ -61,13 +57,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
     range.sectors = p.sectors;
     range.description = recognise_volume(window).description;
     range.holds_nothing = class_of(p.type) == TypeClass::reserved;
-    range.digest = range_digest(device, p.range(), progress, range.unreadable, skip);
-    SectorSet inside{p.range()};
-    inside.remove(skip.gaps(p.range()));
-    for (const SectorRange& r : inside.ranges()) {
-      range.skipped.push_back(
-          {(r.first - p.start) * device.sector_size(), r.count * device.sector_size()});
-    }
+    range.digest = range_digest(device, p.range(), progress, range.unreadable);
   }
   range.number = p.number;
   out.ranges.push_back(std::move(range));
@@ -77,7 +67,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
 
 Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
                        const std::vector<unsigned>& numbers, const KnownManifest* known,
-                       std::string_view doing, const SectorSet& skip) {
+                       std::string_view doing) {
   Manifest out;
   out.device = device.identity().path;
   out.zone = options.zone.name();
@@ -110,17 +100,7 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
                       p.number),
           {}, "Name the partitions to read");
     }
-    record_partition(device, p, options, progress, known, doing, skip, out);
-  }
-  return out;
-}
-
-SectorSet skipped_sectors(const Manifest& manifest) {
-  SectorSet out;
-  for (const ManifestRange& r : manifest.ranges) {
-    for (const ByteRange& part : r.skipped) {
-      out.add({r.start + part.offset / manifest.sector_size, part.length / manifest.sector_size});
-    }
+    record_partition(device, p, options, progress, known, doing, out);
   }
   return out;
 }

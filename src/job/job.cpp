@@ -37,17 +37,6 @@ void require_readable(const Manifest& before, const JobOptions& options) {
       "and expect the same damage afterwards, pass --accept-unreadable");
 }
 
-// Boot sectors of volumes that aren't read.
-SectorSet changed_on_purpose(const Assessment& assessment) {
-  SectorSet out;
-  for (const Step& step : assessment.steps) {
-    if (step.kind != "boot-sector") continue;
-    out.add({step.lba, 1});
-    for (const std::uint64_t lba : step.copies) out.add({lba, 1});
-  }
-  return out;
-}
-
 void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
                        const Assessment& assessment, const JobOptions& options,
                        Progress& progress) {
@@ -64,8 +53,8 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
                 "Nothing was written. This is a mistake in Nuvrat: please report it");
   }
   const KnownManifest known{expected, written};
-  const Manifest after = take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known,
-                                       "rehearsing", skipped_sectors(expected));
+  const Manifest after =
+      take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known, "rehearsing");
   const Comparison comparison = compare_as_planned(expected, after, assessment);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
@@ -80,8 +69,7 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
 JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
                       Case& folder, Progress& progress) {
   give_back_memory();
-  Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording",
-                                  changed_on_purpose(assessment));
+  Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording");
   save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
                                      before.seal()));

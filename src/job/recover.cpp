@@ -58,8 +58,7 @@ void require_same_files(Device& device, const CaseFile& job, const Case& folder,
   if (!folder.has("after.manifest")) return;
   const Manifest then = load_manifest(folder.file("after.manifest"));
   const Comparison changes =
-      compare(then, take_manifest(device, job.options.read, progress, {}, nullptr, "comparing",
-                                  skipped_sectors(then)));
+      compare(then, take_manifest(device, job.options.read, progress, {}, nullptr, "comparing"));
   if (changes.equal()) return;
   std::string text;
   for (const Difference& d : changes.differences) {

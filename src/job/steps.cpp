@@ -153,8 +153,7 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
     if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
   }
   give_back_memory();
-  const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing",
-                                       skipped_sectors(expected));
+  const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing");
   save_manifest(after, folder.file("after.manifest"));
   result.comparison = compare_as_planned(expected, after, assessment);
   result.tag_after = disk_tag(device, table);

@@ -31,9 +31,7 @@ class Comparer {
   }
 
   void ranges(const ManifestRange& before, const ManifestRange& after) {
-    if (before.digest == after.digest && before.unreadable == after.unreadable &&
-        before.skipped == after.skipped)
-      return;
+    if (before.digest == after.digest && before.unreadable == after.unreadable) return;
     add(DifferenceKind::range, after.number, "",
         fmt::format("its contents changed: range hash {} before, {} now",
                     before.digest.hex().substr(0, 16), after.digest.hex().substr(0, 16)));

@@ -25,10 +25,10 @@ json ranges_json(const std::vector<ByteRange>& ranges) {
   return out;
 }
 
-std::vector<ByteRange> ranges_from(const json& line, const char* name = "unreadable") {
+std::vector<ByteRange> ranges_from(const json& line) {
   std::vector<ByteRange> out;
-  if (!line.contains(name)) return out;
-  for (const json& r : line.at(name)) out.push_back({r.at(0), r.at(1)});
+  if (!line.contains("unreadable")) return out;
+  for (const json& r : line.at("unreadable")) out.push_back({r.at(0), r.at(1)});
   return out;
 }
 
@@ -90,7 +90,6 @@ json range_line(const ManifestRange& r) {
                {"description", r.description},
                {"digest", r.digest.hex()}};
   if (r.holds_nothing) line["holds_nothing"] = true;
-  if (!r.skipped.empty()) line["skipped"] = ranges_json(r.skipped);
   if (!r.unreadable.empty()) line["unreadable"] = ranges_json(r.unreadable);
   return line;
 }
@@ -149,10 +148,10 @@ class Loader {
     } else if (line.contains("volume")) {
       volume(line);
     } else if (line.contains("range")) {
-      out_.ranges.push_back(
-          {line.at("range"), line.at("start"), line.at("sectors"), line.at("description"),
-           Digest::from_hex(line.at("digest").get<std::string>()), ranges_from(line),
-           ranges_from(line, "skipped"), line.value("holds_nothing", false)});
+      out_.ranges.push_back({line.at("range"), line.at("start"), line.at("sectors"),
+                             line.at("description"),
+                             Digest::from_hex(line.at("digest").get<std::string>()),
+                             ranges_from(line), line.value("holds_nothing", false)});
     } else if (line.contains("seal")) {
       totals_ = line;
     } else {

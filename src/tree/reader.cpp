@@ -229,7 +229,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
 }
 
 Digest range_digest(const Device& device, SectorRange range, Progress& progress,
-                    std::vector<ByteRange>& unreadable, const SectorSet& skip) {
+                    std::vector<ByteRange>& unreadable) {
   const Window window(const_cast<Device&>(device), range);  // a Window only reads here
   const std::uint64_t size = window.sector_size();
   const std::uint64_t per_piece = piece_bytes / size;
@@ -245,11 +245,6 @@ Digest range_digest(const Device& device, SectorRange range, Progress& progress,
     } else {
       const ByteSpan piece = ByteSpan(buffer).first(count * size);
       read_piece(window, at, piece, at * size, unreadable);
-      for (std::uint64_t i = 0; !skip.empty() && i < count; ++i) {
-        if (!skip.contains({range.first + at + i, 1})) continue;
-        const ByteSpan sector = piece.subspan(i * size, size);
-        std::fill(sector.begin(), sector.end(), std::uint8_t{0});
-      }
       all.add(Sha256::of(piece).bytes);
     }
     progress.advance(count * size);

@@ -259,8 +259,7 @@ int verify(const Options& options) {
   ReadOptions read = read_options(options);
   if (options.timezone.empty()) read.zone = Zone::named(recorded.zone);
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
-    const Manifest current =
-        take_manifest(*device, read, progress, {}, nullptr, "reading", skipped_sectors(recorded));
+    const Manifest current = take_manifest(*device, read, progress);
     const Comparison result = compare(recorded, current);
     terminal.finish();
     std::cout << (options.json ? comparison_json(result, current)
