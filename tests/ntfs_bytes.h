@@ -14,10 +14,6 @@ namespace support {
 using namespace nuvrat;
 using volumes::noise;
 
-inline void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
-  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
-}
-
 // An NTFS volume that was a FAT one, and hands on its records.
 struct NtfsBytes {
   std::unique_ptr<MemoryDevice> disk;

@@ -132,6 +132,10 @@ std::uint64_t little(ByteView bytes, std::size_t offset, unsigned width) {
   return out;
 }
 
+void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
+  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+}
+
 namespace {
 
 // UEFI specification 2.10, section 5.3.2, table 5-5: offset and width of each field.

@@ -63,6 +63,8 @@ void make_small_disk(const std::filesystem::path& file, std::uint64_t disk_secto
 /// CRC-32 by the definition, one bit at a time.
 std::uint32_t slow_crc32(nuvrat::ByteView bytes);
 std::uint64_t little(nuvrat::ByteView bytes, std::size_t offset, unsigned width);
+/// The way back: a little-endian number at its place.
+void put(nuvrat::Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width);
 
 /// Checks both copies of a GPT and the protective MBR from the specification's text alone; appends
 /// what is wrong.

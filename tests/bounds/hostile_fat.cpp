@@ -2,19 +2,17 @@
 
 #include <fmt/format.h>
 
+#include "../support.h"
 #include "hostile.h"
 
 namespace bounds {
 
 using namespace nuvrat;
+using support::put;
 
 namespace {
 
 constexpr std::uint32_t end_of_chain = 0x0FFFFFFF;
-
-void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
-  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
-}
 
 // FAT32 with one-sector clusters: FAT entries and clusters as they are set.
 class Fat32 {

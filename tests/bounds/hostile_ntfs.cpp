@@ -196,6 +196,39 @@ std::unique_ptr<MemoryDevice> shared_list(unsigned n, bool own) {
   return std::move(v.disk);
 }
 
+// A disk of nothing, n times 512 MiB long, and an $MFT that claims all of it.
+std::unique_ptr<MemoryDevice> huge_mft(unsigned n) {
+  NtfsBytes v;
+  const std::uint64_t sectors = std::uint64_t{n} << 20;
+  auto disk = support::disk(sectors);
+  for (std::uint64_t lba = v.disk->next_data(0); lba < v.disk->sectors();
+       lba = v.disk->next_data(lba + 1))
+    disk->write(lba, v.disk->read(lba));
+  Bytes boot = disk->read(0);
+  put(boot, 0x28, sectors - 1, 8);
+  disk->write(0, boot);
+  v.disk = std::move(disk);
+  const Bytes record = v.record(0);
+  const std::size_t at = v.attribute(0, 0x80);
+  const std::size_t runs = at + support::little(record, at + 32, 2);
+  const std::size_t pair = 1 + (record[runs] & 15) + (record[runs] >> 4);
+  const std::uint64_t begun = support::little(record, runs + 1, record[runs] & 15);
+  const std::uint64_t from = 200000;
+  const std::uint64_t count = (sectors - 1) / v.spc - from - 1;
+  Bytes data(record.begin() + static_cast<long>(at),
+             record.begin() + static_cast<long>(runs + pair));
+  const std::size_t second = data.size();
+  data.resize((second + 10 + 7) / 8 * 8);
+  data[second] = 0x44;
+  put(data, second + 1, count, 4);
+  put(data, second + 5, from - v.mft / v.spc, 4);
+  put(data, 4, data.size(), 4);
+  put(data, 24, begun + count - 1, 8);
+  for (const std::size_t field : {40, 48, 56}) put(data, field, (begun + count) * v.spc * 512, 8);
+  v.replace(0, at, support::little(record, at + 4, 4), data);
+  return std::move(v.disk);
+}
+
 }  // namespace
 
 std::vector<Hostile> hostile_ntfs() {
@@ -208,7 +241,8 @@ std::vector<Hostile> hostile_ntfs() {
           {"NTFS: one attribute list for many files, leading to others",
            [](unsigned n) { return shared_list(n, false); }},
           {"NTFS: one attribute list for many files, leading to one",
-           [](unsigned n) { return shared_list(n, true); }}};
+           [](unsigned n) { return shared_list(n, true); }},
+          {"NTFS: an $MFT that claims a disk of nothing", huge_mft, 512}};
 }
 
 }  // namespace bounds

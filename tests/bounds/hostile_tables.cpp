@@ -4,12 +4,9 @@
 namespace bounds {
 
 using namespace nuvrat;
+using support::put;
 
 namespace {
-
-void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
-  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
-}
 
 // n EBRs, each with a logical partition that covers all that is behind it.
 std::unique_ptr<MemoryDevice> long_chain(unsigned n) {

@@ -1,0 +1,38 @@
+#pragma once
+// One damaged volume for each rule: the check names it. Damage is done to bytes, by the formats'
+// descriptions.
+
+#include <functional>
+#include <set>
+
+#include "support.h"
+
+namespace support {
+
+using namespace nuvrat;
+
+template <typename Volume>
+struct Damage {
+  const char* code;
+  std::function<void(Volume&)> done;
+};
+
+template <typename Volume>
+void every_case_is_named(const std::vector<Damage<Volume>>& cases) {
+  const Volume sound;
+  CHECK(check_volume(*sound.disk, utc()).empty());
+  std::set<std::string> codes;
+  for (const Damage<Volume>& c : cases) {
+    CAPTURE(std::string(c.code));
+    Volume volume = Volume();
+    c.done(volume);
+    const Findings findings = check_volume(*volume.disk, utc());
+    std::string all;
+    for (const Finding& f : findings) all += f.code + " ";
+    CHECK_MESSAGE(find_code(findings, c.code) != nullptr, "said instead: " << all);
+    codes.insert(c.code);
+  }
+  MESSAGE(cases.size() << " damaged volumes, " << codes.size() << " rules named");
+}
+
+}  // namespace support

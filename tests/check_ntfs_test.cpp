@@ -1,0 +1,258 @@
+// NTFS: a damaged volume for each rule, and contents of the rarer kinds.
+
+#include "broken_rules.h"
+#include "ntfs_bytes.h"
+
+using namespace nuvrat;
+using support::little;
+using support::NtfsBytes;
+using support::put;
+using support::utc;
+using volumes::noise;
+
+TEST_CASE("check: every rule of NTFS is named when it is broken") {
+  const std::vector<support::Damage<NtfsBytes>> cases = {
+      {"ntfs.boot-fields",
+       [](NtfsBytes& v) {
+         v.disk->write(0, [&] {
+           Bytes b = v.disk->read(0);
+           b[21] = 0xF0;
+           return b;
+         }());
+       }},
+      {"ntfs.boot-copy", [](NtfsBytes& v) { v.disk->write(119999, Bytes(512)); }},
+      {"ntfs.record-torn",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.mft + 2 * 64 + 1);
+         b[510] ^= 0xFF;
+         v.disk->write(v.mft + 2 * 64 + 1, b);
+       }},
+      {"ntfs.record-missing", [](NtfsBytes& v) { v.change(8, 0, 'X', 1); }},
+      {"ntfs.record",
+       [](NtfsBytes& v) {  // the list leads to a record that continues another file
+         const std::uint64_t n = v.record_of(u"PIECES.BIN");
+         const std::uint64_t lba = v.sector_of(n, 0x20);
+         Bytes list = v.disk->read(lba);
+         for (std::size_t at = 0; little(list, at + 4, 2) != 0; at += little(list, at + 4, 2)) {
+           if (little(list, at + 16, 6) != n) put(list, at + 16, 5, 6);
+         }
+         v.disk->write(lba, list);
+       }},
+      {"ntfs.nameless",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x30), 0x40, 4);
+       }},
+      {"ntfs.unreachable",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"D");
+         v.change(n, v.attribute(n, 0x30) + 24, n | 1ull << 48, 8);
+       }},
+      {"ntfs.bitmap-size", [](NtfsBytes& v) { v.change(6, v.attribute(6, 0x80) + 48, 9, 8); }},
+      {"ntfs.record-size", [](NtfsBytes& v) { v.change(65, 28, 2048, 4); }},
+      {"ntfs.record-number", [](NtfsBytes& v) { v.change(65, 44, 7, 4); }},
+      {"ntfs.sequence-zero", [](NtfsBytes& v) { v.change(65, 16, 0, 2); }},
+      {"ntfs.sequence-system", [](NtfsBytes& v) { v.change(4, 16, 9, 2); }},
+      {"ntfs.attribute-end", [](NtfsBytes& v) { v.change(65, 24, 40, 4); }},
+      {"ntfs.attribute-form",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 4, 0x1000, 4); }},
+      {"ntfs.attribute-order", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0xC0, 4); }},
+      {"ntfs.attribute-type", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0x08, 4); }},
+      {"ntfs.attribute-id", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 14, 0, 2); }},
+      {"ntfs.attribute-indexed",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 22, 0, 1); }},
+      {"ntfs.runlist",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 64, 0xFF, 1);
+       }},
+      {"ntfs.runlist-length",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 24, 99, 8);
+       }},
+      {"ntfs.runlist-form",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         const std::size_t at = v.attribute(n, 0x80) + 64;
+         const std::uint64_t lcn = v.sector_of(n, 0x80) / v.spc;
+         v.change(n, at, 0x32, 1);  // the length in two bytes where one would do
+         v.change(n, at + 1, 5, 2);
+         v.change(n, at + 3, lcn, 3);
+         v.change(n, at + 6, 0, 1);
+       }},
+      {"ntfs.link-count", [](NtfsBytes& v) { v.change(65, 18, 7, 2); }},
+      {"ntfs.sizes",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 48, 99999, 8);
+       }},
+      {"ntfs.hole",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         v.change(n, v.attribute(n, 0x80) + 64, 0x000501, 3);
+       }},
+      {"ntfs.standard-information",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10) + 16, 60, 4); }},
+      {"ntfs.security-id",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10) + 24 + 52, 0x999, 4); }},
+      {"ntfs.name-form", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 65, 9, 1); }},
+      {"ntfs.name-unlisted",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 66, u'Z', 2); }},
+      {"ntfs.name-copy",
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 8, 12345, 8); }},
+      {"ntfs.directory-flag", [](NtfsBytes& v) { v.change(v.record_of(u"A.BIN"), 22, 3, 2); }},
+      {"ntfs.attribute-list",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"PIECES.BIN");
+         const std::uint64_t lba = v.sector_of(n, 0x20);
+         Bytes list = v.disk->read(lba);
+         list[24] ^= 0x3F;
+         v.disk->write(lba, list);
+       }},
+      {"ntfs.extension",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"PIECES.BIN");
+         v.change(n, 16, 77, 2);
+       }},
+      {"ntfs.mft-bitmap", [](NtfsBytes& v) { v.change(65, 22, 0, 2); }},
+      {"ntfs.mirror",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.mirror + 2);
+         b[100] ^= 1;
+         v.disk->write(v.mirror + 2, b);
+       }},
+      {"ntfs.volume-record",
+       [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 8, 2, 1); }},
+      {"ntfs.not-clean", [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 10, 1, 1); }},
+      {"ntfs.log", [](NtfsBytes& v) { v.disk->write(v.sector_of(2, 0x80), Bytes(512)); }},
+      {"ntfs.attr-def", [](NtfsBytes& v) { v.disk->write(v.sector_of(4, 0x80), Bytes(512)); }},
+      {"ntfs.upcase",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.sector_of(10, 0x80) + 1);
+         put(b, (0x131 - 0x100) * 2, u'I', 2);
+         v.disk->write(v.sector_of(10, 0x80) + 1, b);
+       }},
+      {"ntfs.boot-file", [](NtfsBytes& v) { v.change(7, v.attribute(7, 0x80) + 48, 4096, 8); }},
+      {"ntfs.bad-clusters",
+       [](NtfsBytes& v) { v.change(8, v.attribute(8, 0x80, 1) + 48, 4096, 8); }},
+      {"ntfs.security-stream",
+       [](NtfsBytes& v) {
+         Bytes b = v.disk->read(v.sector_of(9, 0x80));
+         b[60] ^= 1;
+         v.disk->write(v.sector_of(9, 0x80), b);
+       }},
+      {"ntfs.security-index",
+       [](NtfsBytes& v) { v.change(9, v.attribute(9, 0x90, 1) + 32 + 32 + 28, 0x7777, 4); }},
+      {"ntfs.bitmap-missing",
+       [](NtfsBytes& v) {
+         const std::uint64_t lcn = v.sector_of(v.record_of(u"A.BIN"), 0x80) / v.spc;
+         const std::uint64_t lba = v.sector_of(6, 0x80) + lcn / 4096;
+         Bytes b = v.disk->read(lba);
+         b[lcn / 8 % 512] = 0;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.bitmap-lost",
+       [](NtfsBytes& v) {
+         const std::uint64_t lba = v.sector_of(6, 0x80) + 26;
+         Bytes b = v.disk->read(lba);
+         b[9] = 0xFF;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.bitmap-tail",
+       [](NtfsBytes& v) {
+         const std::uint64_t last = little(v.disk->read(0), 0x28, 8) / v.spc;  // clusters
+         const std::uint64_t lba = v.sector_of(6, 0x80) + last / 4096;
+         Bytes b = v.disk->read(lba);
+         b[last / 8 % 512] = 0;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.cluster-shared",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"A.BIN");
+         const std::size_t at = v.attribute(n, 0x80) + 64;
+         v.change(n, at, 0x31, 1);
+         v.change(n, at + 1, 5, 1);
+         v.change(n, at + 2,
+                  v.sector_of(v.record_of(u"a long name for one file.text"), 0x80) / v.spc, 3);
+         v.change(n, at + 5, 0, 1);
+       }},
+      {"ntfs.index-root",
+       [](NtfsBytes& v) { v.change(5, v.attribute(5, 0x90) + 32 + 4, 0x10, 4); }},
+      {"ntfs.index-header",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x1C, 9000, 4); }); }},
+      {"ntfs.index-entry",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 8, 4, 2); }); }},
+      {"ntfs.index-block",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 16, 777, 8); }); }},
+      {"ntfs.index-torn",
+       [](NtfsBytes& v) {
+         const std::uint64_t lba = v.sector_of(v.record_of(u"D"), 0xA0) + 3;
+         Bytes b = v.disk->read(lba);
+         b[511] ^= 0x55;
+         v.disk->write(lba, b);
+       }},
+      {"ntfs.index-order",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 66, u'Z', 2); }); }},
+      {"ntfs.index-parent",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16, 5, 6); }); }},
+      {"ntfs.name-dangling",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40, 390, 6); }); }},
+      {"ntfs.name-unknown",
+       [](NtfsBytes& v) {
+         v.change_block([](Bytes& b) {
+           put(b, 0x40 + 16 + 65, 1, 1);
+           put(b, 0x40, 65, 6);
+         });
+       }},
+      {"ntfs.name-illegal",
+       [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 66, u'/', 2); }); }},
+      {"ntfs.name-twice",
+       [](NtfsBytes& v) {
+         v.change_block([](Bytes& b) {  // the second entry gets the first one's name
+           const std::size_t second = 0x40 + little(b, 0x48, 2);
+           const std::size_t bytes = 66 + 2u * b[0x40 + 16 + 64];
+           for (std::size_t i = 0; i < bytes && 16 + i < little(b, second + 8, 2); ++i)
+             b[second + 16 + i] = b[0x50 + i];
+         });
+       }},
+      {"ntfs.index-bitmap",
+       [](NtfsBytes& v) {
+         const std::uint64_t n = v.record_of(u"D");
+         v.change(n, v.attribute(n, 0xB0) + 32, 0xFFFFFFFE, 8);
+       }},
+  };
+  support::every_case_is_named<NtfsBytes>(cases);
+}
+
+TEST_CASE("read: compressed units, holes, named streams and encrypted files") {
+  NtfsBytes volume;
+  const auto wanted = support::make_rare_contents(volume);
+  QuietProgress quiet;
+  const Manifest manifest = take_manifest(*volume.disk, utc(), quiet);
+  const ManifestVolume& v = manifest.volumes.at(0);
+  std::size_t seen = 0;
+  for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+    const auto it = wanted.find(v.tree.path(id));
+    if (it == wanted.end()) continue;
+    ++seen;
+    CAPTURE(it->first);
+    CHECK(v.tree.bytes(id) == it->second.size());
+    CHECK(v.digests[id] == Sha256::of(it->second));
+  }
+  CHECK(seen == wanted.size());
+  CHECK(v.unreadable.empty());
+  const std::uint64_t n = volume.record_of(u"PIECES.BIN");
+  volume.change(n, volume.attribute(n, 0x10) + 24 + 32, 0x4020, 4);
+  const auto reader = open_volume(*volume.disk, utc());
+  (void)reader->tree();
+  CHECK(find_code(reader->findings(), "ntfs.encrypted") != nullptr);
+  // A packed unit that makes no sense is damage, not contents.
+  const std::uint64_t lba = volume.sector_of(volume.record_of(u"UNITS.BIN"), 0x80);
+  Bytes torn = volume.disk->read(lba);
+  torn[2] = 0xFF;
+  torn[3] = 0xFF;
+  volume.disk->write(lba, torn);
+  const Manifest damaged = take_manifest(*volume.disk, utc(), quiet);
+  CHECK(damaged.unreadable_files() == 1);
+}
