@@ -1,5 +1,7 @@
 // NTFS: a damaged volume for each rule, and contents of the rarer kinds.
 
+#include <fmt/format.h>
+
 #include "broken_rules.h"
 #include "ntfs_bytes.h"
 
@@ -223,6 +225,25 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
        }},
   };
   support::every_case_is_named<NtfsBytes>(cases);
+}
+
+TEST_CASE("check: NTFS folders too deep to be named are named by their records") {
+  // 260 folders, each put into the one before it: their names are long enough for the limit.
+  constexpr unsigned folders = 260;
+  NtfsBytes v([](FatWriter& w) {
+    for (unsigned i = 0; i < folders; ++i) w.add_directory(fmt::format("{:0>150}", i));
+  });
+  for (std::uint64_t number = 65; number < 64 + folders; ++number) {
+    for (int which = 0; which < 2; ++which) {
+      const std::size_t at = v.attribute(number, 0x30, which);
+      v.change(number, at + 24, (number - 1) | std::uint64_t{1} << 48, 8);
+    }
+  }
+  const Findings findings = check_volume(*v.disk, utc());
+  const Finding* deep = find_code(findings, "ntfs.path-too-long");
+  REQUIRE(deep != nullptr);
+  CHECK(*deep->place.record == 64 + 32767 / 151);  // 151 units a folder, from the first on
+  CHECK(find_code(findings, "ntfs.unreachable") == nullptr);
 }
 
 TEST_CASE("read: compressed units, holes, named streams and encrypted files") {

@@ -120,8 +120,8 @@ struct Assessment {
 [[nodiscard]] Assessment assess(Device& device, const std::vector<Goal>& goals,
                                 const ReadOptions& options, Random& random);
 
-/// Every goal that makes sense on this disk, each assessed by itself. Throws Error (words) for a table
-/// of more partitions than that could be done for.
+/// Every goal that makes sense on this disk, each assessed by itself. Throws Error (words) for a
+/// table of more partitions than that could be done for.
 [[nodiscard]] std::vector<Assessment> assess_all(Device& device, const ReadOptions& options,
                                                  Random& random);
 

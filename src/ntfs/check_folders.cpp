@@ -5,6 +5,8 @@
 
 #include <fmt/format.h>
 
+#include <nuvrat/file_tree.h>
+
 #include "base/record.h"
 #include "ntfs/check_state.h"
 #include "ntfs/fixup.h"
@@ -260,12 +262,13 @@ void compare_names(CheckState& state) {
   }
 }
 
-// Which folders can be reached from the root, by the parents that the names say. Each is asked
-// once: what its way up meets is known afterwards.
+// Which folders can be reached from the root, by the parents that the names say, and whether any
+// system can name them. Each is asked once: what its way up meets is known afterwards.
 void check_reach(CheckState& state) {
   const auto& folders = state.folders;
   enum class Reach : std::uint8_t { unknown, on_the_way, yes, no };
   std::vector<Reach> reach(folders.size(), Reach::unknown);
+  std::vector<std::size_t> units(folders.size());  // of the path, as far as it can be named
   const auto index_of = [&folders](std::uint64_t record) -> std::optional<std::size_t> {
     const auto it =
         std::lower_bound(folders.begin(), folders.end(), record,
@@ -283,11 +286,17 @@ void check_reach(CheckState& state) {
       at = index_of(folders[*at].parent);
     }
     const bool found = at && (folders[*at].record == record_root || reach[*at] == Reach::yes);
-    for (const std::size_t w : way) {
-      reach[w] = found ? Reach::yes : Reach::no;
-      if (!found && folders[w].record >= first_user_record)
-        state.error("ntfs.unreachable", folders[w].record,
+    std::size_t above = found ? units[*at] : 0;
+    for (auto w = way.rbegin(); w != way.rend(); ++w) {
+      reach[*w] = found ? Reach::yes : Reach::no;
+      if (!found && folders[*w].record >= first_user_record)
+        state.error("ntfs.unreachable", folders[*w].record,
                     "the folder can't be reached from the root");
+      above = std::min(above + 1 + folders[*w].name_units, FileTree::most_path_units + 1);
+      units[*w] = above;
+      if (found && above > FileTree::most_path_units)
+        state.error("ntfs.path-too-long", folders[*w].record,
+                    "the folder lies too deep for any system to name it");
     }
   }
 }
@@ -295,7 +304,7 @@ void check_reach(CheckState& state) {
 }  // namespace
 
 void check_folders(CheckState& state) {
-  for (const auto& [number, parent] : state.folders) {
+  for (const auto& [number, parent, units] : state.folders) {
     try {
       FolderCheck(state, number).run();
     } catch (const Error& e) {

@@ -288,7 +288,10 @@ class RecordCheck {
     if (directory != ((head.attributes.value() & file_name_directory) != 0))
       error("ntfs.name-form", "a name says wrongly whether it is a folder's");
     state_.names_of_records.push_back(hash_name(reference, a.value));
-    if (directory) state_.folders.back().parent = record_of(head.parent.value());
+    if (directory && head.name_space != name_dos) {
+      state_.folders.back().parent = record_of(head.parent.value());
+      state_.folders.back().name_units = head.name_length;
+    }
   }
 
   void check_sizes(const AttributeView& a) {
@@ -381,7 +384,7 @@ void check_records(CheckState& state) {
     facts.extension = header.base.value() != 0;
     facts.sequence = header.sequence.value();
     if (!facts.in_use) return;
-    if (facts.directory && !facts.extension) state.folders.push_back({number, number});
+    if (facts.directory && !facts.extension) state.folders.push_back({number, number, 0});
     RecordCheck(state, number, record).run();
   });
   check_mft_bitmap(state);

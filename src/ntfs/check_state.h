@@ -53,6 +53,7 @@ struct CheckState {
   std::vector<std::pair<std::uint32_t, std::uint32_t>> security_ids;  ///< record, id
   struct Folder {
     std::uint64_t record, parent;  ///< the parent that its name says
+    std::uint32_t name_units;
   };
   std::vector<Folder> folders;     ///< by record
   std::uint64_t index_bytes_left;  ///< that folders may claim before it is plain that they share
