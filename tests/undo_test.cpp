@@ -179,6 +179,7 @@ TEST_CASE("bad device: gone at any moment, the disk is the old one or the new on
     try {
       (void)run_job(device, job.assessment, job.options, job.quiet);
     } catch (const Error&) {
+      CHECK(device.dead());
       const Layout now = read_table(*job.disk).layout;
       CHECK((now == job.assessment.before || now == job.assessment.after));
     }
