@@ -143,13 +143,14 @@ class FolderCheck {
   void take_entry(const IndexEntry& entry, ByteView key) {
     const std::size_t size = entry.key_length.value();
     if (size > key.size() || size < sizeof(FileNameHead) ||
-        size < sizeof(FileNameHead) + 2u * load<FileNameHead>(key).name_length) {
+        size < sizeof(FileNameHead) + std::size_t{2} * load<FileNameHead>(key).name_length) {
       error("ntfs.index-entry", "a name leaves its entry");
       return;
     }
     const ByteView value = key.first(size);
     const auto head = load<FileNameHead>(value);
-    std::u16string name = utf16_from(value.subspan(sizeof(FileNameHead), 2u * head.name_length));
+    std::u16string name =
+        utf16_from(value.subspan(sizeof(FileNameHead), std::size_t{2} * head.name_length));
     if (any_) {
       const auto order = state_.upcase.compare(last_, name);
       if (std::is_gt(order))
