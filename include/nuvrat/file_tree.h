@@ -145,7 +145,6 @@ class FileTree {
     [[nodiscard]] bool has_room() const { return blocks_.size() < 0xFFFFFFFF / block_units; }
     std::uint32_t add(std::u16string_view text);
     [[nodiscard]] std::u16string_view at(std::uint32_t place, std::size_t length) const;
-    void clear() { blocks_.clear(); }
 
    private:
     static constexpr std::size_t block_units = 1u << 18;

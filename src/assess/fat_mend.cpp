@@ -343,8 +343,8 @@ class FatMender {
     if (g_.kind == VolumeKind::fat32) {
       const Window window(device_, partition_.range());
       const FatMap map(window, g_, g_.active_fat);
-      std::uint64_t left = map.most_followed();
-      for (const ClusterRange& r : map.chain(g_.root_cluster, left).ranges)
+      Budget budget = map.budget();
+      for (const ClusterRange& r : map.chain(g_.root_cluster, budget).ranges)
         places.push_back(
             {sector_of(r.first), std::uint64_t{r.count} * g_.cluster_sectors * ratio_});
     } else {

@@ -6,7 +6,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/survey.h>
 
-#include "disk/covered.h"
+#include "base/budget.h"
 
 namespace nuvrat {
 namespace {
@@ -157,10 +157,10 @@ Survey survey_disk(Device& device, const ReadOptions& options, bool deep) {
     whole.sectors = device.sectors();
     out.partitions.push_back({whole, {}, {}, {}});
   }
-  CoveredSectors covered(device);
+  Budget covered(device.sectors());
   for (SurveyedPartition& p : out.partitions) {
     if (p.partition.role == Role::extended || p.partition.sectors == 0) continue;
-    if (covered.take(p.partition)) {
+    if (covered.take(p.partition.sectors)) {
       look_at_volume(device, options, deep, p);
     } else {
       p.findings.push_back({"table.overlaps",

@@ -6,7 +6,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/survey.h>
 
-#include "disk/covered.h"
+#include "base/budget.h"
 
 namespace nuvrat {
 namespace {
@@ -88,11 +88,11 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
                   "See 'nuvrat survey' for the numbers");
     }
   }
-  CoveredSectors covered(device);
+  Budget covered(device.sectors());
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
-    if (!covered.take(p)) {
+    if (!covered.take(p.sectors)) {
       throw Error(
           ErrorCode::damaged,
           fmt::format("the partitions overlap so much that reading up to p{} would read the "

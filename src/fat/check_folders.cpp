@@ -50,7 +50,7 @@ class FolderWalk {
     if (folder.cluster == 0) {
       places.push_back({s_.g.root_start(), s_.g.root_sectors});
     } else {
-      const FatMap::Chain chain = s_.map.chain(folder.cluster, s_.left_to_follow);
+      const FatMap::Chain chain = s_.map.chain(folder.cluster, s_.chains);
       judge_chain(folder.node, chain);
       for (const ClusterRange& r : claim(folder.node, chain.ranges)) {
         places.push_back(
@@ -287,7 +287,7 @@ class FolderWalk {
       }
       return;
     }
-    const FatMap::Chain chain = s_.map.chain(cluster, s_.left_to_follow);
+    const FatMap::Chain chain = s_.map.chain(cluster, s_.chains);
     judge_chain(node, chain);
     claim(node, chain.ranges);
     if (!chain.sound()) return;

@@ -20,7 +20,7 @@ struct FatCheckState {
         g(fat_geometry_of(from, boot)),
         ratio(g.sector_bytes / from.sector_size()),
         map(from, g, g.active_fat),
-        left_to_follow(map.most_followed()) {
+        chains(map.budget()) {
     facts.geometry = g;
   }
 
@@ -38,11 +38,12 @@ struct FatCheckState {
   FatGeometry g;
   std::uint32_t ratio;
   FatMap map;
-  std::uint64_t left_to_follow;  ///< of chains, in clusters
+  Budget chains;
   FindingLog log;
   FatFacts facts;
-  std::vector<Node> nodes;    ///< folders and files; the root is the first, and the volume itself
-  std::vector<Claim> claims;  ///< which node has which clusters
+  static constexpr std::uint32_t root = 0;  ///< of the nodes, for the volume itself too
+  std::vector<Node> nodes;                  ///< folders and files
+  std::vector<Claim> claims;                ///< which node has which clusters
 
   void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,
            std::uint32_t node, std::string text, bool repairable = false) {
@@ -60,7 +61,7 @@ struct FatCheckState {
 
   [[nodiscard]] std::string path(std::uint32_t node) const {
     std::vector<std::uint32_t> up;
-    for (; node != 0; node = nodes[node].parent) up.push_back(node);
+    for (; node != root; node = nodes[node].parent) up.push_back(node);
     std::string out;
     for (auto it = up.rbegin(); it != up.rend(); ++it)
       out += (out.empty() ? "" : "/") + to_utf8(nodes[*it].name);

@@ -98,7 +98,7 @@ void FatMap::read_wide(const Device& device, std::uint32_t width) {
   }
 }
 
-FatMap::Chain FatMap::chain(std::uint32_t first, std::uint64_t& left) const {
+FatMap::Chain FatMap::chain(std::uint32_t first, Budget& budget) const {
   Chain out;
   const auto ends = [&out](Fault fault, std::string text) {
     out.fault = fault;
@@ -126,12 +126,10 @@ FatMap::Chain FatMap::chain(std::uint32_t first, std::uint64_t& left) const {
     }
     --run;
     const std::uint32_t count = run->count - (cluster - run->first);
-    if (count > left) {
-      left = 0;
+    if (!budget.take(count)) {
       return ends(Fault::shared,
                   "so many chains share their clusters that it is not followed to its end");
     }
-    left -= count;
     out.ranges.push_back({cluster, count});
     out.clusters += count;
     if (out.clusters > geometry_.clusters) return ends(Fault::circle, "it runs in a circle");

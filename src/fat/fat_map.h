@@ -7,6 +7,7 @@
 
 #include <nuvrat/device.h>
 
+#include "base/budget.h"
 #include "fat/boot.h"
 
 namespace nuvrat {
@@ -33,12 +34,11 @@ class FatMap {
     std::string text;  ///< of the fault
     [[nodiscard]] bool sound() const { return fault == Fault::none; }
   };
-  /// How many clusters all chains of a volume together may have before it is plain that they share
-  /// them: what is followed on a volume in ruins stays in proportion to it.
-  [[nodiscard]] std::uint64_t most_followed() const { return 4 * geometry_.clusters; }
-  /// Follows a chain; a loop is cut once it is longer than the volume, anything once `left`, which
-  /// goes down by what was followed, is used up.
-  [[nodiscard]] Chain chain(std::uint32_t first, std::uint64_t& left) const;
+  /// For all chains of the volume together, in clusters.
+  [[nodiscard]] Budget budget() const { return Budget(geometry_.clusters); }
+  /// Follows a chain; a loop is cut once it is longer than the volume, anything once `budget` is
+  /// used up.
+  [[nodiscard]] Chain chain(std::uint32_t first, Budget& budget) const;
 
   [[nodiscard]] std::uint32_t free_clusters() const { return free_; }
   [[nodiscard]] const std::vector<ClusterRange>& bad() const { return bad_; }

@@ -25,7 +25,7 @@ class FatReader final : public VolumeReader {
         geometry_(fat_geometry_of(device, device.read(0))),
         ratio_(geometry_.sector_bytes / device.sector_size()) {
     map_.emplace(device_, geometry_, geometry_.active_fat);
-    left_to_follow_ = map_->most_followed();
+    chains_.emplace(map_->budget());
     fill_info();
   }
 
@@ -127,7 +127,7 @@ class FatReader final : public VolumeReader {
       return device_.read(geometry_.root_start() * ratio_,
                           std::uint64_t{geometry_.root_sectors} * ratio_);
     }
-    const FatMap::Chain chain = map_->chain(folder.cluster, left_to_follow_);
+    const FatMap::Chain chain = map_->chain(folder.cluster, *chains_);
     if (!chain.sound()) {
       add_finding("fat.chain", Severity::error, {}, {}, folder.id,
                   "the folder's chain is broken: " + chain.text);
@@ -240,7 +240,7 @@ class FatReader final : public VolumeReader {
   }
 
   void add_extents(FileTree::Id id, const DirectoryItem& item) {
-    const FatMap::Chain chain = map_->chain(item.cluster, left_to_follow_);
+    const FatMap::Chain chain = map_->chain(item.cluster, *chains_);
     const std::uint64_t needed = div_up<std::uint64_t>(item.info.size, geometry_.cluster_bytes());
     if (!chain.sound()) {
       add_finding("fat.chain", Severity::error, {}, item.index, id,
@@ -270,8 +270,8 @@ class FatReader final : public VolumeReader {
   VolumeInfo info_;
   FileTree tree_;
   FindingLog log_;
-  std::uint64_t left_to_follow_ = 0;  // of chains, in clusters
-  SectorSet folder_sectors_;          // of the folders read so far
+  std::optional<Budget> chains_;
+  SectorSet folder_sectors_;  // of the folders read so far
   bool walked_ = false;
 };
 

@@ -189,14 +189,12 @@ class FolderCheck {
       error("ntfs.index-bitmap", "the index has blocks but no bitmap");
       return;
     }
-    if (end_ > state_.index_bytes_left) {
-      state_.index_bytes_left = 0;
+    if (!state_.index_bytes.take(end_)) {
       error("ntfs.index-block",
             "the indexes of folders share so many clusters that its bitmap is "
             "not looked at");
       return;
     }
-    state_.index_bytes_left -= end_;
     // Eight blocks at a time: most bytes are as they should be.
     auto next = seen_.begin();
     std::uint64_t at = 0;

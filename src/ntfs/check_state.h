@@ -6,6 +6,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/budget.h"
 #include "base/finding_log.h"
 #include "base/sparse_array.h"
 #include "ntfs/upcase.h"
@@ -16,7 +17,7 @@ namespace nuvrat {
 struct CheckState {
   explicit CheckState(const Device& device)
       : volume(device),
-        index_bytes_left(4 * volume.geometry().clusters() * volume.geometry().cluster_bytes()) {}
+        index_bytes(volume.geometry().clusters() * volume.geometry().cluster_bytes()) {}
 
   NtfsVolume volume;
   FindingLog log;
@@ -55,8 +56,8 @@ struct CheckState {
     std::uint64_t record, parent;  ///< the parent that its name says
     std::uint32_t name_units;
   };
-  std::vector<Folder> folders;     ///< by record
-  std::uint64_t index_bytes_left;  ///< that folders may claim before it is plain that they share
+  std::vector<Folder> folders;  ///< by record
+  Budget index_bytes;           ///< of all folders
 
   void finding(const char* code, Severity severity, std::optional<std::uint64_t> record,
                std::string text, std::optional<std::uint64_t> cluster = {}) {
@@ -73,9 +74,7 @@ struct CheckState {
   /// Attributes of a record that the system needs; empty, and said, when they can't be had.
   [[nodiscard]] std::vector<AttributeView> system_file(std::uint64_t number) {
     try {
-      Bytes record;
-      if (volume.read_record(number, record) == NtfsVolume::RecordState::sound)
-        return volume.attributes(number, record);
+      return volume.attributes(number);
     } catch (const Error& e) {
       if (e.code() != ErrorCode::damaged) throw;
     }

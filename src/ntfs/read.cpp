@@ -16,8 +16,8 @@
 #include "base/finding_log.h"
 #include "base/record.h"
 #include "base/sparse_array.h"
-#include "ntfs/fixup.h"
 #include "ntfs/folder_index.h"
+#include "ntfs/volume_info.h"
 
 namespace nuvrat {
 namespace {
@@ -48,7 +48,7 @@ struct SideStream {
 class NtfsReader final : public VolumeReader {
  public:
   NtfsReader(const Device& device, bool short_names) : volume_(device), short_names_(short_names) {
-    fill_info();
+    info_ = read_ntfs_info(volume_, log_);
   }
 
   [[nodiscard]] const VolumeInfo& info() const override { return info_; }
@@ -105,10 +105,7 @@ class NtfsReader final : public VolumeReader {
 
   void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) override {
     const std::uint64_t number = record_of_[id];
-    Bytes record;
-    if (volume_.read_record(number, record) != NtfsVolume::RecordState::sound)
-      throw Error(ErrorCode::damaged, "the record is damaged", {{}, {}, number, {}});
-    const auto all = volume_.attributes(number, record);
+    const auto all = volume_.attributes(number);
     const auto side = sides_of_.find(id);
     const AttributeView* a = side == sides_of_.end()
                                  ? find_attribute(all, at_data)
@@ -142,86 +139,6 @@ class NtfsReader final : public VolumeReader {
       if (e.code() != ErrorCode::damaged) throw;
       return {};
     }
-  }
-
-  // A record of the system, which must be sound.
-  [[nodiscard]] std::vector<AttributeView> system_attributes(std::uint64_t number) const {
-    Bytes record;
-    if (volume_.read_record(number, record) != NtfsVolume::RecordState::sound)
-      throw Error(ErrorCode::damaged, "a record of the system is damaged", {{}, {}, number, {}});
-    return volume_.attributes(number, record);
-  }
-
-  void fill_info() {
-    const NtfsGeometry& g = volume_.geometry();
-    const std::uint64_t ratio = g.sector_bytes / volume_.device().sector_size();
-    info_.kind = VolumeKind::ntfs;
-    info_.serial_number = g.serial;
-    info_.serial = fmt::format("{:04X}-{:04X}", g.serial >> 16 & 0xFFFF, g.serial & 0xFFFF);
-    info_.sectors = g.total_sectors * ratio;
-    info_.bytes = info_.sectors * volume_.device().sector_size();
-    info_.cluster_bytes = static_cast<std::uint32_t>(g.cluster_bytes());
-    info_.hidden_sectors = g.hidden_sectors;
-    const auto volume = system_attributes(record_volume_info);
-    if (const AttributeView* name = find_attribute(volume, at_volume_name))
-      info_.label = to_utf8(utf16_from(name->value));
-    const AttributeView* about = find_attribute(volume, at_volume_information);
-    if (about == nullptr || about->value.size() < 12)
-      throw Error(ErrorCode::damaged, "the volume's own record says nothing of the volume",
-                  {{}, {}, record_volume_info, {}});
-    const bool dirty = (about->value[10] & 1) != 0;
-    info_.clean = !dirty && log_is_closed();
-    if (!info_.clean) {
-      add_finding("ntfs.not-clean", Severity::error, dirty ? record_volume_info : record_log,
-                  FileTree::root,
-                  dirty ? "the volume is marked as not closed properly; start it once under the "
-                          "system that owns it"
-                        : "the log holds work that is not done yet; start the volume once under "
-                          "the system that owns it, and close it there");
-    }
-    count_free();
-  }
-
-  // The log is closed when it is empty, or its restart area says that no client uses it.
-  [[nodiscard]] bool log_is_closed() const {
-    const auto all = system_attributes(record_log);
-    const AttributeView* data = find_attribute(all, at_data);
-    if (data == nullptr || data->resident || data->size < 8192) return false;
-    bool any_closed = false;
-    for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{4096}}) {
-      Bytes page(4096);
-      volume_.read(*data, at, page);
-      const auto mark = load<be::little_uint32_buf_t>(page).value();
-      if (mark == 0xFFFFFFFF) {
-        any_closed |= at == 0;
-        continue;
-      }
-      if (mark != 0x52545352 || !unprotect(page)) continue;  // "RSTR"
-      const std::size_t area = load<be::little_uint16_buf_t>(page, 0x18).value();
-      if (area + 16 > page.size()) continue;
-      const auto client = load<be::little_uint16_buf_t>(page, area + 12).value();
-      const auto flags = load<be::little_uint16_buf_t>(page, area + 14).value();
-      if (client != 0xFFFF && (flags & 2) == 0) return false;
-      any_closed = true;
-    }
-    return any_closed;
-  }
-
-  void count_free() {
-    const auto all = system_attributes(record_bitmap);
-    const AttributeView* data = find_attribute(all, at_data);
-    if (data == nullptr) throw Error(ErrorCode::damaged, "$Bitmap has no contents");
-    std::uint64_t used = 0;
-    std::uint64_t left = volume_.geometry().clusters();
-    const std::uint64_t clusters = left;
-    volume_.stream_own(*data, [&](ByteView bytes) {
-      for (const std::uint8_t byte : bytes) {
-        const unsigned bits = left >= 8 ? 8 : static_cast<unsigned>(left);
-        used += static_cast<unsigned>(__builtin_popcount(byte & ((1u << bits) - 1)));
-        left -= bits;
-      }
-    });
-    info_.free_bytes = (clusters - used - left) * volume_.geometry().cluster_bytes();
   }
 
   void read_records() {
@@ -317,7 +234,7 @@ class NtfsReader final : public VolumeReader {
       open.pop_back();
       std::vector<IndexedName> names;
       try {
-        names = read_folder_index(volume_, folder.record, system_attributes(folder.record));
+        names = read_folder_index(volume_, folder.record, volume_.attributes(folder.record));
       } catch (const Error& e) {
         if (e.code() == ErrorCode::device_read) {
           const std::string path = tree_.path(folder.id);

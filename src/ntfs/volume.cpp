@@ -334,6 +334,13 @@ std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number, ByteView
   return out;
 }
 
+std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number) const {
+  Bytes record;
+  if (read_record(number, record) != RecordState::sound)
+    throw damaged(number, "the record is damaged, or isn't there");
+  return attributes(number, record);
+}
+
 void NtfsVolume::stream(const AttributeView& a, const std::function<void(ByteView)>& sink) const {
   if (!a.resident && (a.flags & attribute_compressed) != 0 && a.compression_unit != 0) {
     stream_compressed(a, sink);

@@ -69,6 +69,8 @@ class NtfsVolume {
   /// The attributes of a base record, those in its extensions too. Throws Error (damaged) with the
   /// record's number.
   [[nodiscard]] std::vector<AttributeView> attributes(std::uint64_t number, ByteView record) const;
+  /// The same of a record that is not at hand, and must be sound.
+  [[nodiscard]] std::vector<AttributeView> attributes(std::uint64_t number) const;
 
   /// Contents of an attribute that isn't compressed, zeros behind its end and in holes.
   void read(const AttributeView& attribute, std::uint64_t offset, ByteSpan out) const;

@@ -132,9 +132,13 @@ class ContentHasher {
 
 namespace {
 
-std::uint64_t first_sector(const FileTree& tree, FileTree::Id id) {
-  const auto extents = tree.extents(id);
-  return extents.empty() ? 0 : extents.front().first;
+// Where a file's contents begin and how long they are: files that begin with a hole, or are nothing
+// but one, still have places of their own in the order.
+std::pair<std::uint64_t, std::uint64_t> place_of(const FileTree& tree, FileTree::Id id) {
+  for (const SectorRange& e : tree.extents(id)) {
+    if (e.first < FileTree::hole) return {e.first, tree.bytes(id)};
+  }
+  return {0, tree.bytes(id)};
 }
 
 // Files with contents, in the order in which these begin on the disk.
@@ -144,7 +148,7 @@ std::vector<FileTree::Id> disk_order(const FileTree& tree) {
     if (!tree.is_directory(id)) order.push_back(id);
   }
   std::stable_sort(order.begin(), order.end(), [&tree](FileTree::Id a, FileTree::Id b) {
-    return first_sector(tree, a) < first_sector(tree, b);
+    return place_of(tree, a) < place_of(tree, b);
   });
   return order;
 }
@@ -152,28 +156,25 @@ std::vector<FileTree::Id> disk_order(const FileTree& tree) {
 // Finds the recorded file that lies on the same sectors.
 class KnownLookup {
  public:
-  KnownLookup(const KnownContents& known, std::uint64_t start)
-      : known_(known), start_(start), order_(disk_order(known.recorded.tree)) {}
+  explicit KnownLookup(const KnownContents& known)
+      : known_(known), order_(disk_order(known.recorded.tree)) {}
 
   [[nodiscard]] FileTree::Id find(const FileTree& tree, FileTree::Id id) const {
     const auto extents = tree.extents(id);
     if (extents.empty() || tree.stored(id) != Stored::extents) return FileTree::none;
     for (const SectorRange& e : extents) {
-      if (known_.written.first_overlap({start_ + e.first, e.count})) return FileTree::none;
+      if (known_.written.first_overlap({known_.recorded.start + e.first, e.count}))
+        return FileTree::none;
     }
     const FileTree& old = known_.recorded.tree;
-    const std::uint64_t shift = start_ - known_.recorded.start;
+    const auto place = place_of(tree, id);
     auto it = std::lower_bound(
-        order_.begin(), order_.end(), extents.front().first + shift,
-        [&old](FileTree::Id a, std::uint64_t sector) { return first_sector(old, a) < sector; });
-    for (; it != order_.end() && first_sector(old, *it) == extents.front().first + shift; ++it) {
-      const auto theirs = old.extents(*it);
-      const bool same = old.bytes(*it) == tree.bytes(id) && old.stored(*it) == Stored::extents &&
+        order_.begin(), order_.end(), place,
+        [&old](FileTree::Id a, const auto& wanted) { return place_of(old, a) < wanted; });
+    for (; it != order_.end() && place_of(old, *it) == place; ++it) {
+      const bool same = old.stored(*it) == Stored::extents &&
                         old.valid_bytes(*it) == tree.valid_bytes(id) &&
-                        std::equal(extents.begin(), extents.end(), theirs.begin(), theirs.end(),
-                                   [shift](const SectorRange& a, const SectorRange& b) {
-                                     return a.first + shift == b.first && a.count == b.count;
-                                   });
+                        std::ranges::equal(extents, old.extents(*it));
       if (same) return *it;
     }
     return FileTree::none;
@@ -181,7 +182,6 @@ class KnownLookup {
 
  private:
   const KnownContents& known_;
-  std::uint64_t start_;
   std::vector<FileTree::Id> order_;
 };
 
@@ -197,7 +197,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   out.sectors = reader.device().sectors();
   out.digests.resize(tree.size());
   std::optional<KnownLookup> lookup;
-  if (known != nullptr) lookup.emplace(*known, start);
+  if (known != nullptr && known->recorded.start == start) lookup.emplace(*known);
   {
     HashWorkers workers(out.digests);
     ContentHasher hasher(reader, progress, workers);
