@@ -1,10 +1,14 @@
 # Two components, and two Debian packages: the tool, and the library for programs that use it.
 include(CMakePackageConfigHelpers)
+set(docs ${CMAKE_INSTALL_DATADIR}/doc/nuvrat)
 install(TARGETS nuvrat_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
 install(FILES docs/man/nuvrat.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
 install(FILES tools/nuvrat/completion.bash RENAME nuvrat
   DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions COMPONENT tool)
-install(DIRECTORY docs/guides docs/schemas docs/formats DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT tool)
+install(DIRECTORY docs/guides docs/schemas docs/formats DESTINATION ${docs} COMPONENT tool)
+install(FILES README.md CHANGELOG.md LICENSE docs/safety.md docs/proof.md
+  DESTINATION ${docs} COMPONENT tool)
+install(FILES docs/api.md LICENSE DESTINATION ${CMAKE_INSTALL_DATADIR}/doc/libnuvrat-dev COMPONENT library)
 
 install(TARGETS nuvrat EXPORT NuvratTargets
   ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT library
@@ -12,6 +16,13 @@ install(TARGETS nuvrat EXPORT NuvratTargets
 install(DIRECTORY include/nuvrat DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} COMPONENT library)
 set(where ${CMAKE_INSTALL_LIBDIR}/cmake/Nuvrat)
 install(EXPORT NuvratTargets NAMESPACE Nuvrat:: DESTINATION ${where} COMPONENT library)
+get_target_property(NUVRAT_LIBRARY_TYPE nuvrat TYPE)
+set(NUVRAT_PC_REQUIRES Requires.private)
+set(NUVRAT_PC_LIBS "")
+if(NUVRAT_LIBRARY_TYPE STREQUAL STATIC_LIBRARY)
+  set(NUVRAT_PC_REQUIRES Requires)
+  set(NUVRAT_PC_LIBS "-ldate-tz -pthread")
+endif()
 configure_package_config_file(cmake/NuvratConfig.cmake.in NuvratConfig.cmake
   INSTALL_DESTINATION ${where})
 write_basic_package_version_file(NuvratConfigVersion.cmake COMPATIBILITY SameMinorVersion)
@@ -22,6 +33,8 @@ install(CODE "
   set(CMAKE_INSTALL_LIBDIR \"${CMAKE_INSTALL_LIBDIR}\")
   set(CMAKE_INSTALL_INCLUDEDIR \"${CMAKE_INSTALL_INCLUDEDIR}\")
   set(PROJECT_VERSION \"${PROJECT_VERSION}\")
+  set(NUVRAT_PC_REQUIRES \"${NUVRAT_PC_REQUIRES}\")
+  set(NUVRAT_PC_LIBS \"${NUVRAT_PC_LIBS}\")
   set(PROJECT_DESCRIPTION \"${PROJECT_DESCRIPTION}\")
   configure_file(\"${PROJECT_SOURCE_DIR}/cmake/nuvrat.pc.in\"
     \"\$ENV{DESTDIR}\${CMAKE_INSTALL_PREFIX}/${CMAKE_INSTALL_LIBDIR}/pkgconfig/nuvrat.pc\" @ONLY)"
@@ -46,8 +59,8 @@ set(CPACK_COMPONENT_TOOL_DESCRIPTION "Rewrites a disk's structures in place and 
  volumes to NTFS: proved file by file, with a way back.")
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_NAME libnuvrat-dev)
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_SECTION libdevel)
-set(CPACK_DEBIAN_LIBRARY_PACKAGE_DEPENDS "libfmt-dev, nlohmann-json3-dev, zlib1g-dev, libssl-dev,\
- libicu-dev, libhowardhinnant-date-dev, libboost-dev, libxxhash-dev, libzstd-dev")
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_DEPENDS "libfmt-dev, zlib1g-dev, libssl-dev,\
+ libicu-dev, libhowardhinnant-date-dev, libxxhash-dev, libzstd-dev")
 set(CPACK_COMPONENT_LIBRARY_DESCRIPTION "Library behind nuvrat, for programs that use it
  Headers, static library, CMake package and pkg-config file.")
 include(CPack)

@@ -4,10 +4,18 @@
 # room and what it names, with no undefined symbol allowed.
 
 add_library(nuvrat_flags INTERFACE)
-target_compile_options(nuvrat_flags INTERFACE
-  -Wall -Wextra -Wpedantic -Wconversion -Wshadow -Werror
-  # g++ 12 sees overlaps in std::string that cannot be (its bug 105651)
-  $<$<CXX_COMPILER_ID:GNU>:-Wno-restrict>)
+if(NUVRAT_STRICT)
+  target_compile_options(nuvrat_flags INTERFACE
+    -Wall -Wextra -Wpedantic -Wconversion -Wshadow -Werror
+    # g++ 12 sees overlaps in std::string that cannot be (its bug 105651)
+    $<$<CXX_COMPILER_ID:GNU>:-Wno-restrict>)
+endif()
+# For what is built to be run once or to be looked at, and needn't be fast.
+add_library(nuvrat_quick INTERFACE)
+target_link_libraries(nuvrat_quick INTERFACE nuvrat_flags)
+if(NOT CMAKE_BUILD_TYPE STREQUAL Debug)
+  target_compile_options(nuvrat_quick INTERFACE -O1)
+endif()
 if(NUVRAT_SANITIZE)
   target_compile_options(nuvrat_flags INTERFACE -fsanitize=address,undefined
     -fno-sanitize-recover=all -fno-omit-frame-pointer)
@@ -22,7 +30,7 @@ function(nuvrat_room name)
   cmake_parse_arguments(ROOM "" "" "USES;PACKAGES;SOURCES" ${ARGN})
   set(target nuvrat_${name})
   add_library(${target} OBJECT ${ROOM_SOURCES})
-  set(root ${CMAKE_BINARY_DIR}/rooms/${name})
+  set(root ${PROJECT_BINARY_DIR}/rooms/${name})
   file(MAKE_DIRECTORY ${root})
   file(CREATE_LINK ${CMAKE_CURRENT_SOURCE_DIR}/${name} ${root}/${name} SYMBOLIC)
   target_include_directories(${target} PUBLIC ${PROJECT_SOURCE_DIR}/include PRIVATE ${root})
@@ -32,7 +40,7 @@ function(nuvrat_room name)
   endif()
   set(closure ${name})
   foreach(used ${ROOM_USES})
-    target_include_directories(${target} PRIVATE ${CMAKE_BINARY_DIR}/rooms/${used})
+    target_include_directories(${target} PRIVATE ${PROJECT_BINARY_DIR}/rooms/${used})
     get_property(more GLOBAL PROPERTY nuvrat_closure_${used})
     list(APPEND closure ${more})
   endforeach()
@@ -48,7 +56,7 @@ function(nuvrat_room name)
       target_link_libraries(${target}_alone PRIVATE ${packages})
     endforeach()
     set_target_properties(${target}_alone PROPERTIES LINKER_LANGUAGE CXX
-      LIBRARY_OUTPUT_DIRECTORY ${CMAKE_BINARY_DIR}/rooms/alone)
+      LIBRARY_OUTPUT_DIRECTORY ${PROJECT_BINARY_DIR}/rooms/alone)
     target_link_options(${target}_alone PRIVATE -Wl,--no-undefined)
   endif()
 endfunction()

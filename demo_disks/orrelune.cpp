@@ -232,20 +232,28 @@ std::uint64_t stick_sectors(std::uint32_t sector_size) {
   return 1024 * mib / sector_size;
 }
 
-void make_stick(Device& device, std::uint64_t seed) {
+namespace {
+
+void make_stick(Device& device, std::uint64_t seed, const char* label, std::uint32_t serial) {
   Random random(seed);
   FatFormat format;
   format.cluster_sectors = 4096 / device.sector_size();
-  format.label = "BUOY 12";
-  format.serial = 0x0B0712A5;
+  format.label = label;
+  format.serial = serial;
   FatWriter writer(device, format);
   fill_volume(writer, random, 240);
   writer.mark_bad(90000, 6);
   writer.finish();
 }
 
+}  // namespace
+
+void make_stick(Device& device, std::uint64_t seed) {
+  make_stick(device, seed, "BUOY 12", 0x0B0712A5);
+}
+
 void make_worn_stick(Device& device, std::uint64_t seed) {
-  make_stick(device, seed);
+  make_stick(device, seed, "BUOY 9", 0x0B0709E1);
   const std::uint32_t size = device.sector_size();
   const auto number = [](const Bytes& bytes, std::size_t at) {
     return bytes[at] | static_cast<std::uint32_t>(bytes[at + 1]) << 8 |

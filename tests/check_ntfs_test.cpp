@@ -124,6 +124,63 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          b[100] ^= 1;
          v.disk->write(v.mirror + 2, b);
        }},
+      {"ntfs.mirror",
+       [](NtfsBytes& v) {  // eight clusters, as two runs of four
+         const std::size_t at = v.attribute(1, 0x80) + 64;
+         v.change(1, at, 0x31, 1);
+         v.change(1, at + 1, 4, 1);
+         v.change(1, at + 2, v.mirror, 3);
+         v.change(1, at + 5, 0x000431, 3);
+         v.change(1, at + 8, 0, 8);
+       }},
+      {"ntfs.mft-start", [](NtfsBytes& v) { v.split_mft(6); }},
+      {"ntfs.mft-start", [](NtfsBytes& v) { v.split_mft(20); }},
+      {"ntfs.mft-split", [](NtfsBytes& v) { v.split_mft(41); }},
+      {"ntfs.mft-extension",
+       [](NtfsBytes& v) {  // a list that leads to a record behind what is known of $MFT
+         const std::uint64_t list = v.disk->sectors() - 40;
+         Bytes entries(96);
+         for (std::size_t i = 0; i < 3; ++i) {
+           put(entries, i * 32, i == 0 ? 0x10 : 0x80, 4);
+           put(entries, i * 32 + 4, 32, 2);
+           put(entries, i * 32 + 7, 26, 1);
+           put(entries, i * 32 + 8, i == 2 ? 50 : 0, 8);
+           put(entries, i * 32 + 16, (i == 2 ? 64 : 0) | 1ull << 48, 8);
+         }
+         entries.resize(512);
+         v.disk->write(list, entries);
+         Bytes attribute(72);
+         put(attribute, 0, 0x20, 4);
+         put(attribute, 4, 72, 4);
+         put(attribute, 8, 1, 1);
+         put(attribute, 10, 64, 2);
+         put(attribute, 14, 20, 2);
+         put(attribute, 32, 64, 2);
+         put(attribute, 40, 512, 8);
+         put(attribute, 48, 96, 8);
+         put(attribute, 56, 96, 8);
+         put(attribute, 64, 0x31, 1);
+         put(attribute, 65, 1, 1);
+         put(attribute, 66, list, 3);
+         v.replace(0, v.attribute(0, 0x30), 0, attribute);
+         put_next_id(v, 0);
+       }},
+      {"ntfs.system-list",
+       [](NtfsBytes& v) {  // a resident one, of nothing but the record itself
+         Bytes attribute(24 + 32);
+         put(attribute, 0, 0x20, 4);
+         put(attribute, 4, attribute.size(), 4);
+         put(attribute, 10, 24, 2);
+         put(attribute, 14, 20, 2);
+         put(attribute, 16, 32, 4);
+         put(attribute, 20, 24, 2);
+         put(attribute, 24, 0x10, 4);
+         put(attribute, 28, 32, 2);
+         put(attribute, 31, 26, 1);
+         put(attribute, 40, 2 | 2ull << 48, 8);
+         v.replace(2, v.attribute(2, 0x30), 0, attribute);
+         put_next_id(v, 2);
+       }},
       {"ntfs.volume-record",
        [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 8, 2, 1); }},
       {"ntfs.not-clean", [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 10, 1, 1); }},

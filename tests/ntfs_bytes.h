@@ -114,6 +114,32 @@ struct NtfsBytes {
     const auto width = static_cast<unsigned>(bytes[runs] >> 4);
     return little(bytes, runs + 1 + length, width) * spc;
   }
+  // What follows the first so many clusters of $MFT is copied to the volume's end.
+  void split_mft(std::uint64_t clusters) const {
+    const std::uint64_t count = little(record(0), attribute(0, 0x80) + 24, 8) + 1;
+    const std::uint64_t place = disk->sectors() - 40 - count;
+    for (std::uint64_t i = clusters; i < count; ++i) {
+      disk->write(place + i, disk->read(mft + i));
+      disk->write(mft + i, Bytes(512, 0x55));
+    }
+    const std::size_t at = attribute(0, 0x80) + 64;
+    Bytes pairs = {0x31, static_cast<std::uint8_t>(clusters)};
+    const std::uint64_t delta = place + clusters - mft;
+    for (unsigned i = 0; i < 3; ++i) pairs.push_back(static_cast<std::uint8_t>(mft >> 8 * i));
+    pairs.push_back(0x32);
+    for (unsigned i = 0; i < 2; ++i)
+      pairs.push_back(static_cast<std::uint8_t>((count - clusters) >> 8 * i));
+    for (unsigned i = 0; i < 3; ++i) pairs.push_back(static_cast<std::uint8_t>(delta >> 8 * i));
+    pairs.push_back(0);
+    // Into the room of the attribute, which grows by a step of eight.
+    Bytes bytes = record(0);
+    const std::size_t length = little(bytes, at - 64 + 4, 4);
+    Bytes whole(bytes.begin() + static_cast<long>(at - 64), bytes.begin() + static_cast<long>(at));
+    whole.insert(whole.end(), pairs.begin(), pairs.end());
+    whole.resize((whole.size() + 7) / 8 * 8);
+    put(whole, 4, whole.size(), 4);
+    replace(0, at - 64, length, whole);
+  }
   // The record of a name in the root folder.
   [[nodiscard]] std::uint64_t record_of(const std::u16string& name) const {
     for (std::uint64_t number = 64; number < 400; ++number) {

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "orrelune.h"
+#include "volumes.h"
 
 namespace scenarios {
 
@@ -198,6 +199,11 @@ const std::vector<Scenario>& all() {
       {"FAT to NTFS, with its type", 70000, 512, make_mbr, {"p1=ntfs"}},
       {"FAT to NTFS and MBR to GPT, 4096", 70000 / 8, 4096, make_mbr, {"p6=ntfs", "table=gpt"}},
       {"a volume without a table to NTFS", 9600, 512, make_bare, {"volume=ntfs"}},
+      {"way made in a FAT of short holes, then NTFS",
+       volumes::aged(3).sectors,
+       512,
+       volumes::aged(3).make,
+       {"volume=ntfs"}},
       {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},

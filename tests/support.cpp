@@ -44,6 +44,16 @@ Ran run(const std::string& command) {
           slurp(folder / "err")};
 }
 
+bool is_long() {
+  return std::getenv("NUVRAT_LONG") != nullptr;
+}
+
+void unpack_image(const std::string& name, const std::filesystem::path& image) {
+  const Ran ran =
+      run(fmt::format("xz -dc {}/data/{}.img.xz > {}", NUVRAT_TESTS_FOLDER, name, image.string()));
+  REQUIRE_MESSAGE(ran.status == 0, ran.errors);
+}
+
 Ran tool(const std::string& arguments) {
   return run(std::string(NUVRAT_TOOL) + " " + arguments);
 }

@@ -29,6 +29,9 @@ class Folder {
   std::filesystem::path path_;
 };
 
+/// ./test --long: more of what a smaller number proves as well.
+[[nodiscard]] bool is_long();
+
 struct Ran {
   int status = -1;
   std::string out;     ///< standard output
@@ -38,6 +41,9 @@ struct Ran {
 Ran run(const std::string& command);
 /// Runs the built tool with these arguments.
 Ran tool(const std::string& arguments);
+
+/// A kept image out of tests/data.
+void unpack_image(const std::string& name, const std::filesystem::path& image);
 
 /// SHA-256 over the data of a (sparse) file, with the offset of each 64 KiB piece that isn't zero.
 std::string fingerprint(const std::filesystem::path& file);

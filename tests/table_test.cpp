@@ -285,11 +285,45 @@ TEST_CASE("table: types in both worlds") {
   CHECK(gpt_type_for(0x1C, VolumeKind::fat32).attributes == gpt_hidden);
   CHECK(gpt_type_for(0xEF, VolumeKind::fat32).guid == efi_system_guid());
   CHECK(gpt_type_for(0x27, VolumeKind::ntfs).guid == Guid("DE94BBA4-06D1-4D40-A16A-BFD50179D6AC"));
-  CHECK(gpt_type_for(0x83, VolumeKind::other).guid == Guid("0FC63DAF-8483-4772-8E79-3D69D8477DE4"));
+  CHECK(gpt_type_for(0x83, VolumeKind::linux_data).guid ==
+        Guid("0FC63DAF-8483-4772-8E79-3D69D8477DE4"));
   CHECK(gpt_type_for(0x82, VolumeKind::swap).guid == Guid("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"));
-  CHECK(gpt_type_for(0x82, VolumeKind::other).carried);
+  CHECK(gpt_type_for(0x82, VolumeKind::linux_data).carried);
   CHECK(gpt_type_for(0xAB, VolumeKind::unknown).carried);
   CHECK(gpt_type_for(0xAB, VolumeKind::unknown).guid !=
         gpt_type_for(0xAC, VolumeKind::unknown).guid);
   CHECK(class_of(std::uint8_t{0x42}) == TypeClass::managed);
+
+  // Basic data goes to 07 unless the volume says better, and comes back as basic data.
+  Partition p;
+  p.role = Role::gpt;
+  p.type = basic_data_guid();
+  const std::vector<std::pair<VolumeKind, unsigned>> bytes = {
+      {VolumeKind::fat12, 0x01},   {VolumeKind::fat16, 0x0E}, {VolumeKind::fat32, 0x0C},
+      {VolumeKind::ntfs, 0x07},    {VolumeKind::exfat, 0x07}, {VolumeKind::other, 0x07},
+      {VolumeKind::unknown, 0x07}, {VolumeKind::swap, 0x82},  {VolumeKind::linux_data, 0x83}};
+  for (const auto& [kind, byte] : bytes) {
+    CHECK(mbr_type_for(p, kind).byte == byte);
+    CHECK_FALSE(mbr_type_for(p, kind).guessed);
+    if (byte < 0x10)
+      CHECK(gpt_type_for(static_cast<std::uint8_t>(byte), kind).guid == basic_data_guid());
+  }
+  p.attributes = gpt_hidden;
+  CHECK(mbr_type_for(p, VolumeKind::ntfs).byte == 0x17);
+  CHECK(mbr_type_for(p, VolumeKind::linux_data).byte == 0x83);  // has no hidden form
+
+  // What isn't recognised, or is at home anywhere, goes with every type; what is keeps its form.
+  for (const unsigned byte : {0x07u, 0x0Cu, 0x83u, 0xAFu, 0xDAu}) {
+    Partition q;
+    q.type = static_cast<std::uint8_t>(byte);
+    for (const VolumeKind kind : {VolumeKind::other, VolumeKind::unknown}) {
+      CHECK(type_matches(q, kind));
+      CHECK(matching_type(q, kind) == q.type);
+    }
+  }
+  Partition q;
+  q.type = std::uint8_t{0x1C};
+  CHECK(matching_type(q, VolumeKind::ntfs) == PartitionType(std::uint8_t{0x17}));
+  q.type = std::uint8_t{0x07};
+  CHECK_FALSE(type_matches(q, VolumeKind::linux_data));
 }

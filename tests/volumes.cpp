@@ -1,5 +1,7 @@
 #include "volumes.h"
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include "orrelune.h"
@@ -98,7 +100,129 @@ void make_crowd(Device& device) {
   writer.finish();
 }
 
+// A FAT volume's bytes, by the format's description.
+class FatBytes {
+ public:
+  explicit FatBytes(Device& device) : device_(device), boot_(device.read(0)) {
+    fat_sectors_ = field(boot_, 22, 2) != 0 ? field(boot_, 22, 2) : field(boot_, 36, 4);
+    width_ = field(boot_, 22, 2) != 0 ? 2 : 4;
+    fat_ = device.read(field(boot_, 14, 2), fat_sectors_);
+    const std::uint64_t root = field(boot_, 14, 2) + boot_[16] * fat_sectors_;
+    data_ = root + field(boot_, 17, 2) * 32 / device.sector_size();
+    root_ = width_ == 2 ? SectorRange{root, data_ - root}
+                        : SectorRange{sector_of(field(boot_, 44, 4)), boot_[13]};
+  }
+  ~FatBytes() {
+    for (unsigned copy = 0; copy < boot_[16]; ++copy)
+      device_.write(field(boot_, 14, 2) + copy * fat_sectors_, fat_);
+  }
+  FatBytes(const FatBytes&) = delete;
+  FatBytes& operator=(const FatBytes&) = delete;
+
+  static std::uint64_t field(const Bytes& bytes, std::size_t at, std::size_t width) {
+    std::uint64_t out = 0;
+    for (std::size_t i = width; i > 0; --i) out = out << 8 | bytes[at + i - 1];
+    return out;
+  }
+  [[nodiscard]] std::uint64_t sector_of(std::uint64_t cluster) const {
+    return data_ + (cluster - 2) * boot_[13];
+  }
+  [[nodiscard]] std::uint64_t next(std::uint64_t cluster) const {
+    return field(fat_, cluster * width_, width_) & 0x0FFFFFFF;
+  }
+  [[nodiscard]] bool is_end(std::uint64_t entry) const {
+    return entry < 2 || entry >= (width_ == 2 ? 0xFFF7u : 0x0FFFFFF7u);
+  }
+  void free_chain(std::uint64_t cluster) {
+    while (!is_end(cluster)) {
+      const std::uint64_t after = next(cluster);
+      for (std::size_t i = 0; i < width_; ++i) fat_[cluster * width_ + i] = 0;
+      cluster = after;
+    }
+  }
+  [[nodiscard]] const SectorRange& root() const { return root_; }
+  [[nodiscard]] std::uint64_t cluster_sectors() const { return boot_[13]; }
+
+ private:
+  Device& device_;
+  Bytes boot_;
+  std::uint64_t fat_sectors_ = 0;
+  std::size_t width_ = 2;
+  Bytes fat_;
+  std::uint64_t data_ = 0;
+  SectorRange root_;
+};
+
+std::uint64_t cluster_of(const Bytes& sector, std::size_t at) {
+  return FatBytes::field(sector, at + 26, 2) | FatBytes::field(sector, at + 20, 2) << 16;
+}
+
+void make_aged(Device& device, VolumeKind kind, std::uint32_t cluster, std::uint64_t seed) {
+  FatWriter writer(device, fat(kind, cluster));
+  writer.add_directory("TIDES");
+  Random random(seed);
+  const std::uint64_t bytes = std::uint64_t{cluster} * device.sector_size();
+  // Of each third seed, holes are too short for $MFT's start.
+  const bool short_holes = seed % 3 == 0;
+  const std::uint64_t longest = short_holes ? 12288 / bytes : seed % 3 == 1 ? 60 : 140;
+  const std::uint64_t spare = writer.free_clusters() / 50 + 40;
+  std::uint64_t count = 0;
+  for (std::uint64_t i = 0; writer.free_clusters() > spare + longest; ++i) {
+    FatFileInfo info;
+    if (!short_holes && random.below(10) == 0) info.placement = Placement::scattered;
+    const std::uint64_t size = 1 + random.below(longest * bytes);
+    try {
+      writer.add_file(fmt::format("TIDES/G{:07}.CSV", i), noise(size, seed * 1000 + i), info);
+      ++count;
+    } catch (const Error&) {
+      continue;  // no place of that kind is left
+    }
+  }
+  if (short_holes) {
+    const std::uint64_t folder = (count + 2) * 32 / bytes + 2;  // and the root
+    writer.add_sparse_file("REST.BIN", (writer.free_clusters() - folder) * bytes);
+  }
+  writer.finish();
+  const std::uint64_t stay = 2 + random.below(3);
+  delete_files(device, [&](std::size_t number) {
+    return short_holes ? number % 3 == 1 : random.below(6) >= stay;
+  });
+}
+
 }  // namespace
+
+Aged aged(std::uint64_t seed) {
+  const VolumeKind kind = seed % 8 == 7 ? VolumeKind::fat32 : VolumeKind::fat16;
+  const std::uint32_t cluster = seed % 2 == 0 ? 2 : 1;
+  const std::uint64_t clusters = kind == VolumeKind::fat32 ? 66500 : 6000 + seed % 5 * 900;
+  return {clusters * cluster + 1200,
+          [=](Device& device) { make_aged(device, kind, cluster, seed); }};
+}
+
+void delete_files(Device& device, const std::function<bool(std::size_t)>& chosen) {
+  FatBytes fat(device);
+  std::uint64_t folder = 0;
+  for (std::uint64_t lba = fat.root().first; lba < fat.root().end() && folder == 0; ++lba) {
+    const Bytes sector = device.read(lba);
+    for (std::size_t at = 0; at < sector.size(); at += 32) {
+      if (std::equal(sector.begin() + static_cast<long>(at),
+                     sector.begin() + static_cast<long>(at) + 8, "TIDES   "))
+        folder = cluster_of(sector, at);
+    }
+  }
+  std::size_t number = 0;
+  for (; !fat.is_end(folder); folder = fat.next(folder)) {
+    for (std::uint64_t i = 0; i < fat.cluster_sectors(); ++i) {
+      Bytes sector = device.read(fat.sector_of(folder) + i);
+      for (std::size_t at = 0; at < sector.size(); at += 32) {
+        if (sector[at] != 'G' || !chosen(number++)) continue;
+        fat.free_chain(cluster_of(sector, at));
+        sector[at] = 0xE5;
+      }
+      device.write(fat.sector_of(folder) + i, sector);
+    }
+  }
+}
 
 Bytes noise(std::size_t size, std::uint64_t seed) {
   Bytes out(size);

@@ -18,6 +18,18 @@ struct Volume {
 };
 [[nodiscard]] const std::vector<Volume>& all();
 
+/// A small volume with clusters of 512 bytes or 1 KiB that was filled with files of all lengths, of
+/// which many were deleted: what is free lies in pieces. Each seed another one.
+struct Aged {
+  std::uint64_t sectors = 0;
+  std::function<void(nuvrat::Device&)> make;
+};
+[[nodiscard]] Aged aged(std::uint64_t seed);
+
+/// Deletes files from a finished FAT16 or FAT32 volume, byte by byte: those in the folder TIDES
+/// whose entries, counted from 0, the caller names.
+void delete_files(nuvrat::Device& device, const std::function<bool(std::size_t)>& chosen);
+
 /// Chooses the reserved sectors so that the data area begins on a multiple of the cluster, or not.
 void align_data(nuvrat::FatFormat& format, std::uint64_t sectors, std::uint32_t sector_size,
                 bool aligned);

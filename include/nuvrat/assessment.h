@@ -53,29 +53,37 @@ struct VolumeChange {
   std::uint64_t writes = 0;  ///< sectors that it will write, and nothing twice
 };
 
+/// Contents that a step copies to sectors that are free.
+struct SectorMove {
+  SectorRange from;
+  std::uint64_t to = 0;
+};
+
 /// One rewrite of the chain, described so that it can be made again at any time, from the
 /// description alone: the description is what a case keeps.
 struct Step {
-  /// "fat-to-ntfs" (a volume), "fat-mend" (what check --repair does to one), "table-gpt",
+  /// "fat-to-ntfs" (a volume), "fat-mend" (what check --repair does to one), "fat-make-way"
+  /// (clusters of files moved, so that what must lie in one piece finds room), "table-gpt",
   /// "table-mbr", "gpt-aside" (the changed table in a second array), "gpt-home" (from there back to
   /// LBA 2, and the backup), "gpt-mend" (a damaged copy), "boot-sector" (a field of a volume's boot
-  /// sector).
+  /// sector), "ebr-type" (the type of a logical partition).
   std::string kind;
   Layout target;                   ///< the layout that it leaves
   std::vector<SectorRange> wipes;  ///< what its settle wipes
-  Bytes boot_code;                 ///< what stays of LBA 0, bytes 0 to 439
+  Bytes sector0;                   ///< LBA 0 as it was: what stays of it
   bool new_chain = false;          ///< table-mbr: EBRs are written; otherwise the chain stays
-  std::uint64_t lba = 0;           ///< gpt-aside: of the second array; boot-sector: of the volume
-  Bytes sector;                    ///< boot-sector: what it becomes
+  std::uint64_t lba = 0;           ///< gpt-aside: of the second array; otherwise of `sector`
+  Bytes sector;                    ///< boot-sector, ebr-type: what it becomes
   /// gpt-mend: which copy is written anew; with neither, only LBA 0 is.
   enum class Mends { neither, primary, backup } mends = Mends::neither;
   std::vector<std::uint64_t> copies;  ///< boot-sector: where second copies of it lie
   VolumeChange volume;                ///< fat-to-ntfs
-  /// fat-mend: sectors written before the switch (`lba`, `sector`) and behind it, each right by
-  /// itself.
+  /// fat-mend, fat-make-way: sectors written before the switch (`lba`, `sector`) and behind it,
+  /// each right by itself.
   std::vector<SectorWrite> before, behind;
-  std::string title;  ///< fat-mend: what it does, in words
-  std::string adds;   ///< fat-mend: the folder that it makes in the root, if any
+  std::vector<SectorMove> moves;  ///< fat-make-way: contents, copied before anything else
+  std::string title;              ///< fat-mend: what it does, in words
+  std::string adds;               ///< fat-mend: the folder that it makes in the root, if any
 
   /// In words: "MBR to GPT".
   [[nodiscard]] std::string name() const;

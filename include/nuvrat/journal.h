@@ -64,6 +64,7 @@ class Journal {
   [[nodiscard]] std::uint64_t bytes_to_put_back() const;
 
  private:
+  struct Record;
   class Impl;
   explicit Journal(std::unique_ptr<Impl> impl);
   std::unique_ptr<Impl> impl_;

@@ -37,13 +37,15 @@ struct GptBytes {
 /// first copy's entries lie: LBA 2 unless a change inside a GPT is under way.
 [[nodiscard]] GptBytes build_gpt(const Layout& layout, std::uint64_t array_lba = 2);
 
-/// The bytes of an MBR for a layout of kind mbr: LBA 0 with zero boot code, and one EBR for each
-/// logical, chained in the order of their numbers. Throws Error (refused) as above.
+/// The bytes of an MBR for a layout of kind mbr: LBA 0, and one EBR for each logical, chained in
+/// the order of their numbers. `before` is LBA 0 as it is, empty on a new disk: boot code and
+/// whatever else is no entry stay, and so do the CHS fields of entries that go on naming the same
+/// sectors. Throws Error (refused) as above.
 struct MbrBytes {
   Bytes sector0;
   std::vector<SectorWrite> ebrs;
 };
-[[nodiscard]] MbrBytes build_mbr(const Layout& layout);
+[[nodiscard]] MbrBytes build_mbr(const Layout& layout, ByteView before = {});
 
 /// Writes a whole table on a disk that has none yet, boot code zero. For new disks; a disk with
 /// data is rewritten by a job.

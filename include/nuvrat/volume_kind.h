@@ -3,7 +3,9 @@
 
 namespace nuvrat {
 
-enum class VolumeKind { unknown, fat12, fat16, fat32, ntfs, exfat, swap, other };
+/// `linux_data`: file systems and layers of Linux; `other`: recognised, and at home under no one
+/// type of partition, such as an encrypted volume.
+enum class VolumeKind { unknown, fat12, fat16, fat32, ntfs, exfat, swap, linux_data, other };
 
 [[nodiscard]] const char* name_of(VolumeKind kind);
 /// "FAT32", for sentences.

@@ -14,71 +14,16 @@
 #include <nuvrat/text.h>
 
 #include "assess/plan.h"
-#include "assess/rewrites.h"
 #include "base/record.h"
 #include "fat/check.h"
 #include "fat/records.h"
+#include "fat/sheet.h"
 
 namespace nuvrat {
 namespace {
 
 constexpr std::size_t most_sectors = 65536;  // of one mend: they are kept in the case
 constexpr const char* kept_folder = "UNOWNED";
-
-class FatMend final : public Rewrite {
- public:
-  explicit FatMend(const Step& step) : step_(step) {}
-  [[nodiscard]] std::string name() const override { return step_.name(); }
-  void prepare(SectorSink& sink) override {
-    sink.purpose("FAT volume: " + step_.title);
-    for (const SectorWrite& w : step_.before) sink.write(w.lba, w.data);
-  }
-  [[nodiscard]] SectorWrite switch_sector() const override { return {step_.lba, step_.sector}; }
-  [[nodiscard]] std::string switch_purpose() const override { return "FAT volume: " + step_.title; }
-  // Every sector of a mend is right by itself: it may be written over in place.
-  [[nodiscard]] SectorSet copies(Phase phase) const override {
-    SectorSet out;
-    for (const SectorWrite& w : phase == Phase::prepare ? step_.before : step_.behind)
-      out.add({w.lba, 1});
-    return out;
-  }
-  void settle(SectorSink& sink) override {
-    sink.purpose("FAT volume: " + step_.title);
-    for (const SectorWrite& w : step_.behind) sink.write(w.lba, w.data);
-  }
-
- private:
-  Step step_;
-};
-
-// A volume's sectors as they will be; what differs from the device in the end is written.
-class Sheet {
- public:
-  Sheet(const Device& device, SectorRange place) : device_(device), place_(place) {}
-
-  // `lba` counts from the volume's first sector.
-  Bytes& at(std::uint64_t lba) {
-    auto [it, added] = sectors_.try_emplace(lba);
-    if (added) it->second = device_.read(place_.first + lba);
-    return it->second;
-  }
-  // What differs from `base`, or from the device.
-  [[nodiscard]] std::vector<SectorWrite> changes(const Sheet* base = nullptr) const {
-    std::vector<SectorWrite> out;
-    for (const auto& [lba, data] : sectors_) {
-      const auto under = base == nullptr ? sectors_.end() : base->sectors_.find(lba);
-      const bool known = base != nullptr && under != base->sectors_.end();
-      if (data != (known ? under->second : device_.read(place_.first + lba)))
-        out.push_back({place_.first + lba, data});
-    }
-    return out;
-  }
-
- private:
-  const Device& device_;
-  SectorRange place_;
-  std::map<std::uint64_t, Bytes> sectors_;
-};
 
 class FatMender {
  public:
@@ -91,7 +36,7 @@ class FatMender {
         ratio_(g_.sector_bytes / device.sector_size()),
         unowned_(unowned),
         out_(out),
-        sheet_(device, partition.range()) {}
+        sheet_(device, partition.range(), facts.geometry) {}
 
   void plan() {
     mend_copies();
@@ -100,7 +45,7 @@ class FatMender {
     first.title = "copies and sizes mended";
     take(sheet_.changes(), first);
 
-    const Sheet after_first = sheet_;
+    const FatSheet after_first = sheet_;
     Step second = new_step();
     const bool kept = unowned_ == Unowned::keep && !facts_.unowned.empty();
     second.title = kept ? "unowned chains kept in the folder UNOWNED"
@@ -196,7 +141,7 @@ class FatMender {
     std::uint64_t at = 0;
     for (const ClusterRange& r : s.chain) {
       for (std::uint32_t i = 0; i < r.count; ++i, ++at) {
-        if (at + 1 == needed) set_entry(r.first + i, fat_end);
+        if (at + 1 == needed) sheet_.set_entry(r.first + i, fat_end);
         if (at >= needed) surplus_.push_back(r.first + i);
       }
     }
@@ -227,45 +172,11 @@ class FatMender {
     store(entry, sector, at);
   }
 
-  // In every copy that is in use.
-  void set_entry(std::uint32_t cluster, std::uint32_t value) {
-    for (std::uint32_t copy = 0; copy < g_.fats; ++copy) {
-      if (!g_.mirrored && copy != g_.active_fat) continue;
-      const std::uint64_t start = g_.fat_start(copy) * g_.sector_bytes;
-      if (g_.kind == VolumeKind::fat12) {
-        set_entry12(start, cluster, value);
-        continue;
-      }
-      const unsigned width = g_.kind == VolumeKind::fat16 ? 2 : 4;
-      for (unsigned i = 0; i < width; ++i) {
-        std::uint8_t& b = byte_at(start + std::uint64_t{cluster} * width + i);
-        const auto part = static_cast<std::uint8_t>(value >> 8 * i);
-        b = i == 3 ? static_cast<std::uint8_t>((b & 0xF0) | (part & 0x0F)) : part;
-      }
-    }
-  }
-
-  void set_entry12(std::uint64_t start, std::uint32_t cluster, std::uint32_t value) {
-    std::uint8_t& low = byte_at(start + cluster + cluster / 2);
-    if ((cluster & 1) != 0) {
-      low = static_cast<std::uint8_t>((low & 0x0F) | (value & 0x0F) << 4);
-      byte_at(start + cluster + cluster / 2 + 1) = static_cast<std::uint8_t>(value >> 4);
-    } else {
-      low = static_cast<std::uint8_t>(value);
-      std::uint8_t& high = byte_at(start + cluster + cluster / 2 + 1);
-      high = static_cast<std::uint8_t>((high & 0xF0) | (value >> 8 & 0x0F));
-    }
-  }
-
-  std::uint8_t& byte_at(std::uint64_t byte) {
-    return sheet_.at(byte / device_.sector_size())[byte % device_.sector_size()];
-  }
-
   void free_unowned() {
     for (const FatFacts::Chain& chain : facts_.unowned) {
       for (const ClusterRange& r : chain.ranges) {
         for (std::uint32_t i = 0; i < r.count; ++i) {
-          set_entry(r.first + i, 0);
+          sheet_.set_entry(r.first + i, 0);
           ++freed_;
         }
       }
@@ -273,7 +184,7 @@ class FatMender {
   }
 
   void free_surplus() {
-    for (const std::uint32_t cluster : surplus_) set_entry(cluster, 0);
+    for (const std::uint32_t cluster : surplus_) sheet_.set_entry(cluster, 0);
     freed_ += static_cast<std::int64_t>(surplus_.size());
   }
 
@@ -296,7 +207,7 @@ class FatMender {
       return false;
     }
     const std::uint32_t cluster = facts_.first_free;
-    set_entry(cluster, fat_end);
+    sheet_.set_entry(cluster, fat_end);
     --freed_;
     Bytes folder(g_.cluster_bytes());
     store(entry_for(".", true, cluster, 0), folder, 0);
@@ -387,17 +298,13 @@ class FatMender {
   std::uint32_t ratio_;
   Unowned unowned_;
   Assessment& out_;
-  Sheet sheet_;
+  FatSheet sheet_;
   std::vector<std::uint32_t> surplus_;
   std::int64_t freed_ = 0;
   std::uint64_t root_entry_lba_ = 0;
 };
 
 }  // namespace
-
-std::unique_ptr<Rewrite> make_fat_mend(const Step& step) {
-  return std::make_unique<FatMend>(step);
-}
 
 void plan_fat_mends(Device& device, const Survey& survey, const ReadOptions& options,
                     Unowned unowned, Assessment& out) {

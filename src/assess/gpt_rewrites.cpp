@@ -63,7 +63,7 @@ class GptMend final : public Rewrite {
       : step_(step),
         gpt_(build_gpt(step.target)),
         primary_is_bad_(step.mends == Step::Mends::primary) {
-    std::copy(step.boot_code.begin(), step.boot_code.end(), gpt_.protective_mbr.begin());
+    keep_boot_code(step.sector0, gpt_.protective_mbr);
   }
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& sink) override {
@@ -92,14 +92,16 @@ class GptMend final : public Rewrite {
   bool primary_is_bad_;
 };
 
-class BootSector final : public Rewrite {
+// One sector with one field changed, then the copies of it.
+class OneSector final : public Rewrite {
  public:
-  explicit BootSector(const Step& step) : step_(step) {}
+  explicit OneSector(const Step& step) : step_(step) {}
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& /*sink*/) override {}
   [[nodiscard]] SectorWrite switch_sector() const override { return {step_.lba, step_.sector}; }
   [[nodiscard]] std::string switch_purpose() const override {
-    return "boot sector of a volume, with one field changed";
+    return step_.kind == "ebr-type" ? "EBR, with another type"
+                                    : "boot sector of a volume, with one field changed";
   }
   [[nodiscard]] SectorSet copies(Phase /*phase*/) const override {
     SectorSet out;
@@ -107,7 +109,7 @@ class BootSector final : public Rewrite {
     return out;
   }
   void settle(SectorSink& sink) override {
-    sink.purpose("second boot sector of the volume");
+    if (!step_.copies.empty()) sink.purpose("second boot sector of the volume");
     for (const std::uint64_t lba : step_.copies) sink.write(lba, step_.sector);
   }
 
@@ -126,8 +128,8 @@ std::unique_ptr<Rewrite> make_gpt_home(const Step& step) {
 std::unique_ptr<Rewrite> make_gpt_mend(const Step& step) {
   return std::make_unique<GptMend>(step);
 }
-std::unique_ptr<Rewrite> make_boot_sector(const Step& step) {
-  return std::make_unique<BootSector>(step);
+std::unique_ptr<Rewrite> make_one_sector(const Step& step) {
+  return std::make_unique<OneSector>(step);
 }
 
 }  // namespace nuvrat

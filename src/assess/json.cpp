@@ -46,6 +46,10 @@ json to_json(const Renumbering& r) {
   return {{"before", r.before}, {"after", r.after}};
 }
 
+json to_json(const SectorMove& m) {
+  return {{"from", nuvrat::to_json(m.from)}, {"to", m.to}};
+}
+
 template <typename Items>
 json list(const Items& items) {
   json out = json::array();
@@ -54,8 +58,13 @@ json list(const Items& items) {
 }
 
 std::string hex(ByteView bytes) {
+  constexpr std::string_view digits = "0123456789abcdef";
   std::string out;
-  for (const std::uint8_t b : bytes) fmt::format_to(std::back_inserter(out), "{:02x}", b);
+  out.reserve(2 * bytes.size());
+  for (const std::uint8_t b : bytes) {
+    out += digits[b >> 4];
+    out += digits[b & 15];
+  }
   return out;
 }
 
@@ -177,13 +186,14 @@ json to_json(const Step& s) {
   return {{"kind", s.kind},
           {"target", to_json(s.target)},
           {"wipes", list(s.wipes)},
-          {"boot_code", hex(s.boot_code)},
+          {"sector0", hex(s.sector0)},
           {"new_chain", s.new_chain},
           {"lba", s.lba},
           {"sector", hex(s.sector)},
           {"copies", s.copies},
           {"before", list(s.before)},
           {"behind", list(s.behind)},
+          {"moves", list(s.moves)},
           {"adds", s.adds},
           {"title", s.title},
           {"volume",
@@ -251,7 +261,7 @@ Step step_from_json(const json& j) {
     s.kind = j.at("kind");
     s.target = layout_from_json(j.at("target"));
     for (const json& r : j.at("wipes")) s.wipes.push_back(range_from(r));
-    s.boot_code = from_hex(j.at("boot_code"));
+    s.sector0 = from_hex(j.at("sector0"));
     s.new_chain = j.at("new_chain");
     s.lba = j.at("lba");
     s.sector = from_hex(j.at("sector"));
@@ -277,6 +287,7 @@ Step step_from_json(const json& j) {
     s.volume.writes = v.at("writes");
     for (const json& w : j.at("before")) s.before.push_back({w.at("lba"), from_hex(w.at("data"))});
     for (const json& w : j.at("behind")) s.behind.push_back({w.at("lba"), from_hex(w.at("data"))});
+    for (const json& m : j.at("moves")) s.moves.push_back({range_from(m.at("from")), m.at("to")});
     s.adds = j.at("adds");
     s.title = j.at("title");
     s.copies = j.at("copies").get<std::vector<std::uint64_t>>();

@@ -37,8 +37,21 @@ void plan_table_gpt(const PlanInput& input, Assessment& out);
 /// A GPT becomes an MBR, or an MBR gets other roles or another active partition.
 /// `repair`: the same roles with a container and a chain made anew, whatever is wrong with the old.
 void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair = false);
+/// The steps from the table as it is to an MBR of this layout, and the layout that they end in: it
+/// may have its EBRs in better places. `same_roles`: only types and the active flag differ.
+void add_mbr_steps(const PlanInput& input, const Layout& target, bool same_roles, Assessment& out);
 /// Names and the legacy-bootable attribute inside a GPT.
 void plan_gpt_change(const PlanInput& input, Assessment& out);
+
+/// Steps for the boot sectors of volumes that begin elsewhere, by their table, than they did.
+void follow_hidden_sectors(const PlanInput& input, const Layout& after, Assessment& out);
+
+/// Steps that free `wanted` neighbouring sectors inside `within` of the FAT volume that
+/// `conversion` is about, played through on `ahead`. The clusters that move; none where it can't be
+/// done.
+[[nodiscard]] std::optional<std::uint64_t> make_way(Device& ahead, const Step& conversion,
+                                                    std::uint64_t wanted, SectorRange within,
+                                                    std::vector<Step>& steps);
 
 /// check --repair for FAT volumes.
 void plan_fat_mends(Device& device, const Survey& survey, const ReadOptions& options,

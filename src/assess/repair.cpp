@@ -77,7 +77,7 @@ Assessment assess_repair(Device& device, const ReadOptions& options, Unowned uno
       return out;
     }
   }
-  step.boot_code.assign(survey.table.sector0.begin(), survey.table.sector0.begin() + 440);
+  step.sector0 = survey.table.sector0;
   out.after = target;
   out.steps.push_back(std::move(step));
   fill_figures(device, survey, out);

@@ -15,7 +15,8 @@ namespace {
 class GptPlanner {
  public:
   GptPlanner(const PlanInput& input, Assessment& out)
-      : device_(input.device),
+      : in_(input),
+        device_(input.device),
         survey_(input.survey),
         wishes_(input.wishes),
         random_(input.random),
@@ -215,11 +216,13 @@ class GptPlanner {
     SectorSet links = survey_.table.owned;  // of an MBR: LBA 0 and every link of the chain
     links.remove({0, 1});
     step.wipes = links.ranges();
-    step.boot_code.assign(survey_.table.sector0.begin(), survey_.table.sector0.begin() + 440);
+    step.sector0 = survey_.table.sector0;
     out_.after = target_;
     out_.steps.push_back(std::move(step));
+    follow_hidden_sectors(in_, target_, out_);
   }
 
+  const PlanInput& in_;
   Device& device_;
   const Survey& survey_;
   const Wishes& wishes_;

@@ -34,7 +34,7 @@ class MbrPlanner {
     }
     finish_target();
     add_consents();
-    make_steps();
+    if (out_.obstacles.empty()) add_mbr_steps(in_, target_, keeps_roles(), out_);
   }
 
  private:
@@ -83,13 +83,9 @@ class MbrPlanner {
     }
   }
 
-  // On an MBR whose roles aren't asked about, nothing but LBA 0 changes.
+  // On an MBR whose roles aren't asked about, the entries stay where they are.
   [[nodiscard]] bool keeps_roles() const {
     if (before_.kind != TableKind::mbr || repair_) return false;
-    // The type of a logical stands in its EBR, so that the chain is made anew.
-    for (const auto& [number, type] : in_.wishes.types) {
-      if (before_.find(number)->role == Role::logical) return false;
-    }
     return std::all_of(in_.wishes.roles.begin(), in_.wishes.roles.end(), [&](const auto& wish) {
       return before_.find(wish.first)->role == wish.second;
     });
@@ -232,7 +228,6 @@ class MbrPlanner {
     }
     if (extended) target_.partitions.push_back(*extended);
     target_.sort();
-    new_chain_ = extended.has_value();
   }
 
   void drop_active(Partition& p, unsigned old_number) {
@@ -249,8 +244,8 @@ class MbrPlanner {
     for (const SurveyedPartition& s : in_.survey.partitions) {
       if (s.partition.start == p.start && s.partition.role != Role::extended) surveyed = &s;
     }
-    const MbrType type =
-        mbr_type_for(p, surveyed == nullptr ? VolumeKind::unknown : surveyed->signature.kind);
+    const VolumeKind kind = surveyed == nullptr ? VolumeKind::unknown : surveyed->signature.kind;
+    const MbrType type = mbr_type_for(p, kind);
     if (type.guessed) {
       out_.consents.push_back(
           {"type",
@@ -258,6 +253,15 @@ class MbrPlanner {
                        "type {:02X} ({})",
                        old_number, describe(p.type), type.byte,
                        describe(PartitionType(type.byte)))});
+    } else if (const Guid back = gpt_type_for(type.byte, kind).guid;
+               back != std::get<Guid>(p.type) && class_of(p.type) == TypeClass::data) {
+      out_.consents.push_back(
+          {"type",
+           fmt::format("partition {} has the type {} and holds {}; it gets type {:02X} ({}), "
+                       "and would come back to a GPT as {}",
+                       old_number, describe(p.type),
+                       surveyed == nullptr ? "" : surveyed->signature.description, type.byte,
+                       describe(PartitionType(type.byte)), describe(PartitionType(back)))});
     }
     p.type = type.byte;
     p.name.clear();
@@ -318,73 +322,11 @@ class MbrPlanner {
                  : fmt::format("partition {} is active", active->number))});
   }
 
-  void make_steps() {
-    if (!out_.obstacles.empty()) return;
-    Step step;
-    step.kind = "table-mbr";
-    step.target = target_;
-    step.new_chain = new_chain_;
-    step.boot_code.assign(in_.survey.table.sector0.begin(), in_.survey.table.sector0.begin() + 440);
-    if (!keeps_roles()) {
-      SectorSet old = in_.survey.table.owned;
-      old.add(in_.survey.table.copies);
-      old.remove({0, 1});
-      // Headers of a GPT last: as long as one stands, what is left of it can be found from the
-      // disk.
-      const SectorSet headers = before_.kind == TableKind::gpt
-                                    ? SectorSet{{1, 1}, {before_.disk_sectors - 1, 1}}
-                                    : SectorSet{};
-      SectorSet rest = old;
-      rest.remove(headers);
-      old.remove(rest);
-      step.wipes = rest.ranges();
-      for (const SectorRange& r : old.ranges()) step.wipes.push_back(r);
-    }
-    out_.after = target_;
-    out_.steps.push_back(std::move(step));
-    add_boot_sectors();
-  }
-
-  // A volume holds where it begins (FAT and NTFS at offset 28 alike); logicals of old systems count
-  // from their EBR.
-  void add_boot_sectors() {
-    if (keeps_roles()) return;
-    for (const SurveyedPartition& s : in_.survey.partitions) {
-      const Partition& p = s.partition;
-      const bool has_field = is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs;
-      const auto now = std::find_if(
-          target_.partitions.begin(), target_.partitions.end(),
-          [&p](const Partition& t) { return t.start == p.start && t.role != Role::extended; });
-      if (!has_field || now == target_.partitions.end() || now->role == p.role) continue;
-      add_boot_sector(p, s.signature.kind);
-    }
-  }
-
-  void add_boot_sector(const Partition& p, VolumeKind kind) {
-    Step step;
-    step.kind = "boot-sector";
-    step.target = target_;
-    step.lba = p.start;
-    const Bytes old = in_.device.read(p.start);
-    step.sector = old;
-    for (unsigned i = 0; i < 4; ++i)
-      step.sector[28 + i] = static_cast<std::uint8_t>(p.start >> 8 * i);
-    if (step.sector == old) return;
-    std::uint64_t second = 0;  // FAT32 says where its second boot sector is; of NTFS it is the last
-    if (kind == VolumeKind::fat32) second = static_cast<std::uint64_t>(old[50] | old[51] << 8);
-    if (kind == VolumeKind::ntfs) second = p.sectors - 1;
-    if (second > 0 && second < p.sectors && in_.device.read(p.start + second) == old) {
-      step.copies.push_back(p.start + second);
-    }
-    out_.steps.push_back(std::move(step));
-  }
-
   const PlanInput& in_;
   const Layout& before_;
   Assessment& out_;
   ArrangeRequest request_;
   Layout target_;
-  bool new_chain_ = false;
   bool repair_;
 };
 

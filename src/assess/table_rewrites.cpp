@@ -13,7 +13,7 @@ namespace {
 class MbrToGpt final : public Rewrite {
  public:
   explicit MbrToGpt(const Step& step) : step_(step), gpt_(build_gpt(step.target)) {
-    std::copy(step.boot_code.begin(), step.boot_code.end(), gpt_.protective_mbr.begin());
+    keep_boot_code(step.sector0, gpt_.protective_mbr);
   }
 
   [[nodiscard]] std::string name() const override { return step_.name(); }
@@ -48,9 +48,7 @@ class MbrToGpt final : public Rewrite {
 // goes.
 class ToMbr final : public Rewrite {
  public:
-  explicit ToMbr(const Step& step) : step_(step), mbr_(build_mbr(step.target)) {
-    std::copy(step.boot_code.begin(), step.boot_code.end(), mbr_.sector0.begin());
-  }
+  explicit ToMbr(const Step& step) : step_(step), mbr_(build_mbr(step.target, step.sector0)) {}
 
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
@@ -62,7 +60,7 @@ class ToMbr final : public Rewrite {
 
   [[nodiscard]] SectorWrite switch_sector() const override {
     SectorWrite out{0, mbr_.sector0};
-    set_settle_mark(out.data, !step_.wipes.empty());
+    if (!step_.wipes.empty()) set_settle_mark(out.data, true);
     return out;
   }
   [[nodiscard]] std::string switch_purpose() const override { return "MBR"; }
@@ -80,6 +78,11 @@ class ToMbr final : public Rewrite {
 };
 
 }  // namespace
+
+void keep_boot_code(ByteView sector0, ByteSpan out) {
+  constexpr std::size_t code_bytes = 440;
+  std::copy_n(sector0.begin(), std::min(code_bytes, sector0.size()), out.begin());
+}
 
 void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
                   std::uint32_t sector_size, std::string_view what) {
@@ -114,22 +117,23 @@ std::string Step::name() const {
     const std::string where = volume.number == 0 ? "" : fmt::format("p{} ", volume.number);
     return fmt::format("{}from {} to NTFS", where, title_of(volume.from));
   }
-  if (kind == "fat-mend") {
+  if (kind == "fat-mend" || kind == "fat-make-way") {
     return title + (volume.number == 0 ? "" : fmt::format(" on p{}", volume.number));
   }
+  if (kind == "ebr-type") return fmt::format("type in the EBR at {}", lba);
   if (kind == "boot-sector") return fmt::format("boot sector of the volume at {}", lba);
   return kind;
 }
 
 std::unique_ptr<Rewrite> make_rewrite(const Step& step, Device& device) {
   if (step.kind == "fat-to-ntfs") return make_fat_to_ntfs(step, device);
-  if (step.kind == "fat-mend") return make_fat_mend(step);
+  if (step.kind == "fat-mend" || step.kind == "fat-make-way") return make_fat_change(step, device);
   if (step.kind == "table-gpt") return std::make_unique<MbrToGpt>(step);
   if (step.kind == "table-mbr") return std::make_unique<ToMbr>(step);
   if (step.kind == "gpt-aside") return make_gpt_aside(step);
   if (step.kind == "gpt-home") return make_gpt_home(step);
   if (step.kind == "gpt-mend") return make_gpt_mend(step);
-  if (step.kind == "boot-sector") return make_boot_sector(step);
+  if (step.kind == "boot-sector" || step.kind == "ebr-type") return make_one_sector(step);
   throw Error(ErrorCode::words, fmt::format("there is no rewrite called '{}'", step.kind));
 }
 

@@ -78,7 +78,7 @@ std::optional<Step> find_unfinished(Device& device) {
   const TableReading table = read_table(device);
   Step step;
   step.target = table.layout;
-  step.boot_code.assign(table.sector0.begin(), table.sector0.begin() + 440);
+  step.sector0 = table.sector0;
   if (find_code(table.findings, "gpt.change-unfinished") != nullptr) {
     const std::uint64_t array = gpt_array_sectors(device.sector_size());
     step.kind = "gpt-home";

@@ -13,6 +13,7 @@
 #include "assess/rewrites.h"
 #include "fat/read.h"
 #include "ntfs/build.h"
+#include "ntfs/names.h"
 #include "ntfs/plan.h"
 
 namespace nuvrat {
@@ -160,35 +161,88 @@ class NtfsPlanner {
     step.volume.made = now();
     step.volume.zone = options_.zone.name();
     step.volume.codepage = options_.codepage;
-    Opened opened(device_, step.volume);
-    check_names(opened.reader->tree());
-    const NtfsFormat format = format_for(*opened.reader, step.volume);
-    const NtfsPlan ntfs(opened.reader->tree(), format);
-    check_room(ntfs);
-    if (!out_.obstacles.empty()) return;
-    add_consents(*s, ntfs);
     step.volume.from = s->volume->kind;
     step.volume.to = VolumeKind::ntfs;
     step.volume.number = number;
+    Planned planned(device_, step.volume);
+    check_names(planned.opened->reader->tree());
+    if (planned.ntfs->in_pieces()) make_room(step, planned);
+    const NtfsPlan& ntfs = *planned.ntfs;
+    check_room(ntfs);
+    if (!out_.obstacles.empty()) return;
+    add_consents(*s, ntfs);
     step.volume.cluster_bytes = ntfs.cluster_bytes();
     step.volume.needed_clusters = ntfs.needed_clusters();
     step.volume.free_clusters = ntfs.free_clusters();
     step.volume.moved_clusters = ntfs.moves().size();
+    for (const Step& before : out_.steps) {  // way was made
+      if (before.volume.place != step.volume.place) continue;
+      for (const SectorMove& m : before.moves)
+        step.volume.moved_clusters += m.from.count / ntfs.format().cluster_sectors;
+    }
     step.volume.log_bytes = ntfs.log_bytes();
-    step.volume.writes =
-        ntfs.needed_clusters() * format.cluster_sectors + boot_area / format.sector_bytes + 1;
+    step.volume.writes = ntfs.needed_clusters() * ntfs.format().cluster_sectors +
+                         boot_area / ntfs.format().sector_bytes + 1;
     out_.steps.push_back(std::move(step));
     s->signature = {VolumeKind::ntfs, "NTFS"};
     s->volume->kind = VolumeKind::ntfs;
     if (number != 0 && wishes.types.count(number) == 0) {
       const PartitionType type = matching_type(p, VolumeKind::ntfs);
-      if (type != p.type) wishes.types.emplace(number, type);
+      if (type != p.type) {
+        wishes.types.emplace(number, type);
+        consent("type",
+                fmt::format("the type of {} becomes {} ({}) instead of {} ({})", name_,
+                            type_text(type), describe(type), type_text(p.type), describe(p.type)));
+      }
     }
   }
 
  private:
   void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
     add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+  }
+
+  // The volume as it will be when the conversion's turn comes, and the plan for it.
+  struct Planned {
+    Planned(Device& device, const VolumeChange& change) : change_(change) { plan(device); }
+    void plan(Device& device) {
+      ntfs.reset();
+      opened = std::make_unique<Opened>(device, change_);
+      ntfs =
+          std::make_unique<NtfsPlan>(opened->reader->tree(), format_for(*opened->reader, change_));
+    }
+    std::unique_ptr<Overlay> overlay;  // what steps before it write
+    std::unique_ptr<Opened> opened;
+    std::unique_ptr<NtfsPlan> ntfs;
+
+   private:
+    const VolumeChange& change_;
+  };
+
+  // Room enough, in pieces too small: contents of files move, as a rewrite of the FAT volume.
+  void make_room(const Step& conversion, Planned& planned) {
+    planned.overlay = std::make_unique<Overlay>(device_);
+    Overlay& overlay = *planned.overlay;
+    std::vector<Step> steps;
+    std::uint64_t moved = 0;
+    for (int round = 0; round < 3 && planned.ntfs->in_pieces(); ++round) {
+      const NtfsFormat& format = planned.ntfs->format();
+      const SectorRange within{
+          planned.ntfs->boot_clusters() * format.cluster_sectors,
+          (planned.ntfs->clusters() - planned.ntfs->boot_clusters()) * format.cluster_sectors};
+      const auto made =
+          make_way(overlay, conversion, planned.ntfs->whole_clusters() * format.cluster_sectors,
+                   within, steps);
+      if (!made) return;
+      moved += *made;
+      planned.plan(overlay);
+    }
+    if (!planned.ntfs->fits()) return;
+    for (Step& step : steps) out_.steps.push_back(std::move(step));
+    consent("made-way",
+            fmt::format("{}: {} of files {} copied to free ones first, as a rewrite of the FAT "
+                        "volume, so that what NTFS holds in one piece finds room",
+                        name_, plural(moved, "cluster", "clusters"), moved == 1 ? "is" : "are"));
   }
 
   // NTFS folds names by its own table: two that FAT holds apart may be one there.
@@ -221,15 +275,16 @@ class NtfsPlanner {
 
   void check_room(const NtfsPlan& plan) {
     const std::uint64_t cluster = plan.cluster_bytes();
-    if (plan.split_start() || plan.log_in_pieces()) {
+    if (plan.in_pieces()) {
+      const std::uint64_t whole = plan.whole_clusters() * cluster;
       return obstacle(
           "room-in-pieces",
-          fmt::format("{}: {} are free, but in pieces so small that the log of {} or the "
-                      "beginning of $MFT would lie in too many of them",
-                      name_, format_bytes(plan.free_clusters() * cluster),
-                      format_bytes(plan.log_bytes())),
-          fmt::format("Delete or move away one file that lies in one piece of {}",
-                      format_bytes(2 * plan.log_bytes())));
+          fmt::format("{}: {} are free, but in pieces so small that what NTFS holds in one piece "
+                      "({}) finds no room, and what lies between them can't be moved",
+                      name_, format_bytes(plan.free_clusters() * cluster), format_bytes(whole)),
+          fmt::format("Delete or move away files until {} are free in one piece",
+                      format_bytes(whole)),
+          whole / device_.sector_size());
     }
     if (plan.fits()) return;
     const std::uint64_t missing = plan.needed_clusters() - plan.free_clusters();
@@ -265,6 +320,7 @@ class NtfsPlanner {
     consent("permissions", fmt::format("every file on {} may be read and written by everyone, as "
                                        "on FAT, until its system is told otherwise",
                                        name_));
+    add_name_consent(plan);
     if (plan.cluster_bytes() < 4096 && plan.cluster_bytes() < s.volume->cluster_bytes) {
       consent("clusters",
               fmt::format("clusters become {} bytes instead of {}, because FAT's data area begins "
@@ -291,6 +347,23 @@ class NtfsPlanner {
                             "to free ones",
                             plan.moves().size()));
     }
+  }
+
+  void add_name_consent(const NtfsPlan& plan) {
+    const FileTree& tree = plan.tree();
+    std::uint64_t count = 0;
+    FileTree::Id first = 0;
+    for (FileTree::Id id = 1; id < tree.size(); ++id) {
+      if (win32_allows(tree.name(id))) continue;
+      if (count++ == 0) first = id;
+    }
+    if (count == 0) return;
+    consent("names", fmt::format("{}: {} such as '{}' {} a character, an ending or a device's name "
+                                 "that the Win32 name space forbids; {} into the POSIX one, "
+                                 "without a short name, and programs may not be able to open {}",
+                                 name_, plural(count, "name", "names"),
+                                 printable(to_utf8(tree.name(first))), count == 1 ? "has" : "have",
+                                 count == 1 ? "it goes" : "they go", count == 1 ? "it" : "them"));
   }
 
   Device& device_;

@@ -55,10 +55,12 @@ Guid Guid::random(Random& random) {
 }
 
 std::string Guid::text() const {
+  constexpr std::string_view digits = "0123456789ABCDEF";
   std::string out;
   for (std::size_t i = 0; i < 16; ++i) {
     if (i == 4 || i == 6 || i == 8 || i == 10) out += '-';
-    fmt::format_to(std::back_inserter(out), "{:02X}", bytes_[text_order[i]]);
+    out += digits[bytes_[text_order[i]] >> 4];
+    out += digits[bytes_[text_order[i]] & 15];
   }
   return out;
 }

@@ -18,6 +18,8 @@ const char* name_of(VolumeKind kind) {
       return "exfat";
     case VolumeKind::swap:
       return "swap";
+    case VolumeKind::linux_data:
+      return "linux";
     case VolumeKind::other:
       return "other";
   }

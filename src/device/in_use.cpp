@@ -24,13 +24,6 @@ std::vector<fs::path> entries(const fs::path& folder) {
   return out;
 }
 
-std::string first_line(const fs::path& path) {
-  std::ifstream in(path);
-  std::string line;
-  std::getline(in, line);
-  return line;
-}
-
 // The kernel's name of a device number: "sda1".
 std::string kernel_name(dev_t number) {
   std::error_code error;
@@ -90,6 +83,15 @@ void add_block_uses(const std::string& name, std::vector<std::string>& out) {
 }
 
 }  // namespace
+
+std::string first_line(const fs::path& path) {
+  std::ifstream in(path);
+  std::string line;
+  std::getline(in, line);
+  const auto from = line.find_first_not_of(' ');
+  if (from == std::string::npos) return "";
+  return line.substr(from, line.find_last_not_of(' ') - from + 1);
+}
 
 std::vector<std::string> uses_of(const fs::path& path, const struct stat& info) {
   std::vector<std::string> out;

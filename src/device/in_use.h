@@ -17,4 +17,8 @@ namespace nuvrat {
 /// "name (process 123)" of the processes that have the file or device open, this one left out.
 [[nodiscard]] std::string holders_of(const struct stat& info);
 
+/// The first line of one of the system's own files, without blanks around it; empty when there is
+/// none.
+[[nodiscard]] std::string first_line(const std::filesystem::path& path);
+
 }  // namespace nuvrat

@@ -7,7 +7,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t chunk_bytes = 64 * 1024;
+constexpr std::uint64_t chunk_bytes = 1u << 16;
 
 // Calls piece(chunk number, offset in chunk, offset in buffer, length) for each chunk touched.
 template <typename Piece>

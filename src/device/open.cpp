@@ -1,6 +1,5 @@
 #include <cerrno>
 #include <cstring>
-#include <fstream>
 #include <utility>
 
 #include <fcntl.h>
@@ -37,15 +36,6 @@ class Descriptor {
  private:
   int file_;
 };
-
-std::string first_line(const std::filesystem::path& path) {
-  std::ifstream in(path);
-  std::string line;
-  std::getline(in, line);
-  const auto from = line.find_first_not_of(' ');
-  if (from == std::string::npos) return "";
-  return line.substr(from, line.find_last_not_of(' ') - from + 1);
-}
 
 Error open_error(const std::string& path, int error) {
   const Place place{{}, {}, {}, path};

@@ -14,7 +14,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t piece_bytes = 1u << 20;
+constexpr std::uint64_t compared_bytes = 1u << 20;  // at a time
 
 class FatCheck {
  public:
@@ -84,7 +84,7 @@ class FatCheck {
     if (!s_.g.mirrored) return;
     const std::uint64_t sectors = std::uint64_t{s_.g.fat_sectors} * s_.ratio;
     const std::uint64_t size = s_.device.sector_size();
-    const std::uint64_t piece = std::min(piece_bytes / size, sectors);
+    const std::uint64_t piece = std::min(compared_bytes / size, sectors);
     Bytes one(piece * size);
     Bytes other(piece * size);
     for (std::uint32_t copy = 0; copy < s_.g.fats; ++copy) {

@@ -92,11 +92,12 @@ class FatWriter::Impl {
                   {{}, {}, {}, std::string(path)});
     }
     const auto [above, name] = split(path);
-    const std::size_t index = above->directory.add(to_utf16(name), info, false, size);
-    if (size == 0) return;
     const auto needed =
         static_cast<std::uint32_t>(div_up<std::uint64_t>(size, geometry_.cluster_bytes()));
-    const std::vector<std::uint32_t> clusters = allocate(needed, info.placement, std::string(path));
+    std::vector<std::uint32_t> clusters;
+    if (size > 0) clusters = allocate(needed, info.placement, std::string(path));
+    const std::size_t index = above->directory.add(to_utf16(name), info, false, size);
+    if (size == 0) return;
     above->directory.set_cluster(index, clusters.front());
     if (!content.empty()) write_content(clusters, content);
   }
@@ -255,7 +256,7 @@ class FatWriter::Impl {
     const std::size_t width = geometry_.kind == VolumeKind::fat16 ? 2 : 4;
     const bool whole = geometry_.kind == VolumeKind::fat12;
     const std::size_t piece =
-        whole ? std::size_t{geometry_.fat_sectors} * geometry_.sector_bytes : 64 * 1024;
+        whole ? std::size_t{geometry_.fat_sectors} * geometry_.sector_bytes : std::size_t{1} << 16;
     const std::size_t per_piece = whole ? fat_.size() : piece / width;
     for (std::size_t base = 0; base < fat_.size(); base += per_piece) {
       const std::size_t stop = std::min(fat_.size(), base + per_piece);

@@ -11,6 +11,10 @@
 
 namespace nuvrat {
 
+[[nodiscard]] inline Error refused(const std::string& text, const std::string& remedy) {
+  return {ErrorCode::refused, text, {}, remedy};
+}
+
 class Case {
  public:
   /// Makes the folder. Throws Error (refused) when it holds anything already or lies on the disk

@@ -12,10 +12,6 @@
 namespace nuvrat {
 namespace {
 
-Error refused(const std::string& text, const std::string& remedy) {
-  return {ErrorCode::refused, text, {}, remedy};
-}
-
 std::filesystem::path journal_path(const CaseFile& job) {
   return job.folder / "undo.journal";
 }

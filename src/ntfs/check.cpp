@@ -43,6 +43,7 @@ void check_boot(CheckState& state) {
 Findings check_ntfs(const Device& device) {
   CheckState state(device);
   check_boot(state);
+  check_start(state);
   const auto upcase = state.system_file(record_upcase);
   if (const AttributeView* data = find_attribute(upcase, at_data);
       data != nullptr && data->bytes() == 131072)

@@ -85,6 +85,7 @@ struct CheckState {
 [[nodiscard]] CheckState::Name hash_name(std::uint64_t record_reference, ByteView value);
 
 void check_boot(CheckState& state);
+void check_start(CheckState& state);
 void check_records(CheckState& state);
 void check_folders(CheckState& state);
 void check_clusters(CheckState& state);

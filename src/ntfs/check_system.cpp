@@ -23,6 +23,10 @@ void check_mirror(CheckState& state) {
   }
   if (data->runs.empty() || data->runs.front().lcn != state.volume.geometry().mirror_lcn)
     state.error("ntfs.mirror", record_mirror, "$MFTMirr isn't where the boot sector says");
+  const std::uint64_t held = data->runs.empty() ? 0 : data->runs.front().count;
+  if (held * state.volume.geometry().cluster_bytes() < 4 * record)
+    state.error("ntfs.mirror", record_mirror,
+                "$MFTMirr lies in pieces: readers know no more than where it begins");
   for (std::uint64_t i = 0; i < 4; ++i) {
     Bytes copy(record);
     state.volume.read(*data, i * record, copy);

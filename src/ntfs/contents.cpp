@@ -6,6 +6,7 @@
 #include <nuvrat/text.h>
 
 #include "base/record.h"
+#include "ntfs/names.h"
 #include "ntfs/plan.h"
 
 namespace nuvrat {
@@ -99,10 +100,12 @@ Sizes sizes_of(const NtfsPlan& plan, Entity e) {
   return {clusters_in(plan.runs(*s)) * plan.cluster_bytes(), plan.size(*s)};
 }
 
+// A short name goes with a long one that Win32 allows.
 bool has_short(const NtfsPlan& plan, Entity e) {
   if (plan.is_system(e) || e == FileTree::root) return false;
   const auto name = plan.tree().short_name(e);
-  return !name.empty() && std::is_neq(plan.upcase().compare(name, plan.tree().name(e)));
+  return !name.empty() && std::is_neq(plan.upcase().compare(name, plan.tree().name(e))) &&
+         win32_allows(plan.tree().name(e));
 }
 
 std::u16string_view text_of(const NtfsPlan& plan, NameOf n) {
@@ -122,8 +125,9 @@ std::uint64_t parent_of(const NtfsPlan& plan, Entity e) {
 std::uint8_t space_of(const NtfsPlan& plan, NameOf n) {
   if (n.short_one) return name_dos;
   if (plan.is_system(n.entity) || n.entity == FileTree::root) return name_both;
-  if (has_short(plan, n.entity) || plan.tree().short_name(n.entity).empty()) return name_win32;
-  return name_both;
+  const auto name = plan.tree().name(n.entity);
+  if (!win32_allows(name)) return name_posix;
+  return has_short(plan, n.entity) || !is_short_name(name) ? name_win32 : name_both;
 }
 
 Bytes name_value(const NtfsPlan& plan, NameOf n) {

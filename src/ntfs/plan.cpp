@@ -25,60 +25,6 @@ constexpr std::uint64_t least_log = mebi / 4;
 
 }  // namespace
 
-// The free extents, the largest first, handed out from the front.
-class NtfsPlan::Tape {
- public:
-  Tape(const SectorSet& free, std::uint64_t cluster_sectors, std::uint64_t first,
-       std::uint64_t clusters)
-      : beyond_(clusters) {
-    for (const SectorRange& r : free.ranges()) {
-      const std::uint64_t begin = std::max(div_up(r.first, cluster_sectors), first);
-      const std::uint64_t end = std::min(r.end() / cluster_sectors, clusters);
-      if (begin < end) extents_.push_back({begin, end - begin});
-    }
-    std::stable_sort(extents_.begin(), extents_.end(),
-                     [](const Run& a, const Run& b) { return a.count > b.count; });
-  }
-
-  [[nodiscard]] std::uint64_t capacity() const { return clusters_in(extents_); }
-  [[nodiscard]] std::uint64_t used() const { return used_; }
-  [[nodiscard]] const Runs& taken() const { return taken_; }
-  void rewind() {
-    at_ = offset_ = used_ = 0;
-    taken_.clear();
-  }
-
-  /// Where nothing is left, clusters beyond the volume: the plan then says how many are missing.
-  Runs take(std::uint64_t count) {
-    Runs out;
-    while (count > 0) {
-      Run run{beyond_ + used_, count};
-      if (at_ < extents_.size()) {
-        run.lcn = extents_[at_].lcn + offset_;
-        run.count = std::min(count, extents_[at_].count - offset_);
-        offset_ += run.count;
-        if (offset_ == extents_[at_].count) {
-          ++at_;
-          offset_ = 0;
-        }
-      }
-      used_ += run.count;
-      count -= run.count;
-      add_run(out, run);
-      add_run(taken_, run);
-    }
-    return out;
-  }
-
- private:
-  Runs extents_;
-  Runs taken_;
-  std::uint64_t beyond_;
-  std::size_t at_ = 0;
-  std::uint64_t offset_ = 0;
-  std::uint64_t used_ = 0;
-};
-
 NtfsPlan::NtfsPlan(const FileTree& tree, const NtfsFormat& format)
     : tree_(tree),
       format_(format),
@@ -88,13 +34,23 @@ NtfsPlan::NtfsPlan(const FileTree& tree, const NtfsFormat& format)
       security_(make_security()) {
   plan_folders();
   plan_moves();
+  FreeRuns room(format_.free, format_.cluster_sectors, boot_clusters(), clusters_);
+  free_ = room.capacity();
   const std::uint64_t bytes = format_.sectors * format_.sector_bytes;
   std::uint64_t log = usual_log(bytes);
-  for (lay_out(log); !fits() && log > least_log; lay_out(log)) log /= 2;
+  for (lay_out(log, room); !fits() && log > least_log; lay_out(log, room)) log /= 2;
 }
 
 std::uint64_t NtfsPlan::boot_clusters() const {
   return div_up<std::uint64_t>(8192, cluster_bytes_);
+}
+
+std::uint64_t NtfsPlan::whole_clusters() const {
+  const std::uint64_t record_bytes = packer_.unused(0).size();
+  std::uint64_t bytes = 0;
+  if (split_start_) bytes += start_bytes_ + std::max(4 * record_bytes, cluster_bytes_);
+  if (log_in_pieces_) bytes += log_bytes_;
+  return div_up(bytes, cluster_bytes_) + missing_;
 }
 
 std::uint64_t NtfsPlan::index_unit() const {
@@ -196,29 +152,65 @@ Runs NtfsPlan::contents_of(FileTree::Id id) const {
   return out;
 }
 
-void NtfsPlan::place(Stream s, std::uint64_t bytes, Tape& tape) {
-  runs_[static_cast<std::size_t>(s)] = tape.take(div_up(bytes, cluster_bytes_));
+void NtfsPlan::place(Stream s, std::uint64_t bytes, FreeRuns& room) {
+  set(s, bytes, room.take(div_up(bytes, cluster_bytes_)));
+}
+
+void NtfsPlan::set(Stream s, std::uint64_t bytes, Runs runs) {
+  runs_[static_cast<std::size_t>(s)] = std::move(runs);
   sizes_[static_cast<std::size_t>(s)] = bytes;
 }
 
-void NtfsPlan::lay_out(std::uint64_t log_bytes) {
+void NtfsPlan::lay_out(std::uint64_t log_bytes, FreeRuns& room) {
   log_bytes_ = log_bytes;
-  Tape tape(format_.free, format_.cluster_sectors, boot_clusters(), clusters_);
-  free_ = tape.capacity();
-  std::uint64_t mft_extensions = 0;
-  std::uint64_t other_extensions = 0;
-  while (!attempt(tape, mft_extensions, other_extensions)) tape.rewind();
-  needed_ = tape.used();
-  taken_ = tape.taken();
-  const std::uint64_t whole = div_up<std::uint64_t>(packer_.unused(0).size(), cluster_bytes_);
-  const std::uint64_t start = runs(Stream::mft).front().count;
-  split_start_ = needed_ <= free_ && start < whole;
-  // Readers take no log whose record has extensions.
-  log_in_pieces_ = needed_ <= free_ && !packer_.fits(attributes_of(*this, system(record_log)));
+  // All of $MFT in one piece, unless the log then finds too few large ones.
+  for (const bool whole : {true, false}) {
+    std::uint64_t mft_extensions = 0;
+    std::uint64_t other_extensions = 0;
+    do {
+      room.rewind();
+    } while (!attempt(room, whole, mft_extensions, other_extensions));
+    needed_ = room.used();
+    missing_ = room.missing();
+    taken_ = room.taken();
+    // Readers take no log whose record has extensions.
+    log_in_pieces_ = needed_ <= free_ && !packer_.fits(attributes_of(*this, system(record_log)));
+    if (!log_in_pieces_) break;
+  }
+}
+
+// What is read before $MFT's runlist is known lies in one piece: $MFT's first records, by number
+// from the boot sector's place, and the mirror. The log follows, which must lie in few. Records lie
+// whole in a run, always.
+void NtfsPlan::place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room) {
+  const std::uint64_t record_bytes = packer_.unused(0).size();
+  const std::uint64_t unit = std::max<std::uint64_t>(record_bytes / cluster_bytes_, 1);
+  const std::uint64_t mft = records_ * record_bytes / cluster_bytes_;
+  // $MFT's own extensions are read while only its beginning is known.
+  const std::uint64_t least = mft_extensions == 0 ? 16 : first_extension_of_mft + mft_extensions;
+  start_bytes_ = least * record_bytes;
+  std::optional<Run> start;
+  if (whole) start = room.take_whole(mft);
+  for (const std::uint64_t records : {first_node_, least}) {
+    if (!start)
+      start = room.take_whole(div_up(records * record_bytes, unit * cluster_bytes_) * unit);
+  }
+  const std::uint64_t mirror_bytes = std::max(4 * record_bytes, cluster_bytes_);
+  const std::optional<Run> mirror = room.take_whole(mirror_bytes / cluster_bytes_);
+  split_start_ = !start || !mirror;
+  set(Stream::mirror, mirror_bytes,
+      mirror ? Runs{*mirror} : room.take(mirror_bytes / cluster_bytes_));
+  const std::optional<Run> log = room.take_whole(div_up(log_bytes_, cluster_bytes_));
+  set(Stream::log, log_bytes_, log ? Runs{*log} : room.take(div_up(log_bytes_, cluster_bytes_)));
+  Runs runs;
+  if (start) runs.push_back(*start);
+  for (const Run& run : room.take(mft - clusters_in(runs), unit)) add_run(runs, run);
+  set(Stream::mft, records_ * record_bytes, std::move(runs));
 }
 
 // True when the guesses held: as many extension records, at most, as were counted on.
-bool NtfsPlan::attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t& other_extensions) {
+bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
+                       std::uint64_t& other_extensions) {
   specials_.clear();
   const std::uint64_t record_bytes = packer_.unused(0).size();
   first_node_ = std::max(default_first_node, first_extension_of_mft + mft_extensions);
@@ -227,21 +219,19 @@ bool NtfsPlan::attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t&
       div_up((first_other + other_extensions) * record_bytes, cluster_bytes_);
   records_ = mft_clusters * cluster_bytes_ / record_bytes;
 
-  place(Stream::log, log_bytes_, tape);  // first: it must lie in few pieces
-  place(Stream::mft, records_ * record_bytes, tape);
-  place(Stream::mft_bitmap, div_up<std::uint64_t>(records_, 64) * 8, tape);
-  place(Stream::mirror, std::max(4 * record_bytes, cluster_bytes_), tape);
-  place(Stream::attr_def, std::uint64_t{16} * 160, tape);
-  place(Stream::bitmap, div_up<std::uint64_t>(clusters_, 64) * 8, tape);
-  place(Stream::upcase, std::uint64_t{65536} * 2, tape);
-  place(Stream::security, security_.sds.size(), tape);
+  place_start(whole, mft_extensions, room);
+  place(Stream::mft_bitmap, div_up<std::uint64_t>(records_, 64) * 8, room);
+  place(Stream::attr_def, std::uint64_t{16} * 160, room);
+  place(Stream::bitmap, div_up<std::uint64_t>(clusters_, 64) * 8, room);
+  place(Stream::upcase, std::uint64_t{65536} * 2, room);
+  place(Stream::security, security_.sds.size(), room);
   for (auto& [id, folder] : folders_)
-    folder.runs = tape.take(div_up(folder.blocks * index_block_bytes, cluster_bytes_));
-  for (Move& move : moves_) move.to = tape.take(1).front().lcn;
+    folder.runs = room.take(div_up(folder.blocks * index_block_bytes, cluster_bytes_));
+  for (Move& move : moves_) move.to = room.take(1).front().lcn;
 
   std::uint64_t next = first_other;
   const auto plan_one = [&](Entity e) {
-    if (!packer_.fits(attributes_of(*this, e))) next += make_special(e, next, tape);
+    if (!packer_.fits(attributes_of(*this, e))) next += make_special(e, next, room);
   };
   for (std::uint32_t r = 1; r < first_extension_of_mft; ++r) {
     const bool apart = r == record_root || r == record_log || (r >= 12 && r < first_user_record);
@@ -255,7 +245,7 @@ bool NtfsPlan::attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t&
   }
   std::uint64_t mft = 0;
   if (!packer_.fits(attributes_of(*this, system(record_mft))))
-    mft = make_special(system(record_mft), first_extension_of_mft, tape);
+    mft = make_special(system(record_mft), first_extension_of_mft, room);
 
   const bool held = mft <= mft_extensions && next - first_other <= other_extensions;
   mft_extensions = std::max(mft_extensions, mft);
@@ -264,18 +254,18 @@ bool NtfsPlan::attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t&
 }
 
 // The list's own runs take room in the base record, and so decide what else stands there.
-std::size_t NtfsPlan::make_special(Entity e, std::uint64_t first_extension, Tape& tape) {
+std::size_t NtfsPlan::make_special(Entity e, std::uint64_t first_extension, FreeRuns& room) {
   const std::vector<Attribute> attributes = attributes_of(*this, e);
   const RecordHead head = head_of(*this, e);
   Special special;
   special.first_extension = first_extension;
-  special.list = tape.take(1);
+  special.list = room.take(1);
   while (true) {
     const PackedFile packed = packer_.pack(head, attributes, special.list, first_extension);
-    const std::uint64_t room = clusters_in(special.list) * cluster_bytes_;
+    const std::uint64_t held = clusters_in(special.list) * cluster_bytes_;
     special.extensions = packed.records.size() - 1;
-    if (packed.list.size() <= room) break;
-    for (const Run& run : tape.take(div_up(packed.list.size() - room, cluster_bytes_)))
+    if (packed.list.size() <= held) break;
+    for (const Run& run : room.take(div_up(packed.list.size() - held, cluster_bytes_)))
       add_run(special.list, run);
   }
   specials_[e] = special;

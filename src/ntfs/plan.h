@@ -1,9 +1,10 @@
 #pragma once
 // Where everything of a new NTFS volume goes, decided before a byte of it is written.
 //
-// Files stay where they are. What NTFS adds is laid, one thing behind the other, on a tape: the
-// free extents, the largest first. Which records need extensions depends on where things land, and
-// how many records there are depends on that; so the plan is made again until both agree.
+// Files stay where they are. What NTFS adds goes into the free runs: first what is read before any
+// runlist is known, in one piece, then the rest, the largest runs first. Which records need
+// extensions depends on where things land, and how many records there are depends on that; so the
+// plan is made again until both agree.
 
 #include <map>
 #include <vector>
@@ -12,6 +13,7 @@
 #include <nuvrat/sectors.h>
 
 #include "ntfs/attribute.h"
+#include "ntfs/free_runs.h"
 #include "ntfs/index.h"
 #include "ntfs/security.h"
 #include "ntfs/upcase.h"
@@ -39,13 +41,19 @@ class NtfsPlan {
   /// The tree must outlive the plan.
   NtfsPlan(const FileTree& tree, const NtfsFormat& format);
 
-  [[nodiscard]] bool fits() const { return needed_ <= free_ && !split_start_ && !log_in_pieces_; }
+  [[nodiscard]] bool fits() const { return missing_ == 0 && !in_pieces(); }
   [[nodiscard]] std::uint64_t needed_clusters() const { return needed_; }
   [[nodiscard]] std::uint64_t free_clusters() const { return free_; }
-  /// No free run holds the first record of $MFT in one piece.
-  [[nodiscard]] bool split_start() const { return split_start_; }
-  /// The free space lies in so many pieces that even the smallest log needs too many of them.
-  [[nodiscard]] bool log_in_pieces() const { return log_in_pieces_; }
+  /// There is room, but in pieces too small: for the first records of $MFT or its mirror, which lie
+  /// in one; for records, none of which lies in two runs; for the log, which even at its smallest
+  /// may have but so many.
+  [[nodiscard]] bool in_pieces() const {
+    return needed_ <= free_ && (missing_ > 0 || split_start_ || log_in_pieces_);
+  }
+  /// What must lie in one piece: the first records of $MFT, in bytes.
+  [[nodiscard]] std::uint64_t start_bytes() const { return start_bytes_; }
+  /// A free run of so many clusters is room for all that can't lie in pieces.
+  [[nodiscard]] std::uint64_t whole_clusters() const;
   [[nodiscard]] std::uint64_t cluster_bytes() const { return cluster_bytes_; }
   [[nodiscard]] std::uint64_t clusters() const { return clusters_; }
   [[nodiscard]] std::uint64_t log_bytes() const { return log_bytes_; }
@@ -96,14 +104,16 @@ class NtfsPlan {
   [[nodiscard]] Runs used() const;
 
  private:
-  class Tape;
   [[nodiscard]] std::size_t index_blocks(FileTree::Id id) const;
   void plan_folders();
   void plan_moves();
-  void lay_out(std::uint64_t log_bytes);
-  bool attempt(Tape& tape, std::uint64_t& mft_extensions, std::uint64_t& other_extensions);
-  std::size_t make_special(Entity e, std::uint64_t first_extension, Tape& tape);
-  void place(Stream s, std::uint64_t bytes, Tape& tape);
+  void lay_out(std::uint64_t log_bytes, FreeRuns& room);
+  bool attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
+               std::uint64_t& other_extensions);
+  void place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room);
+  std::size_t make_special(Entity e, std::uint64_t first_extension, FreeRuns& room);
+  void place(Stream s, std::uint64_t bytes, FreeRuns& room);
+  void set(Stream s, std::uint64_t bytes, Runs runs);
 
   const FileTree& tree_;
   NtfsFormat format_;
@@ -117,9 +127,11 @@ class NtfsPlan {
   std::uint64_t records_ = 0;
   std::uint64_t needed_ = 0;
   std::uint64_t free_ = 0;
+  std::uint64_t missing_ = 0;  // of those needed, in pieces that would do
   bool split_start_ = false;
   bool log_in_pieces_ = false;
-  Runs taken_;  // of the tape
+  std::uint64_t start_bytes_ = 0;
+  Runs taken_;
   std::vector<Move> moves_;
   std::map<Entity, Special> specials_;
   std::map<FileTree::Id, Folder> folders_;

@@ -7,11 +7,27 @@
 
 namespace nuvrat {
 
+namespace {
+
+// Tables of the systems that made NTFS are as old as this, and hold no later letter.
+bool is_old(UChar32 c) {
+  UVersionInfo age;
+  u_charAge(c, age);
+  return age[0] > 0 && (age[0] < 5 || (age[0] == 5 && age[1] == 0));
+}
+
+// Small and large letter lead to each other: what doesn't is a letter by itself.
+bool is_pair(UChar32 small, UChar32 large) {
+  return large < 65536 && !(small >= 0x80 && large < 0x80) && u_tolower(large) == small &&
+         is_old(small) && is_old(large);
+}
+
+}  // namespace
+
 UpCase::UpCase() : table_(65536) {
   for (UChar32 c = 0; c < 65536; ++c) {
-    const UChar32 upper = U16_IS_SURROGATE(c) ? c : u_toupper(c);
-    const bool fits = upper < 65536 && !(c >= 0x80 && upper < 0x80);
-    table_[static_cast<std::size_t>(c)] = static_cast<char16_t>(fits ? upper : c);
+    const UChar32 large = U16_IS_SURROGATE(c) ? c : u_toupper(c);
+    table_[static_cast<std::size_t>(c)] = static_cast<char16_t>(is_pair(c, large) ? large : c);
   }
 }
 

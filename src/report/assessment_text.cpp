@@ -1,6 +1,7 @@
 // Whether goals are in reach, for a terminal.
 
 #include <algorithm>
+#include <cmath>
 
 #include <fmt/format.h>
 
@@ -28,7 +29,7 @@ std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
 
 // How a volume comes out, and the room that it takes.
 std::string volume_words(const VolumeChange& v, const TextStyle& style) {
-  if (v.place.count == 0) return "";
+  if (v.place.count == 0 || v.from == v.to) return "";
   std::string text =
       fmt::format("volume   {}{} in clusters of {}; its structures take {} of {} free",
                   title_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),
@@ -49,8 +50,11 @@ std::string write_words(const Assessment& a) {
   }
   const bool mends = std::any_of(a.steps.begin(), a.steps.end(),
                                  [](const Step& step) { return step.kind == "fat-mend"; });
+  const bool moves = std::any_of(a.steps.begin(), a.steps.end(),
+                                 [](const Step& step) { return !step.moves.empty(); });
   const std::string where =
-      mends        ? "of the volumes' own structures, no file's contents"
+      moves        ? "in rewritten volumes free ones, and FAT and folder entries of what moves"
+      : mends      ? "of the volumes' own structures, no file's contents"
       : volumes    ? "in rewritten volumes only free ones, before the switch"
       : boots == 0 ? "no sector of any partition"
                    : "of partitions only " + plural(boots, "boot sector", "boot sectors");
@@ -94,7 +98,7 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   out += wrap(
       fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),
       style.width, "  ", "           ");
-  const auto rounded = [](double n) { return static_cast<std::uint64_t>(n + 0.5); };
+  const auto rounded = [](double n) { return static_cast<std::uint64_t>(std::llround(n)); };
   const std::string time =
       a.expected_seconds < 1 ? "under a second"
       : a.expected_seconds < 90

@@ -14,16 +14,6 @@
 namespace nuvrat {
 namespace {
 
-// One record: before and after of at most most_record_sectors neighbours.
-struct Record {
-  unsigned step;
-  Phase phase;
-  Kept kept;
-  SectorRange range;
-  std::uint64_t offset;  // in the journal
-  unsigned purpose;      // index of its text
-};
-
 Bytes pack(ByteView data) {
   Bytes out(ZSTD_compressBound(data.size()));
   const std::size_t n = ZSTD_compress(out.data(), out.size(), data.data(), data.size(), 1);
@@ -66,6 +56,16 @@ bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
 }
 
 }  // namespace
+
+// One record: before and after of at most most_record_sectors neighbours.
+struct Journal::Record {
+  unsigned step;
+  Phase phase;
+  Kept kept;
+  SectorRange range;
+  std::uint64_t offset;  // in the journal
+  unsigned purpose;      // index of its text
+};
 
 class Journal::Impl {
  public:

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -72,18 +73,29 @@ Bytes build_ebr(const Partition& p, const Partition* next, const Partition& exte
 
 }  // namespace
 
-MbrBytes build_mbr(const Layout& layout) {
+MbrBytes build_mbr(const Layout& layout, ByteView before) {
   MbrBytes out;
-  MbrSector mbr{};
+  out.sector0.assign(before.begin(), before.end());
+  out.sector0.resize(layout.sector_size);
+  auto mbr = load<MbrSector>(out.sector0);
+  const auto old = std::exchange(mbr.partition_record, {});
   mbr.unique_mbr_signature = layout.disk_signature;
+  if (mbr.unknown.value() == settle_mark) mbr.unknown = std::uint16_t{0};
   for (const Partition& p : layout.partitions) {
     if (p.role == Role::logical) continue;
     if (p.number < 1 || p.number > 4 || p.role == Role::gpt) {
       throw Error(ErrorCode::refused, fmt::format("partition {} has no slot in an MBR", p.number));
     }
-    mbr.partition_record[p.number - 1] = build_entry(p, 0, type_byte(p));
+    MbrEntry& entry = mbr.partition_record[p.number - 1];
+    entry = build_entry(p, 0, type_byte(p));
+    for (const MbrEntry& o : old) {
+      if (o.os_type == 0 || o.start() != p.start || o.sectors() != p.sectors) continue;
+      entry.starting_chs = o.starting_chs;
+      entry.ending_chs = o.ending_chs;
+    }
   }
-  out.sector0 = finish(mbr, layout.sector_size);
+  mbr.signature = mbr_signature;
+  store(mbr, out.sector0);
 
   const Partition* extended = layout.extended();
   const std::vector<Partition> logicals = logicals_by_number(layout);

@@ -155,7 +155,8 @@ std::optional<std::uint8_t> remembered_type(const Guid& unique_id) {
 
 namespace {
 
-std::uint8_t byte_for_volume(VolumeKind volume) {
+// The byte that a volume goes by; none where what it is says nothing of a type.
+std::optional<std::uint8_t> byte_for_volume(VolumeKind volume) {
   switch (volume) {
     case VolumeKind::fat12:
       return 0x01;
@@ -168,29 +169,33 @@ std::uint8_t byte_for_volume(VolumeKind volume) {
       return 0x07;
     case VolumeKind::swap:
       return 0x82;
-    case VolumeKind::other:
+    case VolumeKind::linux_data:
       return 0x83;
+    case VolumeKind::other:
     case VolumeKind::unknown:
-      return 0xDA;
+      return std::nullopt;
   }
-  return 0xDA;
+  return std::nullopt;
+}
+
+std::uint8_t as_hidden(std::uint8_t byte) {
+  const auto hidden = static_cast<std::uint8_t>(byte | 0x10);
+  return is_hidden_variant(hidden) ? hidden : byte;
 }
 
 }  // namespace
 
 MbrType mbr_type_for(const Partition& p, VolumeKind volume) {
   const auto& guid = std::get<Guid>(p.type);
-  const std::uint8_t hidden = (p.attributes & gpt_hidden) != 0 ? 0x10 : 0x00;
+  const bool hidden = (p.attributes & gpt_hidden) != 0;
   if (const auto byte = remembered_type(p.unique_id)) {
     const GptType back = gpt_type_for(*byte, volume);
     if (back.guid == guid && (back.attributes & gpt_hidden) == (p.attributes & gpt_hidden))
       return {*byte, false};
   }
-  if (guid == basic_data_guid()) {
-    const std::uint8_t byte = byte_for_volume(volume);
-    const bool has_variant = byte < 0x10 && hidden != 0;
-    return {static_cast<std::uint8_t>(has_variant ? byte | hidden : byte),
-            volume == VolumeKind::unknown};
+  if (guid == basic_data_guid()) {  // 07 comes back as basic data, whatever the volume is
+    const std::uint8_t byte = byte_for_volume(volume).value_or(0x07);
+    return {hidden ? as_hidden(byte) : byte, false};
   }
   for (const MbrRow& row : mbr_rows) {
     if (row.guid != nullptr && row.kind != TypeClass::extended && Guid(row.guid) == guid)
@@ -199,12 +204,12 @@ MbrType mbr_type_for(const Partition& p, VolumeKind volume) {
   auto bytes = guid.on_disk();
   const std::uint8_t carried = std::exchange(bytes[15], std::uint8_t{0});
   if (bytes == Guid(carrier).on_disk() && carried != 0) return {carried, false};
-  return {byte_for_volume(volume), true};
+  return {byte_for_volume(volume).value_or(0xDA), true};
 }
 
 bool type_matches(const Partition& p, VolumeKind volume) {
   const bool dos = is_fat(volume) || volume == VolumeKind::ntfs || volume == VolumeKind::exfat;
-  const bool other = volume == VolumeKind::other || volume == VolumeKind::swap;
+  const bool other = volume == VolumeKind::linux_data || volume == VolumeKind::swap;
   if ((!dos && !other) || class_of(p.type) != TypeClass::data) return true;
   if (const auto* guid = std::get_if<Guid>(&p.type)) {
     const bool for_dos = *guid == basic_data_guid() || *guid == Guid(recovery);
@@ -232,9 +237,11 @@ bool type_matches(const Partition& p, VolumeKind volume) {
 }
 
 PartitionType matching_type(const Partition& p, VolumeKind volume) {
-  if (type_matches(p, volume)) return p.type;
-  if (std::holds_alternative<std::uint8_t>(p.type)) return byte_for_volume(volume);
-  return gpt_type_for(byte_for_volume(volume), volume).guid;
+  const auto byte = byte_for_volume(volume);
+  if (type_matches(p, volume) || !byte) return p.type;
+  if (const auto* now = std::get_if<std::uint8_t>(&p.type))
+    return is_hidden_variant(*now) ? as_hidden(*byte) : *byte;
+  return gpt_type_for(*byte, volume).guid;
 }
 
 const Guid& basic_data_guid() {

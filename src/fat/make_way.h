@@ -1,0 +1,40 @@
+#pragma once
+// Makes a free piece in a FAT volume by moving contents of files, a chain's link at a time.
+//
+// A FAT has no one sector that makes many moves count. But what moves of one file in one go hangs
+// on one link: the entry of the cluster before it, or the file's first cluster in its folder.
+// Contents and new chain are written into free clusters and free entries; that link's sector is the
+// switch; then the old entries become free. Moves whose links stand in the same sector share a
+// switch.
+
+#include <optional>
+#include <utility>
+#include <vector>
+
+#include <nuvrat/device.h>
+#include <nuvrat/volume.h>
+
+namespace nuvrat {
+
+/// One switch. Sectors are the disk's.
+struct FatMove {
+  std::vector<std::pair<SectorRange, std::uint64_t>> contents;  ///< from where, to where
+  std::vector<SectorWrite> before;                              ///< entries of the new chain
+  SectorWrite change;
+  std::vector<SectorWrite> behind;  ///< the same link in other copies; entries that become free
+};
+
+struct FatRoom {
+  std::vector<FatMove> moves;
+  std::uint64_t clusters = 0;  ///< that move
+};
+
+/// Frees `wanted` neighbouring sectors inside `within` (of the volume's) where that moves the
+/// least. None where no such place is: it would hold a folder, a bad cluster or a chain that nobody
+/// owns, or take more than `most_switches`. The volume lies at `place` of `disk`, without errors.
+[[nodiscard]] std::optional<FatRoom> make_way_in_fat(Device& disk, SectorRange place,
+                                                     const ReadOptions& options,
+                                                     std::uint64_t wanted, SectorRange within,
+                                                     std::size_t most_switches);
+
+}  // namespace nuvrat
