@@ -17,6 +17,7 @@ void put(Bytes& out, Value value) {
 // An identifier of an account: authority, then its parts.
 Bytes account(std::uint8_t authority, std::initializer_list<std::uint32_t> parts) {
   Bytes out{1, static_cast<std::uint8_t>(parts.size()), 0, 0, 0, 0, 0, authority};
+  out.reserve(out.size() + 4 * parts.size());
   for (const std::uint32_t part : parts) put(out, part);
   return out;
 }
@@ -40,7 +41,9 @@ Bytes descriptor(const std::vector<Grant>& grants) {
   }
   constexpr std::uint32_t list_at = 20;
   const auto owner_at = static_cast<std::uint32_t>(list_at + 8 + list.size());
-  Bytes out{1, 0};
+  Bytes out;
+  out.reserve(owner_at + 2 * administrators.size());
+  out = {1, 0};
   put(out, std::uint16_t{0x8004});  // self-relative, with a list
   put(out, owner_at);
   put(out, static_cast<std::uint32_t>(owner_at + administrators.size()));
@@ -59,6 +62,12 @@ std::uint32_t hash_of(ByteView bytes) {
   for (std::size_t at = 0; at + 4 <= bytes.size(); at += 4)
     hash = load<be::little_uint32_buf_t>(bytes, at).value() + std::rotl(hash, 3);
   return hash;
+}
+
+Bytes joined(std::initializer_list<ByteView> parts) {
+  Bytes out;
+  for (const ByteView part : parts) out.insert(out.end(), part.begin(), part.end());
+  return out;
 }
 
 // Where the data of a view index's entry lie, in its first eight bytes.
@@ -97,14 +106,9 @@ SecurityStreams make_security() {
 
   for (const SecurityEntry& head : heads) {
     const ByteView view = bytes_of(head);
-    IndexItem by_hash{view_head(8, sizeof head), 8, {view.begin(), view.begin() + 8}};
-    by_hash.body.insert(by_hash.body.end(), view.begin(), view.end());
-    for (const char c : {'I', '\0', 'I', '\0'})
-      by_hash.body.push_back(static_cast<std::uint8_t>(c));
-    out.sdh.push_back(std::move(by_hash));
-    IndexItem by_id{view_head(4, sizeof head), 4, {view.begin() + 4, view.begin() + 8}};
-    by_id.body.insert(by_id.body.end(), view.begin(), view.end());
-    out.sii.push_back(std::move(by_id));
+    const Bytes mark = {'I', 0, 'I', 0};
+    out.sdh.push_back({view_head(8, sizeof head), 8, joined({view.first(8), view, mark})});
+    out.sii.push_back({view_head(4, sizeof head), 4, joined({view.subspan(4, 4), view})});
   }
   std::sort(out.sdh.begin(), out.sdh.end(), [](const IndexItem& a, const IndexItem& b) {
     return load<be::little_uint32_buf_t>(a.body).value() <
@@ -116,8 +120,10 @@ SecurityStreams make_security() {
 std::vector<IndexItem> default_quota(std::int64_t changed) {
   IndexItem item;
   item.key_length = 4;
+  item.body.reserve(64);
   put(item.body, std::uint32_t{1});  // the owner id that stands for the default
   Bytes data;
+  data.reserve(64);
   put(data, std::uint32_t{2});  // version
   put(data, std::uint32_t{1});  // these are the default limits
   put(data, std::uint64_t{0});
