@@ -240,6 +240,7 @@ JobResult convert(Device& disk, const Assessment& plan,
   JobOptions options;
   options.read = utc();
   options.case_folder = name.path();
+  options.case_in_memory = true;
   QuietProgress quiet;
   JobResult out = run_job(disk, plan, options, quiet);
   if (with_case) with_case(name.path());

@@ -100,16 +100,16 @@ def journal_ranges(path):
     """Sectors of every undo record, from docs/formats/undo-journal.md."""
     data = pathlib.Path(path).read_bytes()
     at, sectors = 32, set()
-    while at + 40 <= len(data):
+    while at + 56 <= len(data):
         magic = int.from_bytes(data[at:at + 4], "little")
         count = int.from_bytes(data[at + 12:at + 16], "little")
         lba = int.from_bytes(data[at + 16:at + 24], "little")
-        payload = int.from_bytes(data[at + 24:at + 32], "little")
+        payload = int.from_bytes(data[at + 40:at + 48], "little")
         if magic != 0x43455221:
             break
         if data[at + 4] == 1:
             sectors.update(range(lba, lba + count))
-        at += 40 + payload
+        at += 56 + payload
     return len(sectors)
 
 
@@ -184,7 +184,7 @@ def sees_a_bad_page(browser):
 
 def check(browser, tool, case):
     page = tempfile.NamedTemporaryFile(suffix=".html")
-    subprocess.run([tool, "report", case, "-o", page.name], check=True, stdout=subprocess.DEVNULL,
+    subprocess.run([tool, "report", case, "--overwrite", "-o", page.name], check=True, stdout=subprocess.DEVNULL,
                    stderr=subprocess.DEVNULL)
     record = json.loads(subprocess.run([tool, "report", case, "--json"], check=True,
                                        capture_output=True).stdout)

@@ -19,12 +19,6 @@ using nlohmann::json;
 
 namespace {
 
-void make_image(const std::filesystem::path& path, const scenarios::Scenario& scenario) {
-  create_image(path, scenario.sectors, scenario.sector_size, true);
-  const auto device = open_device(path, {true, scenario.sector_size});
-  scenario.make(*device);
-}
-
 // Starts the tool; what it prints is thrown away.
 pid_t start(std::vector<std::string> words) {
   const pid_t child = ::fork();
@@ -63,7 +57,7 @@ TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be
   Random random(77);
   std::map<std::string, int> stages;
   for (const scenarios::Scenario& scenario : scenarios::all()) {
-    make_image(pristine, scenario);
+    scenarios::make_image(pristine, scenario);
     const std::string before = support::fingerprint(pristine);
     const std::string seal = seal_of(pristine, scenario.sector_size);
     const std::string tag = tag_of(pristine, scenario.sector_size);
@@ -128,7 +122,7 @@ TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be
 TEST_CASE("interrupt: SIGINT and SIGTERM end with a whole disk, and the status says which") {
   const support::Folder folder;
   const scenarios::Scenario& scenario = scenarios::all()[0];
-  make_image(folder / "pristine.img", scenario);
+  scenarios::make_image(folder / "pristine.img", scenario);
   const std::string before = support::fingerprint(folder / "pristine.img");
   const std::string tag = tag_of(folder / "pristine.img", 512);
   Random random(5);
@@ -160,7 +154,7 @@ TEST_CASE("cases: resume and revert as commands, with the tag of the disk as it 
   const support::Folder folder;
   const scenarios::Scenario& scenario = scenarios::all()[0];
   const auto image = folder / "disk.img";
-  make_image(image, scenario);
+  scenarios::make_image(image, scenario);
   const std::string before = support::fingerprint(image);
   const std::string job = (folder / "case").string();
   const std::string tag = tag_of(image, 512);
@@ -231,7 +225,7 @@ TEST_CASE("in use: a mounted disk is refused with its mount point") {
   }
   const support::Folder folder;
   const auto image = folder / "disk.img";
-  make_image(image, scenarios::all()[0]);
+  scenarios::make_image(image, scenarios::all()[0]);
   write_erofs(*open_device(image, {true, 512}));
   const std::string tag = tag_of(image, 512);
   const auto point = folder / "point";
@@ -264,11 +258,11 @@ TEST_CASE("journal: too little room for it is found out before anything is writt
     MESSAGE("SKIPPED: no small file system can be mounted here");
     return;
   }
-  make_image(folder / "disk.img", scenarios::all()[0]);
+  scenarios::make_image(folder / "disk.img", scenarios::all()[0]);
   const std::string before = support::fingerprint(folder / "disk.img");
   // The manifest takes its part of the room first; the rest is filled but for a little.
   const std::string rewrite =
-      fmt::format("rewrite --confirm {} --case {}/case {} table=gpt",
+      fmt::format("rewrite --confirm {} --case-in-memory --case {}/case {} table=gpt",
                   tag_of(folder / "disk.img", 512), small.string(), (folder / "disk.img").string());
   support::run("head -c 90000 /dev/zero > " + (small / "filler").string());
   const auto ran = support::tool(rewrite);
@@ -285,7 +279,7 @@ TEST_CASE("in use: a disk that anybody holds is refused by name") {
   }
   const support::Folder folder;
   const auto image = folder / "disk.img";
-  make_image(image, scenarios::all()[0]);
+  scenarios::make_image(image, scenarios::all()[0]);
   const std::string tag = tag_of(image, 512);
   std::string loop = support::run("losetup --show -P -f " + image.string()).out;
   REQUIRE(!loop.empty());

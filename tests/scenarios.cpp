@@ -211,6 +211,11 @@ const std::vector<Scenario>& all() {
   return list;
 }
 
+void make_image(const std::filesystem::path& path, const Scenario& scenario) {
+  create_image(path, scenario.sectors, scenario.sector_size, true);
+  scenario.make(*open_device(path, {true, scenario.sector_size}));
+}
+
 Assessment Scenario::assess(Device& device) const {
   ReadOptions options;
   options.zone = Zone();

@@ -2,6 +2,7 @@
 // Every rewrite that exists, each on a small disk: whoever adds a rewrite adds it here, and it goes
 // through the power cuts, the kills and the way back.
 
+#include <filesystem>
 #include <functional>
 #include <string>
 #include <vector>
@@ -20,5 +21,7 @@ struct Scenario {
 };
 
 [[nodiscard]] const std::vector<Scenario>& all();
+/// The disk of a scenario as an image.
+void make_image(const std::filesystem::path& path, const Scenario& scenario);
 
 }  // namespace scenarios

@@ -7,6 +7,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/vfs.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -26,7 +27,13 @@ std::string slurp(const std::filesystem::path& path) {
 }  // namespace
 
 Folder::Folder() {
-  std::string name = (std::filesystem::temp_directory_path() / "nuvrat-test-XXXXXX").string();
+  // A case in memory is refused: where the usual folder lies there, the working one is taken.
+  const std::filesystem::path usual = std::filesystem::temp_directory_path();
+  struct statfs info {};
+  constexpr long tmpfs = 0x01021994;
+  const bool memory = ::statfs(usual.c_str(), &info) == 0 && info.f_type == tmpfs;
+  std::string name =
+      ((memory ? std::filesystem::current_path() : usual) / "nuvrat-test-XXXXXX").string();
   path_ = ::mkdtemp(name.data());
 }
 

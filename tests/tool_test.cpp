@@ -142,6 +142,7 @@ TEST_CASE("tool: a manifest of one partition has paths that begin at its root") 
   REQUIRE(tool("manifest --format sha256sum -o " + sums + " " + disk + " p5").status == 0);
   const auto lines = support::run("grep -c '  Readings/' " + sums + "; grep -c '  p5/' " + sums);
   CHECK(lines.out == "40\n0\n");
-  REQUIRE(tool("manifest --format sha256sum -o " + sums + " " + disk).status == 0);
+  CHECK(tool("manifest --format sha256sum -o " + sums + " " + disk).status == 3);
+  REQUIRE(tool("manifest --overwrite --format sha256sum -o " + sums + " " + disk).status == 0);
   CHECK(support::run("grep -c '  p5/Readings/' " + sums).out == "40\n");
 }

@@ -112,7 +112,7 @@ TEST_CASE("undo: another disk is not taken for the one of the case") {
   MemoryDevice blank(job.disk->sectors(), 512);
   CHECK(code_of([&] { (void)revert_case(blank, job.file(), false, job.quiet); }) ==
         ErrorCode::refused);
-  CHECK(code_of([&] { (void)load_case(job.folder.path()); }) == ErrorCode::file);
+  CHECK(code_of([&] { (void)load_case(job.folder.path()); }) == ErrorCode::words);
 }
 
 TEST_CASE("undo: a damaged journal is not used") {

@@ -3,8 +3,6 @@
 // system sees it, and says in an Error which sector failed.
 
 #include <cstdint>
-#include <filesystem>
-#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -21,6 +19,8 @@ struct DeviceIdentity {
   std::string kind;  ///< "image", "block device", "memory"
   std::string model;
   std::string serial;
+  bool read_only = false;  ///< a write blocker, a switch on the card
+  std::string in_use{};    ///< who uses it, in words; of a device that was opened for reading
 };
 
 class Device {
@@ -47,6 +47,9 @@ class Device {
   /// Forgets what is cached of the range, so that the next read asks the medium where the system
   /// allows that.
   virtual void forget(SectorRange range) const;
+  /// Reads from the medium, not from the system's memory. False where the system can't do that:
+  /// what was read may then be what it remembers. Errors as read.
+  [[nodiscard]] bool read_medium(std::uint64_t lba, ByteSpan out) const;
   /// The first sector from `lba` on that may hold anything but zeros; sectors() when none does.
   /// Sparse images answer from their holes, others answer `lba`.
   [[nodiscard]] virtual std::uint64_t next_data(std::uint64_t lba) const;
@@ -54,6 +57,11 @@ class Device {
  protected:
   Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity);
   virtual void do_read(std::uint64_t lba, ByteSpan out) const = 0;
+  /// Unless overridden: nothing is remembered, so that a read is one of the medium.
+  virtual bool do_read_medium(std::uint64_t lba, ByteSpan out) const {
+    do_read(lba, out);
+    return true;
+  }
   virtual void do_write(std::uint64_t lba, ByteView data) = 0;
   virtual void do_flush() = 0;
 
@@ -70,23 +78,6 @@ struct SectorWrite {
   std::uint64_t lba = 0;
   Bytes data;
 };
-
-struct OpenOptions {
-  bool writable = false;
-  /// For image files: 512 or 4096; 0 means 512. A block device knows its own, and another is
-  /// refused.
-  std::uint32_t sector_size = 0;
-};
-
-/// Opens an image file or a block device. A block device is opened exclusively when writable, an
-/// image is locked. Throws Error: words (no such file, size not whole sectors), busy (in use).
-[[nodiscard]] std::unique_ptr<Device> open_device(const std::filesystem::path& path,
-                                                  const OpenOptions& options = {});
-
-/// Makes a sparse image file of `sectors` zero sectors; an existing file is refused unless
-/// `replace`.
-void create_image(const std::filesystem::path& path, std::uint64_t sectors,
-                  std::uint32_t sector_size, bool replace);
 
 /// A disk in memory that keeps only what was written; zeros cost nothing.
 class MemoryDevice final : public Device {
@@ -117,6 +108,7 @@ class Window final : public Device {
 
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override;
+  bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override;
 

@@ -18,6 +18,7 @@ enum class ErrorCode {
   guard,         ///< a planner tried to write over a live structure; nothing was written
   cancelled,     ///< the person said stop
   cut_off,       ///< a rewrite was cut off half way; resume or revert applies
+  not_compared,  ///< a rewrite is done, and what it left could not be held against what was there
   file,          ///< a file beside the disk (manifest, case) could not be read or written
 };
 

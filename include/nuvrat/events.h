@@ -14,12 +14,14 @@ namespace nuvrat {
 /// Writes lines to a file and passes everything on to `inner`, which must outlive it.
 class EventLog final : public Progress {
  public:
-  /// Appends to `path`. Throws Error (file) when it can't be written to.
+  /// Begins `path` anew. Throws Error (file) when it can't be written to; a reader that goes away
+  /// later, or a full disk, stops nothing.
   EventLog(const std::filesystem::path& path, Progress& inner);
 
   void stage(std::string_view name, std::uint64_t total) override;
   void advance(std::uint64_t bytes) override;
   [[nodiscard]] bool cancelled() const override { return inner_.cancelled(); }
+  void end_awaited() override { inner_.end_awaited(); }
 
   /// The last line: how the work ended, in a word or an error's message, and the exit status that
   /// goes with it.

@@ -20,13 +20,16 @@ struct FaultPlan {
   std::uint64_t seed = 1;  ///< chooses them for Keep::some
   /// The device goes away before this operation (reads, writes and flushes counted from 1).
   std::optional<std::uint64_t> vanish_before;
-  SectorSet bad_reads;                 ///< sectors that can't be read
-  SectorSet bad_writes;                ///< sectors that can't be written
+  SectorSet bad_reads;   ///< sectors that can't be read
+  SectorSet bad_writes;  ///< sectors that can't be written
+  /// The device says that it took this write, or this flush (each counted from 1), and didn't.
+  std::optional<std::uint64_t> drop_write, drop_flush;
   std::chrono::microseconds delay{0};  ///< for each operation
 };
 
-/// From "cut=12,keep=some,seed=3,bad-read=100+8,bad-write=7,vanish=50,delay=5000" (microseconds),
-/// any part of it; throws Error (words).
+/// From
+/// "cut=12,keep=some,seed=3,bad-read=100+8,bad-write=7,vanish=50,drop-write=4,drop-flush=2,delay=5000"
+/// (microseconds), any part of it; throws Error (words).
 [[nodiscard]] FaultPlan parse_fault_plan(std::string_view text);
 
 /// Keeps what was written in a cache that a power cut loses, as a disk does, until it is flushed.
@@ -37,21 +40,26 @@ class FaultDevice final : public Device {
 
   [[nodiscard]] std::uint64_t sectors_written() const { return written_; }
   [[nodiscard]] std::uint64_t operations() const { return operations_; }
+  [[nodiscard]] std::uint64_t writes() const { return writes_; }
+  [[nodiscard]] std::uint64_t flushes() const { return flushes_; }
   [[nodiscard]] bool dead() const { return dead_; }
   void forget(SectorRange range) const override { base_.forget(range); }
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override;
+  /// What is in the cache is not on the medium.
+  bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override;
   void operation() const;
+  void check_readable(SectorRange range) const;
   void cut();
 
   Device& base_;
   FaultPlan plan_;
   std::map<std::uint64_t, Bytes> cache_;  // sectors written and not yet flushed
-  std::uint64_t written_ = 0;
+  std::uint64_t written_ = 0, writes_ = 0, flushes_ = 0;
   mutable std::uint64_t operations_ = 0;
   mutable bool dead_ = false;
 };

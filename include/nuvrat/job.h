@@ -21,6 +21,9 @@ struct JobOptions {
   /// Go on although parts of files can't be read; they are expected to be the same parts
   /// afterwards.
   bool accept_unreadable = false;
+  /// A case on a file system in memory is gone with the power, and the way back with it: only when
+  /// that is wanted.
+  bool case_in_memory = false;
 };
 
 struct JobResult {
@@ -33,6 +36,7 @@ struct JobResult {
   std::vector<WrittenRange> written;  ///< every range written, in order, all steps
   Findings findings_after;
   bool table_reread = true;  ///< the system knows the new table
+  bool from_medium = true;   ///< what was read back came from the medium, not from memory
   [[nodiscard]] bool sound() const { return comparison.equal() && !has_errors(findings_after); }
 };
 
@@ -40,7 +44,8 @@ struct JobResult {
 /// compares there, and only then writes; then takes the manifest again from the device itself.
 ///
 /// Throws Error. refused, busy, guard, damaged, file: nothing was written. cancelled, device_read,
-/// device_write: the disk is as it was. cut_off: the disk reads as the old one or the new one, and
+/// device_write: the disk is as it was. not_compared: it is done, the comparison is missing, and
+/// resume_case makes it. cut_off: the disk reads as the old one or the new one, and
 /// resume_case or revert_case ends the job.
 [[nodiscard]] JobResult run_job(Device& device, const Assessment& assessment,
                                 const JobOptions& options, Progress& progress);
@@ -63,10 +68,14 @@ struct CaseFile {
   Assessment assessment;
   JobOptions options;
   unsigned steps_done = 0;
+  /// The disk at hand is a copy: the case stays as it is for the disk itself.
+  bool copy = false;
 };
-/// Throws Error (file) when the folder holds no case.
+/// Reads assessment.json or, where that is lost, the plan in the journal. Throws Error (file) when
+/// the folder holds no case, or one that isn't as it was written.
 [[nodiscard]] CaseFile load_case(const std::filesystem::path& folder);
-/// Throws Error (refused) when this is not the disk of the case.
+/// Read from the journal and the disk together. Throws Error (refused) when this is not the disk of
+/// the case, (file) when journal, log and disk contradict each other: the case is damaged.
 [[nodiscard]] CaseStage stage_of(const CaseFile& job, const Device& device);
 
 /// Finishes a job that was cut off, from wherever it was. Errors as run_job.
@@ -76,6 +85,7 @@ struct RevertResult {
   std::string tag_after;
   std::uint64_t sectors = 0;  ///< put back
   bool exact = true;          ///< every sector that was written is as it was, free ones too
+  bool already = false;       ///< the disk was as it had been before: nothing was written
 };
 /// Puts the disk back. Throws Error (refused) when somebody has written to it since and
 /// `discard_later_changes` isn't set; the text says what changed. May be cut off and run again.

@@ -7,6 +7,8 @@
 
 #include <filesystem>
 #include <memory>
+#include <string>
+#include <string_view>
 #include <vector>
 
 #include <nuvrat/device.h>
@@ -21,10 +23,13 @@ enum class Undo {
 
 class Journal {
  public:
-  /// A new journal. Throws Error (file).
-  static Journal create(const std::filesystem::path& path, const Device& device, Undo undo);
-  /// Reads an existing one. A tail that a power cut tore off is left out; anything else that is
-  /// wrong is an Error (file).
+  /// A new journal, on the medium when this returns. `plan`: what is to be done, so that the
+  /// journal alone is enough. Throws Error (file).
+  static Journal create(const std::filesystem::path& path, const Device& device, Undo undo,
+                        std::string_view plan = {});
+  [[nodiscard]] const std::string& plan() const;
+  /// Reads an existing one. A tail that a power cut tore off while it was being appended is left
+  /// out; anything else that isn't as it was written is an Error (file).
   static Journal open(const std::filesystem::path& path);
   Journal(Journal&&) noexcept;
   Journal& operator=(Journal&&) noexcept;
@@ -57,13 +62,25 @@ class Journal {
   [[nodiscard]] bool before_switch(unsigned step, const Device& device) const;
   /// Puts everything back: the last step first, in each step what was settled, then the switch,
   /// then what was prepared, a flush after each. May be cut off at any point and run again.
-  /// `announce` notes in the journal that the way leads back from here; without it a cut leaves the
-  /// job as one that may still be finished.
-  void put_back(Device& device, Progress& progress, bool announce = true);
+  /// What holds the right bytes already isn't written. In the end every sector of every step is
+  /// read from the medium and held against what must stand there.
+  enum class Note {
+    both,  ///< notes that the way leads back from here, and that it ended
+    end,   ///< only the end: a cut leaves the job as one that may still be finished
+    none,  ///< nothing: for a copy of the disk, so that the case stays as it is for the disk
+  };
+  void put_back(Device& device, Progress& progress, Note note = Note::both);
+  /// True when every sector whose contents were kept holds them again.
+  [[nodiscard]] bool is_put_back(const Device& device) const;
+  /// Of the sectors that were or may have been written, how many there are, and how many hold what
+  /// the journal knows.
+  [[nodiscard]] std::uint64_t sectors() const;
+  [[nodiscard]] std::uint64_t known_sectors(const Device& device) const;
   /// Bytes that put_back will write.
   [[nodiscard]] std::uint64_t bytes_to_put_back() const;
 
  private:
+  void require_put_back(const Device& device) const;
   struct Record;
   class Impl;
   explicit Journal(std::unique_ptr<Impl> impl);

@@ -18,6 +18,8 @@
 #include <nuvrat/journal.h>
 #include <nuvrat/layout.h>
 #include <nuvrat/manifest.h>
+#include <nuvrat/open.h>
+#include <nuvrat/output.h>
 #include <nuvrat/partition_type.h>
 #include <nuvrat/progress.h>
 #include <nuvrat/random.h>

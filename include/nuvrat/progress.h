@@ -22,6 +22,8 @@ class Progress {
   /// True asks the work to stop at the next safe point. After the switch there is none until the
   /// settle is finished.
   [[nodiscard]] virtual bool cancelled() const = 0;
+  /// The stop that was asked for came after the switch: the work goes on to its end.
+  virtual void end_awaited() {}
 };
 
 /// Says nothing and never cancels.

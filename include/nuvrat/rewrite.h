@@ -102,12 +102,20 @@ class Engine {
   /// throws Error (cancelled); after it the settle is finished first.
   void run(Rewrite& rewrite, const Inspection& inspection);
 
-  /// The settle alone, for a rewrite whose switch is on the disk already.
-  void finish(Rewrite& rewrite, const Inspection& inspection);
+  /// For a rewrite whose switch was made, by whoever was cut off then: the switch once more, since
+  /// what is read of it may be in no more than a cache, then the settle.
+  void finish_again(Rewrite& rewrite, const Inspection& inspection);
+
+  /// False when something that was read back may have come from the system's memory.
+  [[nodiscard]] bool read_from_medium() const { return from_medium_; }
 
  private:
+  void switch_over(Rewrite& rewrite, const Inspection& inspection);
+  void finish(Rewrite& rewrite, const Inspection& inspection);
+
   Device& device_;
   Progress& progress_;
+  bool from_medium_ = true;
 };
 
 }  // namespace nuvrat

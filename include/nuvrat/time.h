@@ -34,7 +34,8 @@ class Zone {
   Zone() = default;
   /// Throws Error (words) when the machine doesn't know the name.
   static Zone named(std::string_view name);
-  /// The machine's own; UTC when it has none.
+  /// The machine's own: TZ, or what the system is set to; UTC where nothing is set. Throws Error
+  /// (words) for a zone that isn't known here: a wrong one would change every time on FAT.
   static Zone machine();
 
   [[nodiscard]] std::string name() const;

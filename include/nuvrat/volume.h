@@ -16,9 +16,9 @@ namespace nuvrat {
 
 /// How to read what a volume does not say about itself.
 struct ReadOptions {
-  Zone zone = Zone::machine();  ///< the zone of FAT's local times
-  unsigned codepage = 437;      ///< the OEM code page of FAT's short names
-  bool short_names = true;      ///< keep them in the tree; a manifest, for one, has no use for them
+  Zone zone;                ///< of FAT's local times: UTC unless told; Zone::machine()
+  unsigned codepage = 437;  ///< the OEM code page of FAT's short names
+  bool short_names = true;  ///< keep them in the tree; a manifest, for one, has no use for them
 };
 
 struct VolumeInfo {

@@ -77,7 +77,7 @@ Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
       const VolumeKind volume = survey.find(number)->signature.kind;
       put(out.types, number, matching_type(*p, volume), goal);
     } else {
-      put(out.names, number, to_utf8(cut(to_utf16(goal.state), 36)), goal);
+      put(out.names, number, goal.state, goal);
     }
   }
   require_sense(out, layout);

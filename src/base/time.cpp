@@ -1,3 +1,7 @@
+#include <cstdlib>
+#include <filesystem>
+#include <system_error>
+
 #include <date/date.h>
 #include <date/tz.h>
 #include <fmt/format.h>
@@ -95,12 +99,24 @@ Zone Zone::named(std::string_view name) {
 }
 
 Zone Zone::machine() {
+  if (const char* set = std::getenv("TZ"); set != nullptr && *set != '\0') {
+    std::string_view name = set;
+    if (name.front() == ':') name.remove_prefix(1);
+    constexpr std::string_view folder = "/usr/share/zoneinfo/";
+    if (name.substr(0, folder.size()) == folder) name.remove_prefix(folder.size());
+    if (name == "UTC0" || name == "GMT0" || name == "Etc/UTC") name = "UTC";
+    return named(name);
+  }
   Zone zone;
+  std::error_code error;
+  if (!std::filesystem::exists("/etc/localtime", error)) return zone;  // no zone set is UTC
   try {
     zone.zone_ = date::current_zone();
   } catch (const std::exception&) {
-    zone.zone_ = nullptr;  // a machine without a zone set runs on UTC
+    throw Error(ErrorCode::words, "the machine's time zone is none that is known here", {},
+                "Say --timezone with an IANA name such as Europe/Lisbon, or UTC");
   }
+  if (zone.name() == "Etc/UTC") zone.zone_ = nullptr;
   return zone;
 }
 

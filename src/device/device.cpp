@@ -29,6 +29,11 @@ void Device::read(std::uint64_t lba, ByteSpan out) const {
   if (!out.empty()) do_read(lba, out);
 }
 
+bool Device::read_medium(std::uint64_t lba, ByteSpan out) const {
+  check_range(lba, out.size(), false);
+  return out.empty() || do_read_medium(lba, out);
+}
+
 Bytes Device::read(std::uint64_t lba, std::uint64_t count) const {
   if (lba > sectors_ || count > sectors_ - lba) check_range(lba, sector_size_ + 1, false);
   Bytes out(count * sector_size_);

@@ -42,6 +42,10 @@ void take_part(FaultPlan& plan, std::string_view part) {
     plan.seed = number_of(value, part);
   } else if (name == "vanish") {
     plan.vanish_before = number_of(value, part);
+  } else if (name == "drop-write") {
+    plan.drop_write = number_of(value, part);
+  } else if (name == "drop-flush") {
+    plan.drop_flush = number_of(value, part);
   } else if (name == "bad-read") {
     plan.bad_reads.add(range_of(value, part));
   } else if (name == "bad-write") {
@@ -51,7 +55,8 @@ void take_part(FaultPlan& plan, std::string_view part) {
   } else {
     throw Error(ErrorCode::words, fmt::format("'{}' is not a fault", part), {},
                 "Say any of cut=N keep=none|some|all seed=N vanish=N bad-read=LBA+COUNT "
-                "bad-write=LBA+COUNT delay=MICROSECONDS, with commas between");
+                "bad-write=LBA+COUNT drop-write=N drop-flush=N delay=MICROSECONDS, with commas "
+                "between");
   }
 }
 
@@ -87,13 +92,23 @@ std::uint64_t FaultDevice::next_data(std::uint64_t lba) const {
   return it == cache_.end() ? below : std::min(it->first, below);
 }
 
-void FaultDevice::do_read(std::uint64_t lba, ByteSpan out) const {
-  operation();
-  const SectorRange range{lba, out.size() / sector_size()};
+void FaultDevice::check_readable(SectorRange range) const {
   if (const auto hit = plan_.bad_reads.first_overlap(range)) {
     throw Error(ErrorCode::device_read, "the sector can't be read",
                 {identity().path, hit->first, {}, {}});
   }
+}
+
+bool FaultDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
+  operation();
+  check_readable({lba, out.size() / sector_size()});
+  return base_.read_medium(lba, out);
+}
+
+void FaultDevice::do_read(std::uint64_t lba, ByteSpan out) const {
+  operation();
+  const SectorRange range{lba, out.size() / sector_size()};
+  check_readable(range);
   base_.read(lba, out);
   for (auto it = cache_.lower_bound(lba); it != cache_.end() && it->first < range.end(); ++it) {
     std::copy(it->second.begin(), it->second.end(),
@@ -103,6 +118,7 @@ void FaultDevice::do_read(std::uint64_t lba, ByteSpan out) const {
 
 void FaultDevice::do_write(std::uint64_t lba, ByteView data) {
   operation();
+  if (++writes_ == plan_.drop_write) return;
   for (std::uint64_t i = 0; i < data.size() / sector_size(); ++i) {
     ++written_;
     if (plan_.cut_before && written_ >= *plan_.cut_before) cut();
@@ -117,6 +133,7 @@ void FaultDevice::do_write(std::uint64_t lba, ByteView data) {
 
 void FaultDevice::do_flush() {
   operation();
+  if (++flushes_ == plan_.drop_flush) return;
   for (const auto& [lba, data] : cache_) base_.write(lba, data);
   base_.flush();
   cache_.clear();

@@ -1,7 +1,10 @@
 #include "device/file_device.h"
 
+#include <algorithm>
 #include <cerrno>
+#include <cstdlib>
 #include <cstring>
+#include <memory>
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -62,16 +65,31 @@ void write_at(int file, std::uint64_t offset, ByteView data) {
 
 }  // namespace io
 
-FileDevice::FileDevice(int file, std::uint32_t sector_size, std::uint64_t sectors,
-                       DeviceIdentity identity)
-    : Device(sector_size, sectors, std::move(identity)), file_(file) {}
+namespace {
 
-FileDevice::~FileDevice() {
-  ::close(file_);
+// The open file once more, as a description of its own.
+Descriptor again(int file, int flags) {
+  return open_file(fmt::format("/proc/self/fd/{}", file), O_RDONLY | flags);
 }
 
+constexpr std::uint64_t page = 4096;  // what past-the-cache reads are aligned to
+
+}  // namespace
+
+FileDevice::FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
+                       DeviceIdentity identity)
+    : Device(sector_size, sectors, std::move(identity)),
+      file_(std::move(file)),
+      direct_(again(file_.get(), O_DIRECT)),
+      holes_(this->identity().kind == "image" ? again(file_.get(), 0) : Descriptor()) {
+  // What another name of the same disk wrote meanwhile is not in this one's cache.
+  if (this->identity().kind == "block device") ::ioctl(file_.get(), BLKFLSBUF);
+}
+
+FileDevice::~FileDevice() = default;
+
 void FileDevice::do_read(std::uint64_t lba, ByteSpan out) const {
-  const io::Moved moved = io::try_read_at(file_, lba * sector_size(), out);
+  const io::Moved moved = io::try_read_at(file_.get(), lba * sector_size(), out);
   if (moved.bytes == out.size()) return;
   throw Error(
       ErrorCode::device_read,
@@ -80,8 +98,33 @@ void FileDevice::do_read(std::uint64_t lba, ByteSpan out) const {
       {identity().path, lba + moved.bytes / sector_size(), {}, {}});
 }
 
+bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
+  constexpr std::uint64_t piece = 1u << 20;
+  std::unique_ptr<std::uint8_t, decltype(&std::free)> buffer(
+      static_cast<std::uint8_t*>(std::aligned_alloc(page, piece + 2 * page)), &std::free);
+  const std::uint64_t end = bytes() / page * page;  // a last part of a page can't be read so
+  for (std::uint64_t done = 0; done < out.size();) {
+    const std::uint64_t at = lba * sector_size() + done;
+    const std::uint64_t n = std::min<std::uint64_t>(piece, out.size() - done);
+    const std::uint64_t first = at / page * page;
+    const std::uint64_t last = div_up(at + n, page) * page;
+    const ByteSpan whole(buffer.get(), last - first);
+    const bool given = buffer != nullptr && direct_.valid() && last <= end &&
+                       io::try_read_at(direct_.get(), first, whole).bytes == whole.size();
+    if (!given) {
+      forget({lba, out.size() / sector_size()});
+      do_read(lba, out);
+      return false;
+    }
+    std::copy_n(whole.begin() + static_cast<std::ptrdiff_t>(at - first), n,
+                out.begin() + static_cast<std::ptrdiff_t>(done));
+    done += n;
+  }
+  return true;
+}
+
 void FileDevice::do_write(std::uint64_t lba, ByteView data) {
-  const io::Moved moved = io::try_write_at(file_, lba * sector_size(), data);
+  const io::Moved moved = io::try_write_at(file_.get(), lba * sector_size(), data);
   if (moved.bytes == data.size()) return;
   throw Error(ErrorCode::device_write,
               fmt::format("the device did not take its data: {}", std::strerror(moved.error)),
@@ -89,7 +132,7 @@ void FileDevice::do_write(std::uint64_t lba, ByteView data) {
 }
 
 void FileDevice::do_flush() {
-  if (::fdatasync(file_) != 0) {
+  if (::fdatasync(file_.get()) != 0) {
     throw Error(ErrorCode::device_write,
                 fmt::format("the device did not confirm its data: {}", std::strerror(errno)),
                 {identity().path, {}, {}, {}});
@@ -97,16 +140,22 @@ void FileDevice::do_flush() {
 }
 
 bool FileDevice::reread_table() {
-  return identity().kind != "block device" || ::ioctl(file_, BLKRRPART) == 0;
+  return identity().kind != "block device" || ::ioctl(file_.get(), BLKRRPART) == 0;
 }
 
 void FileDevice::forget(SectorRange range) const {
-  ::posix_fadvise(file_, static_cast<off_t>(range.first * sector_size()),
-                  static_cast<off_t>(range.count * sector_size()), POSIX_FADV_DONTNEED);
+  const bool whole = range.first == 0 && range.count == sectors();
+  if (whole && identity().kind == "block device" && ::ioctl(file_.get(), BLKFLSBUF) == 0) return;
+  // Whole pages: the system keeps those that are named in part.
+  const std::uint64_t first = range.first * sector_size() / page * page;
+  const std::uint64_t end = div_up(range.end() * sector_size(), page) * page;
+  ::posix_fadvise(file_.get(), static_cast<off_t>(first), static_cast<off_t>(end - first),
+                  POSIX_FADV_DONTNEED);
 }
 
 std::uint64_t FileDevice::next_data(std::uint64_t lba) const {
-  const off_t at = ::lseek(file_, static_cast<off_t>(lba * sector_size()), SEEK_DATA);
+  if (!holes_.valid()) return lba;
+  const off_t at = ::lseek(holes_.get(), static_cast<off_t>(lba * sector_size()), SEEK_DATA);
   if (at < 0) return errno == ENXIO ? sectors() : lba;
   return static_cast<std::uint64_t>(at) / sector_size();
 }

@@ -3,11 +3,14 @@
 
 #include <nuvrat/device.h>
 
+#include "base/descriptor.h"
+
 namespace nuvrat {
 
 class FileDevice final : public Device {
  public:
-  FileDevice(int file, std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity);
+  FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
+             DeviceIdentity identity);
   ~FileDevice() override;
   bool reread_table() override;
   void forget(SectorRange range) const override;
@@ -15,10 +18,13 @@ class FileDevice final : public Device {
 
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override;
+  bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override;
 
-  int file_;
+  Descriptor file_;
+  Descriptor direct_;  // the same file, past the system's cache; not valid where it can't be
+  Descriptor holes_;   // the same file with an offset of its own, which asking for holes moves
 };
 
 }  // namespace nuvrat

@@ -1,13 +1,19 @@
 #include "device/in_use.h"
 
 #include <algorithm>
+#include <cstdlib>
 #include <fstream>
 #include <map>
 #include <sstream>
 
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/loop.h>
+#include <sys/ioctl.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
+
+#include "base/descriptor.h"
 
 namespace nuvrat {
 namespace {
@@ -93,24 +99,48 @@ std::string first_line(const fs::path& path) {
   return line.substr(from, line.find_last_not_of(' ') - from + 1);
 }
 
-std::vector<std::string> uses_of(const fs::path& path, const struct stat& info) {
+namespace {
+
+// Whether a loop device lies over this very file, under whatever name it was attached.
+bool lies_over(const fs::path& block, const struct stat& file) {
+  const Descriptor device = open_file("/dev" / block.filename(), O_RDONLY | O_NONBLOCK);
+  loop_info64 status{};
+  if (device.valid() && ::ioctl(device.get(), LOOP_GET_STATUS64, &status) == 0)
+    return status.lo_inode == file.st_ino && status.lo_device == file.st_dev;
+  struct stat backing {};  // without the rights to ask: the name that it was attached by
+  const std::string name = first_line(block / "loop/backing_file");
+  return !name.empty() && ::stat(name.c_str(), &backing) == 0 && backing.st_ino == file.st_ino &&
+         backing.st_dev == file.st_dev;
+}
+
+// Open for writing, by the flags that the system shows of it.
+bool is_for_writing(const fs::path& process, const fs::path& fd) {
+  std::ifstream in(process / "fdinfo" / fd.filename());
+  for (std::string line; std::getline(in, line);) {
+    if (line.rfind("flags:", 0) != 0) continue;
+    const unsigned long flags = std::strtoul(line.c_str() + 6, nullptr, 8);
+    return (flags & O_ACCMODE) != O_RDONLY;
+  }
+  return false;
+}
+
+}  // namespace
+
+std::vector<std::string> uses_of(const struct stat& info) {
   std::vector<std::string> out;
   if (S_ISBLK(info.st_mode)) {
     add_block_uses(kernel_name(info.st_rdev), out);
     return out;
   }
-  std::error_code error;
-  const fs::path image = fs::canonical(path, error);
   for (const fs::path& block : entries("/sys/block")) {
-    const std::string backing = first_line(block / "loop/backing_file");
-    if (backing.empty() || backing != image.string()) continue;
+    if (!fs::exists(block / "loop/backing_file") || !lies_over(block, info)) continue;
     out.push_back(fmt::format("the image is attached to /dev/{}", block.filename().string()));
     add_block_uses(block.filename(), out);
   }
   return out;
 }
 
-std::string holders_of(const struct stat& info) {
+std::string holders_of(const struct stat& info, bool only_writers) {
   std::string out;
   for (const fs::path& process : entries("/proc")) {
     const std::string number = process.filename();
@@ -118,11 +148,13 @@ std::string holders_of(const struct stat& info) {
         number == std::to_string(::getpid()))
       continue;
     const auto open = entries(process / "fd");
-    const bool holds = std::any_of(open.begin(), open.end(), [&info](const fs::path& fd) {
+    const bool holds = std::any_of(open.begin(), open.end(), [&](const fs::path& fd) {
       struct stat other {};
       if (::stat(fd.c_str(), &other) != 0) return false;
-      return S_ISBLK(info.st_mode) ? S_ISBLK(other.st_mode) && other.st_rdev == info.st_rdev
-                                   : other.st_dev == info.st_dev && other.st_ino == info.st_ino;
+      const bool same = S_ISBLK(info.st_mode)
+                            ? S_ISBLK(other.st_mode) && other.st_rdev == info.st_rdev
+                            : other.st_dev == info.st_dev && other.st_ino == info.st_ino;
+      return same && (!only_writers || is_for_writing(process, fd));
     });
     if (!holds) continue;
     out += fmt::format("{}{} (process {})", out.empty() ? "" : ", ", first_line(process / "comm"),

@@ -10,12 +10,11 @@
 namespace nuvrat {
 
 /// One sentence for each use of the block device (or a partition of it), or of a loop device over
-/// the image file. Empty when nobody uses it.
-[[nodiscard]] std::vector<std::string> uses_of(const std::filesystem::path& path,
-                                               const struct stat& info);
+/// the image file, by device and inode: whatever other names it has. Empty when nobody uses it.
+[[nodiscard]] std::vector<std::string> uses_of(const struct stat& info);
 
 /// "name (process 123)" of the processes that have the file or device open, this one left out.
-[[nodiscard]] std::string holders_of(const struct stat& info);
+[[nodiscard]] std::string holders_of(const struct stat& info, bool only_writers = false);
 
 /// The first line of one of the system's own files, without blanks around it; empty when there is
 /// none.

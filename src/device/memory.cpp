@@ -93,6 +93,9 @@ std::uint64_t Window::next_data(std::uint64_t lba) const {
 void Window::do_read(std::uint64_t lba, ByteSpan out) const {
   parent_.read(range_.first + lba, out);
 }
+bool Window::do_read_medium(std::uint64_t lba, ByteSpan out) const {
+  return parent_.read_medium(range_.first + lba, out);
+}
 void Window::do_write(std::uint64_t lba, ByteView data) {
   parent_.write(range_.first + lba, data);
 }

@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <utility>
@@ -13,29 +14,15 @@
 
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
+#include <nuvrat/open.h>
 
+#include "base/descriptor.h"
 #include "device/file_device.h"
 #include "device/in_use.h"
+#include "device/io.h"
 
 namespace nuvrat {
 namespace {
-
-// A file descriptor on its way to an owner.
-class Descriptor {
- public:
-  explicit Descriptor(int file) : file_(file) {}
-  Descriptor(Descriptor&& other) noexcept : file_(other.release()) {}
-  Descriptor(const Descriptor&) = delete;
-  Descriptor& operator=(const Descriptor&) = delete;
-  ~Descriptor() {
-    if (file_ >= 0) ::close(file_);
-  }
-  [[nodiscard]] int get() const { return file_; }
-  int release() { return std::exchange(file_, -1); }
-
- private:
-  int file_;
-};
 
 Error open_error(const std::string& path, int error) {
   const Place place{{}, {}, {}, path};
@@ -55,10 +42,15 @@ Error busy_error(const std::string& what, const std::string& path, const struct 
           "Wait for it to end, or close it"};
 }
 
+std::string all_uses(const struct stat& info) {
+  std::string all;
+  for (const std::string& use : uses_of(info)) all += (all.empty() ? "" : "; ") + use;
+  return all;
+}
+
 // Refuses a disk that anybody uses, naming every use.
 void require_unused(const std::string& path, const struct stat& info) {
-  std::string all;
-  for (const std::string& use : uses_of(path, info)) all += (all.empty() ? "" : "; ") + use;
+  std::string all = all_uses(info);
   if (all.empty()) return;
   const std::string holders = holders_of(info);
   if (!holders.empty()) all += "; open in " + holders;
@@ -66,8 +58,21 @@ void require_unused(const std::string& path, const struct stat& info) {
               "Unmount its volumes, turn off its swap and detach what uses it");
 }
 
-std::unique_ptr<Device> open_block(Descriptor file, const std::string& path, dev_t number,
-                                   const OpenOptions& options) {
+bool is_read_only(const Descriptor& file) {
+  int yes = 0;
+  return file.valid() && ::ioctl(file.get(), BLKROGET, &yes) == 0 && yes != 0;
+}
+
+Error read_only_error(const std::string& path) {
+  return {ErrorCode::refused,
+          "the device is read-only: a write blocker, or a switch on the card",
+          {{}, {}, {}, path},
+          "Nothing was written. Connect it so that it may be written"};
+}
+
+std::unique_ptr<Device> open_block(Descriptor file, const std::string& path,
+                                   const struct stat& info, const OpenOptions& options) {
+  const dev_t number = info.st_rdev;
   int sector_size = 0;
   std::uint64_t bytes = 0;
   if (::ioctl(file.get(), BLKSSZGET, &sector_size) != 0 ||
@@ -83,14 +88,61 @@ std::unique_ptr<Device> open_block(Descriptor file, const std::string& path, dev
   }
   const std::filesystem::path system =
       fmt::format("/sys/dev/block/{}:{}/device", major(number), minor(number));
-  DeviceIdentity identity{path, "block device", first_line(system / "model"),
-                          first_line(system / "serial")};
-  return std::make_unique<FileDevice>(file.release(), size, bytes / size, std::move(identity));
+  DeviceIdentity identity{
+      path, "block device", first_line(system / "model"), first_line(system / "serial"), false, {}};
+  identity.read_only = is_read_only(file);
+  if (identity.read_only && options.writable) throw read_only_error(path);
+  if (!options.writable) identity.in_use = all_uses(info);
+  return std::make_unique<FileDevice>(std::move(file), size, bytes / size, std::move(identity));
+}
+
+// A fixed VHD is the disk and a footer behind it, which is no part of the disk. Other containers
+// hold a disk in an order of their own. (Virtual Hard Disk Image Format Specification, 2006.)
+std::uint64_t raw_bytes(const Descriptor& file, const std::string& path, std::uint64_t bytes) {
+  constexpr std::uint64_t footer_bytes = 512;
+  Bytes head(std::min<std::uint64_t>(bytes, 512));
+  (void)io::try_read_at(file.get(), 0, head);
+  const auto is = [](const Bytes& in, std::size_t at, std::string_view mark) {
+    return in.size() >= at + mark.size() &&
+           std::equal(mark.begin(), mark.end(), in.begin() + static_cast<std::ptrdiff_t>(at),
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+  };
+  const char* container = is(head, 0, "conectix")            ? "a VHD that grows"
+                          : is(head, 0, "vhdxfile")          ? "a VHDX"
+                          : is(head, 0, "QFI\xFB")           ? "a QCOW"
+                          : is(head, 0, "KDMV")              ? "a VMDK"
+                          : is(head, 64, "\x7F\x10\xDA\xBE") ? "a VDI"
+                                                             : nullptr;
+  Bytes foot(footer_bytes);
+  const bool footer =
+      bytes >= 2 * footer_bytes &&
+      io::try_read_at(file.get(), bytes - footer_bytes, foot).bytes == foot.size() &&
+      is(foot, 0, "conectix");
+  if (container == nullptr && !footer) return bytes;
+  const auto field = [&foot](std::size_t at, std::size_t width) {
+    std::uint64_t out = 0;
+    for (std::size_t i = 0; i < width; ++i) out = out << 8 | foot[at + i];
+    return out;
+  };
+  if (container == nullptr) {
+    std::uint32_t sum = 0;
+    for (std::size_t i = 0; i < foot.size(); ++i) sum += i >= 64 && i < 68 ? 0u : foot[i];
+    if (field(60, 4) == 2 && field(64, 4) == static_cast<std::uint32_t>(~sum) &&
+        field(48, 8) == bytes - footer_bytes)
+      return bytes - footer_bytes;
+    container = "a VHD whose footer makes no sense, or that is not of a fixed size";
+  }
+  throw Error(
+      ErrorCode::words,
+      fmt::format("the file is {}: a container, which holds the disk in an order of its own",
+                  container),
+      {{}, {}, {}, path},
+      "Make a raw image or a VHD of fixed size of it; an NBD server can offer it raw");
 }
 
 std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
                                    const struct stat& info, const OpenOptions& options) {
-  const auto bytes = static_cast<std::uint64_t>(info.st_size);
+  auto bytes = static_cast<std::uint64_t>(info.st_size);
   const std::uint32_t size = options.sector_size == 0 ? 512 : options.sector_size;
   if (size != 512 && size != 4096) {
     throw Error(ErrorCode::words, fmt::format("a sector size of {} is not possible", size),
@@ -106,6 +158,7 @@ std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
                    : fmt::format("It is {} bytes short of a whole sector: make the image again",
                                  size - bytes % size));
   }
+  bytes = raw_bytes(file, path, bytes);
   if (::flock(file.get(), (options.writable ? LOCK_EX : LOCK_SH) | LOCK_NB) != 0) {
     throw busy_error("another process has locked the image", path, info);
   }
@@ -115,36 +168,50 @@ std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
   if (::fcntl(file.get(), F_OFD_GETLK, &record) == 0 && record.l_type != F_UNLCK) {
     throw busy_error("another process has locked a part of the image", path, info);
   }
-  return std::make_unique<FileDevice>(file.release(), size, bytes / size,
-                                      DeviceIdentity{path, "image", {}, {}});
+  if (options.writable) {
+    if (const std::string writers = holders_of(info, true); !writers.empty())
+      throw Error(ErrorCode::busy, "another process has the image open for writing: " + writers,
+                  {{}, {}, {}, path}, "Wait for it to end, or close it");
+  }
+  DeviceIdentity identity{path, "image", {}, {}, false, {}};
+  if (!options.writable) identity.in_use = all_uses(info);
+  return std::make_unique<FileDevice>(std::move(file), size, bytes / size, std::move(identity));
 }
 
 }  // namespace
 
+// Opened first, then asked: a name may lead elsewhere a moment later.
 std::unique_ptr<Device> open_device(const std::filesystem::path& path, const OpenOptions& options) {
   struct stat info {};
   if (::stat(path.c_str(), &info) != 0) throw open_error(path, errno);
-  const bool block = S_ISBLK(info.st_mode);
-  if (!block && !S_ISREG(info.st_mode)) {
+  if (!S_ISBLK(info.st_mode) && !S_ISREG(info.st_mode)) {  // a pipe would wait for its other end
     throw Error(ErrorCode::words, "this is neither an image file nor a block device",
                 {{}, {}, {}, path});
   }
+  int flags = options.writable ? O_RDWR : O_RDONLY;
+  if (S_ISBLK(info.st_mode) && options.writable) flags |= O_EXCL;
+  Descriptor file = open_file(path, flags);
+  const int error = errno;
+  if (!file.valid()) {
+    if (options.writable) require_unused(path, info);
+    if (options.writable && S_ISBLK(info.st_mode) && is_read_only(open_file(path, O_RDONLY)))
+      throw read_only_error(path);
+    if (error == EBUSY) throw busy_error("the device is in use", path, info);
+    throw open_error(path, error);
+  }
+  if (::fstat(file.get(), &info) != 0) throw open_error(path, errno);
   if (options.writable) require_unused(path, info);
-  int flags = (options.writable ? O_RDWR : O_RDONLY) | O_CLOEXEC;
-  if (block && options.writable) flags |= O_EXCL;
-  Descriptor file(::open(path.c_str(), flags));
-  if (file.get() < 0 && errno == EBUSY) throw busy_error("the device is in use", path, info);
-  if (file.get() < 0) throw open_error(path, errno);
-  if (block) return open_block(std::move(file), path, info.st_rdev, options);
-  return open_image(std::move(file), path, info, options);
+  if (S_ISBLK(info.st_mode)) return open_block(std::move(file), path, info, options);
+  if (S_ISREG(info.st_mode)) return open_image(std::move(file), path, info, options);
+  throw open_error(path, ENODEV);
 }
 
 void create_image(const std::filesystem::path& path, std::uint64_t sectors,
                   std::uint32_t sector_size, bool replace) {
-  const int flags = O_RDWR | O_CREAT | O_CLOEXEC | (replace ? O_TRUNC : O_EXCL);
-  Descriptor file(::open(path.c_str(), flags, 0644));
+  const int flags = O_RDWR | O_CREAT | (replace ? O_TRUNC : O_EXCL);
+  const Descriptor file = open_file(path, flags, 0644);
   const std::uint64_t bytes = checked_mul(sectors, sector_size, "the size of the image");
-  if (file.get() < 0 || ::ftruncate(file.get(), static_cast<off_t>(bytes)) != 0) {
+  if (!file.valid() || ::ftruncate(file.get(), static_cast<off_t>(bytes)) != 0) {
     throw Error(ErrorCode::file, fmt::format("the image can't be made: {}", std::strerror(errno)),
                 {{}, {}, {}, path});
   }

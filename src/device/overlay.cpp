@@ -9,6 +9,7 @@
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
 
+#include "base/descriptor.h"
 #include "device/io.h"
 
 namespace nuvrat {
@@ -17,7 +18,7 @@ Overlay::Overlay(const Device& base)
     : Device(base.sector_size(), base.sectors(), base.identity()), base_(base) {
   const char* folder = std::getenv("TMPDIR");
   std::string name = fmt::format("{}/nuvrat-XXXXXX", folder == nullptr ? "/tmp" : folder);
-  file_ = ::mkostemp(name.data(), O_CLOEXEC);
+  file_ = Descriptor(::mkostemp(name.data(), O_CLOEXEC)).release();
   if (file_ < 0) {
     throw Error(ErrorCode::file,
                 fmt::format("no temporary file for the rehearsal: {}", std::strerror(errno)),

@@ -54,6 +54,19 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
 // A disk with 4096-byte sectors opened as one of 512 shows partitions in the wrong places.
 void check_sector_size(const Device& device, Survey& survey) {
   if (device.identity().kind != "image" || device.sector_size() != 512) return;
+  constexpr std::string_view mark = "EFI PART";
+  if (survey.table.layout.kind != TableKind::gpt && device.sectors() > 16) {
+    const Bytes there = device.read(8);
+    if (std::equal(mark.begin(), mark.end(), there.begin())) {
+      survey.table.findings.push_back(
+          {"disk.sector-size",
+           Severity::error,
+           {{}, 8, {}, {}},
+           "the header of a GPT lies at byte 4096; open the image with --sector-size 4096",
+           false});
+      return;
+    }
+  }
   for (const SurveyedPartition& p : survey.partitions) {
     const std::uint64_t there = p.partition.start * 8;
     if (p.volume || p.partition.role == Role::extended || there + 8 > device.sectors()) continue;
@@ -110,6 +123,23 @@ const SurveyedPartition* Survey::find(unsigned number) const {
   const auto it = std::find_if(partitions.begin(), partitions.end(),
                                [number](const auto& p) { return p.partition.number == number; });
   return it == partitions.end() ? nullptr : &*it;
+}
+
+std::vector<std::string> Survey::not_looked_at() const {
+  std::vector<std::string> out;
+  for (const SurveyedPartition& s : partitions) {
+    const Partition& p = s.partition;
+    const TypeClass kind = p.number == 0 ? TypeClass::data : class_of(p.type);
+    if (s.volume || p.role == Role::extended || kind == TypeClass::reserved ||
+        kind == TypeClass::bios_boot)
+      continue;
+    const std::string what =
+        s.signature.description.empty() ? "unknown contents" : s.signature.description;
+    out.push_back(p.number == 0 ? "the volume: " + what : fmt::format("p{}: {}", p.number, what));
+  }
+  if (partitions.empty() && table.layout.kind == TableKind::none)
+    out.emplace_back("the whole disk: it has no table, and no volume that Nuvrat knows");
+  return out;
 }
 
 Findings Survey::all_findings() const {

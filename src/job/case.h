@@ -2,12 +2,13 @@
 // The folder that holds one job: docs/formats/case.md.
 
 #include <filesystem>
-#include <fstream>
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
 #include <nuvrat/job.h>
+
+#include "base/descriptor.h"
 
 namespace nuvrat {
 
@@ -17,18 +18,21 @@ namespace nuvrat {
 
 class Case {
  public:
-  /// Makes the folder. Throws Error (refused) when it holds anything already or lies on the disk
-  /// that is to be rewritten.
-  static Case create(const std::filesystem::path& folder, const Device& device);
+  /// Makes the folder, private to its owner and durable. Throws Error (refused) when it holds
+  /// anything already, is somebody else's, lies on the disk that is to be rewritten or in memory.
+  static Case create(const std::filesystem::path& folder, const Device& device, bool in_memory);
   explicit Case(std::filesystem::path folder);
 
   [[nodiscard]] std::filesystem::path file(const char* name) const { return folder_ / name; }
   [[nodiscard]] bool has(const char* name) const { return std::filesystem::exists(file(name)); }
+  /// Everything that the job needs, as text; it goes into assessment.json and into the journal.
+  [[nodiscard]] static std::string plan_text(const Assessment& assessment,
+                                             const JobOptions& options);
   void save(const Assessment& assessment, const JobOptions& options) const;
   /// One line of log.jsonl: time, event, and whatever else there is to say.
-  void log(const std::string& event, const std::string& detail = "");
+  void log(const std::string& event, const std::string& detail = "") const;
   /// The same for what ended a job: what and where, and what would lift it.
-  void log(const std::string& event, const Error& error);
+  void log(const std::string& event, const Error& error) const;
   /// A file of the case, whole under its name or not there at all.
   void put(const char* name, const std::string& contents) const;
   /// Bytes free where the folder lies.
@@ -36,7 +40,11 @@ class Case {
 
  private:
   std::filesystem::path folder_;
-  std::ofstream log_;
+  void append(const std::string& line) const;
+  Descriptor log_;
 };
+
+/// How often the log says this.
+[[nodiscard]] std::size_t count_events(const std::filesystem::path& folder, std::string_view event);
 
 }  // namespace nuvrat

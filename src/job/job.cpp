@@ -96,10 +96,15 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
             format_bytes(needed - folder.room())),
         "Nothing was written. Name a case folder on a disk with more room");
   }
-  Journal journal = Journal::create(folder.file("undo.journal"), device, options.undo);
-  do_steps(device, assessment, 0, rehearsal, journal, folder, progress);
-  JobResult result = compare_with(before, device, assessment, options, folder, progress);
-  result.written = journal.writes();
+  // A journal that is there already is of a try that wrote nothing.
+  const auto path = folder.file("undo.journal");
+  Journal journal =
+      std::filesystem::exists(path)
+          ? Journal::open(path)
+          : Journal::create(path, device, options.undo, Case::plan_text(assessment, options));
+  const bool from_medium = do_steps(device, assessment, 0, rehearsal, journal, folder, progress);
+  JobResult result = compare_done(before, device, assessment, options, folder, journal, progress);
+  result.from_medium &= from_medium;
   return result;
 }
 
@@ -112,7 +117,7 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
     throw refused("the disk is not the one that was assessed, or it changed since",
                   "Assess it again");
   }
-  Case folder = Case::create(options.case_folder, device);
+  Case folder = Case::create(options.case_folder, device, options.case_in_memory);
   folder.save(assessment, options);
   try {
     return run_in_case(device, assessment, options, folder, progress);

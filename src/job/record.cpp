@@ -146,7 +146,7 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
 }
 
 void record_refusal(const Device& device, const Assessment& assessment, const JobOptions& options) {
-  Case folder = Case::create(options.case_folder, device);
+  const Case folder = Case::create(options.case_folder, device, options.case_in_memory);
   folder.save(assessment, options);
   folder.log("refused", fmt::format("{} obstacles", assessment.obstacles.size()));
 }

@@ -1,5 +1,8 @@
 // Finishing and undoing: from a case, or from what a disk shows of itself.
 
+#include <fstream>
+#include <optional>
+
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
@@ -16,14 +19,48 @@ std::filesystem::path journal_path(const CaseFile& job) {
   return job.folder / "undo.journal";
 }
 
-void require_disk(const CaseFile& job, const Device& device) {
+// Size, then what no other disk has: the identity of the table, or the contents of the very sectors
+// that the job is about. Where a disk is plugged in, and what an adapter says of it, may change.
+void require_disk(const CaseFile& job, const Device& device, const Journal* journal) {
   const Layout& was = job.assessment.before;
-  if (device.sectors() == was.disk_sectors && device.sector_size() == was.sector_size) return;
+  if (device.sectors() != was.disk_sectors || device.sector_size() != was.sector_size) {
+    throw refused(
+        fmt::format("this is not the disk of the case: it has {} sectors of {} bytes, that one had "
+                    "{} of {}",
+                    device.sectors(), device.sector_size(), was.disk_sectors, was.sector_size),
+        "Name the right disk with --disk");
+  }
+  const TableReading table = read_table(device);
+  const Layout& is = table.layout;
+  const auto same = [&is](const Layout& l) {
+    return l.kind == is.kind && l.kind != TableKind::none && l.id_text() == is.id_text();
+  };
+  if (same(was) || same(job.assessment.after)) return;
+  const bool readable = !is.partitions.empty() && !has_errors(table.findings);
+  if (readable) {
+    // A table with an identity of its own is another disk's, whatever else is alike.
+  } else if (journal == nullptr || journal->steps_recorded() == 0) {
+    if (disk_tag(device, table) == job.assessment.tag) return;
+  } else if (const std::uint64_t all = journal->sectors();
+             journal->known_sectors(device) * 2 > all || all == 0) {
+    return;  // a table that is no longer readable, or none: the sectors tell
+  }
   throw refused(
-      fmt::format(
-          "this is not the disk of the case: it has {} sectors of {} bytes, that one had {} of {}",
-          device.sectors(), device.sector_size(), was.disk_sectors, was.sector_size),
-      "Name the right disk with --disk");
+      fmt::format("this is not the disk of the case, or its table was made anew since: it has {}, "
+                  "the case knows {}{}",
+                  is.id_text().empty() ? "no table" : is.id_text(),
+                  was.id_text().empty() ? "a disk without a table" : was.id_text(),
+                  job.assessment.after.id_text() == was.id_text()
+                      ? ""
+                      : " and " + job.assessment.after.id_text()),
+      "Nothing was written. Name the right disk with --disk");
+}
+
+Error damaged_case(const CaseFile& job, const std::string& text) {
+  return {ErrorCode::file,
+          "the case is damaged: " + text,
+          {{}, {}, {}, job.folder.string()},
+          "Nothing was changed. Take the case from a copy, if there is one"};
 }
 
 // "partition 3", "the table": what a sector belongs to, for people.
@@ -67,6 +104,47 @@ void require_same_files(Device& device, const CaseFile& job, const Case& folder,
                 "Nothing was written. To go back all the same, pass --discard-later-changes");
 }
 
+// A resumed job writes nothing that the journal doesn't hold.
+void require_recorded(const Journal& journal, const Rehearsal& rehearsal, unsigned step) {
+  if (journal.steps_recorded() <= step) return;  // it will be recorded before it is done
+  SectorSet recorded;
+  for (const WrittenRange& w : journal.writes()) {
+    if (w.step == step) recorded.add(w.range);
+  }
+  for (const SectorRange& r : rehearsal.inspections.front().all_sectors().ranges()) {
+    if (recorded.contains(r)) continue;
+    throw refused(
+        "the volume changed since the rewrite was cut off: it would now write sectors that "
+        "the journal doesn't hold, such as " +
+            r.text(),
+        "Nothing was written. Go back with 'nuvrat revert', then begin anew");
+  }
+}
+
+void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
+              bool discard_later_changes, const Case& folder, Progress& progress) {
+  const bool finished = stage == CaseStage::finished;
+  if (!discard_later_changes) {
+    require_no_foreign(journal, device, job.assessment.after, finished);
+    if (finished) require_same_files(device, job, folder, progress);
+  }
+  if (!job.copy) folder.log("reverting", name_of(stage));
+  try {
+    journal.put_back(device, progress, job.copy ? Journal::Note::none : Journal::Note::both);
+  } catch (const std::exception& cause) {
+    const auto* known = dynamic_cast<const Error*>(&cause);
+    const Error e = known != nullptr ? *known
+                                     : Error(ErrorCode::file,
+                                             fmt::format("the machine failed: {}", cause.what()));
+    if (!job.copy) folder.log("cut off", e);
+    throw Error(ErrorCode::cut_off, "the way back was cut off: " + e.message(), e.place(),
+                fmt::format("Neither use the disk nor write to it; run 'nuvrat revert {}' again",
+                            job.folder.string()));
+  }
+  if (!job.copy) folder.log("reverted");
+  device.reread_table();
+}
+
 }  // namespace
 
 const char* name_of(CaseStage stage) {
@@ -88,16 +166,31 @@ const char* name_of(CaseStage stage) {
 }
 
 CaseStage stage_of(const CaseFile& job, const Device& device) {
-  require_disk(job, device);
-  if (!std::filesystem::exists(journal_path(job))) return CaseStage::nothing_written;
-  const Journal journal = Journal::open(journal_path(job));
-  if (journal.reverted()) return CaseStage::reverted;
-  if (journal.reverting()) return CaseStage::reverting;
-  if (journal.steps_recorded() == 0) return CaseStage::nothing_written;
-  if (journal.steps_done() == job.assessment.steps.size()) return CaseStage::finished;
-  if (journal.steps_recorded() == journal.steps_done()) return CaseStage::after_switch;
-  return journal.before_switch(journal.steps_done(), device) ? CaseStage::before_switch
-                                                             : CaseStage::after_switch;
+  const std::size_t steps = job.assessment.steps.size();
+  const std::size_t logged = count_events(job.folder, "step done");
+  std::optional<Journal> journal;
+  if (std::filesystem::exists(journal_path(job))) journal = Journal::open(journal_path(job));
+  require_disk(job, device, journal ? &*journal : nullptr);
+  const unsigned done = journal ? journal->steps_done() : 0;
+  if (logged > done)
+    throw damaged_case(job, fmt::format("its log knows of {} done, its journal of {}",
+                                        plural(logged, "step", "steps"), done));
+  if (std::filesystem::exists(job.folder / "result.json") && done < steps)
+    throw damaged_case(job, "it holds a result, but its journal no end of the rewrite");
+  if (!journal || journal->steps_recorded() == 0) {
+    // Said only when the disk says so as well.
+    if (job.assessment.in_reach() && disk_tag(device, read_table(device)) != job.assessment.tag)
+      throw refused(
+          "the case says that nothing was written, but the disk isn't as it was assessed: "
+          "it was changed since, or the case is damaged",
+          "Nothing was written. Look at the disk with 'nuvrat survey'");
+    return CaseStage::nothing_written;
+  }
+  if (journal->reverted()) return CaseStage::reverted;
+  if (journal->reverting()) return CaseStage::reverting;
+  if (done == steps) return CaseStage::finished;
+  if (journal->steps_recorded() == done) return CaseStage::after_switch;
+  return journal->before_switch(done, device) ? CaseStage::before_switch : CaseStage::after_switch;
 }
 
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
@@ -111,12 +204,7 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   if (stage == CaseStage::reverted)
     throw refused("this case was put back", "Begin a new one with 'nuvrat rewrite'");
   if (stage == CaseStage::nothing_written) {
-    std::filesystem::remove(journal_path(job));
     folder.log("resumed", "nothing had been written");
-    if (disk_tag(device, read_table(device)) != job.assessment.tag) {
-      throw refused("the disk is not the one that was assessed, or it changed since",
-                    "Assess it again");
-    }
     return run_in_case(device, job.assessment, job.options, folder, progress);
   }
   Journal journal = Journal::open(journal_path(job));
@@ -129,49 +217,86 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
     const Inspection settle =
         Engine::inspect_settle(*make_rewrite(begun, overlay), overlay, owned_for(begun));
     try {
-      Engine(device, progress).finish(*make_rewrite(begun, device), settle);
+      Engine(device, progress).finish_again(*make_rewrite(begun, device), settle);
     } catch (const Error& e) {
       throw cut_off(e, folder);
     }
     journal.mark_done(step++);
   }
   const Rehearsal rehearsal = rehearse_steps(device, job.assessment, step);
-  do_steps(device, job.assessment, step, rehearsal, journal, folder, progress);
+  require_recorded(journal, rehearsal, step);
+  const bool from_medium =
+      do_steps(device, job.assessment, step, rehearsal, journal, folder, progress);
   Manifest before = load_manifest(folder.file("before.manifest"));
   expect_changes(before, job.assessment);
-  JobResult result = compare_with(before, device, job.assessment, job.options, folder, progress);
-  result.written = journal.writes();
+  JobResult result =
+      compare_done(before, device, job.assessment, job.options, folder, journal, progress);
+  result.from_medium &= from_medium;
   return result;
 }
+
+namespace {
+
+// A case beside this one, of the same disk, begun later, and not put back.
+std::string newer_case(const CaseFile& job) {
+  const auto begun = [](const std::filesystem::path& folder) {
+    std::ifstream in(folder / "log.jsonl");
+    std::string line;
+    std::getline(in, line);
+    const std::size_t at = line.find("\"time\":\"");
+    return at == line.npos ? std::string() : line.substr(at + 8, 20);
+  };
+  std::error_code error;
+  const auto own = std::filesystem::weakly_canonical(job.folder, error);
+  const std::string mine = begun(job.folder);
+  for (std::filesystem::directory_iterator it(own.parent_path(), error), end; !error && it != end;
+       it.increment(error)) {
+    if (it->path() == own || !std::filesystem::exists(it->path() / "undo.journal")) continue;
+    try {
+      const CaseFile other = load_case(it->path());
+      const Journal journal = Journal::open(it->path() / "undo.journal");
+      if (other.disk == job.disk && journal.steps_recorded() > 0 && !journal.reverted() &&
+          begun(it->path()) > mine)
+        return it->path().filename().string();
+    } catch (const Error&) {
+      continue;  // no case, or not one that can be read: it says nothing
+    }
+  }
+  return "";
+}
+
+}  // namespace
 
 RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later_changes,
                          Progress& progress) {
   const CaseStage stage = stage_of(job, device);
-  Case folder(job.folder);
+  const Case folder(job.folder);
   RevertResult result;
-  if (stage != CaseStage::nothing_written && stage != CaseStage::reverted) {
+  if (stage == CaseStage::nothing_written) {
+    result.already = true;
+  } else {
     Journal journal = Journal::open(journal_path(job));
-    const bool finished = stage == CaseStage::finished;
-    if (!discard_later_changes) {
-      require_no_foreign(journal, device, job.assessment.after, finished);
-      if (finished) require_same_files(device, job, folder, progress);
-    }
     result.exact = journal.undo() == Undo::full;
-    result.sectors = journal.bytes_to_put_back() / device.sector_size();
-    folder.log("reverting", name_of(stage));
-    try {
-      journal.put_back(device, progress);
-    } catch (const Error& e) {
-      if (e.code() != ErrorCode::device_write && e.code() != ErrorCode::device_read) throw;
-      folder.log("cut off", e);
-      throw Error(ErrorCode::cut_off, "the way back was cut off: " + e.message(), e.place(),
-                  fmt::format("Neither use the disk nor write to it; run 'nuvrat revert {}' again",
-                              job.folder.string()));
+    result.already = journal.is_put_back(device);
+    if (stage == CaseStage::reverted && !result.already)
+      throw refused("this case was put back before, and the disk has been written to since",
+                    "Nothing was written. If another case made it so, revert that one");
+    if (!result.already || stage != CaseStage::reverted) {
+      if (const std::string newer = newer_case(job); !newer.empty() && !job.copy)
+        throw refused(fmt::format("a newer case of this disk stands: {}", newer),
+                      fmt::format("Nothing was written. Revert {} first", newer));
+      put_back(device, job, journal, stage, discard_later_changes, folder, progress);
+      result.sectors = journal.bytes_to_put_back() / device.sector_size();
     }
-    folder.log("reverted");
-    device.reread_table();
   }
   result.tag_after = disk_tag(device, read_table(device));
+  if (stage != CaseStage::nothing_written && result.tag_after != job.assessment.tag)
+    throw Error(
+        ErrorCode::cut_off,
+        fmt::format("every sector of the journal is as it was, but the disk's tag is {} and "
+                    "was {}: something else on it has changed",
+                    result.tag_after, job.assessment.tag),
+        {device.identity().path, {}, {}, {}}, "Look at it with 'nuvrat survey'");
   return result;
 }
 
@@ -184,7 +309,7 @@ void finish_unfinished(Device& device, const Step& step, Progress& progress) {
     return;
   }
   const Inspection settle = Engine::inspect_settle(*rewrite, overlay, owned_sectors);
-  Engine(device, progress).finish(*rewrite, settle);
+  Engine(device, progress).finish_again(*rewrite, settle);
 }
 
 }  // namespace nuvrat

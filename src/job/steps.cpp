@@ -16,12 +16,25 @@ namespace {
 class Steady final : public Progress {
  public:
   explicit Steady(Progress& inner) : inner_(inner) {}
-  void stage(std::string_view name, std::uint64_t total) override { inner_.stage(name, total); }
-  void advance(std::uint64_t bytes) override { inner_.advance(bytes); }
+  void stage(std::string_view name, std::uint64_t total) override {
+    tell();
+    inner_.stage(name, total);
+  }
+  void advance(std::uint64_t bytes) override {
+    tell();
+    inner_.advance(bytes);
+  }
   [[nodiscard]] bool cancelled() const override { return false; }
 
  private:
+  void tell() {
+    if (told_ || !inner_.cancelled()) return;
+    told_ = true;
+    inner_.end_awaited();
+  }
+
   Progress& inner_;
+  bool told_ = false;
 };
 
 // The first step failed or was stopped. Where its switch has not happened, everything goes back.
@@ -30,7 +43,7 @@ class Steady final : public Progress {
   QuietProgress quiet;
   try {
     if (!journal.before_switch(0, device)) throw cut_off(cause, folder);
-    journal.put_back(device, quiet, false);
+    journal.put_back(device, quiet, Journal::Note::end);
   } catch (const Error& e) {
     throw e.code() == ErrorCode::cut_off ? e : cut_off(cause, folder);
   }
@@ -39,13 +52,21 @@ class Steady final : public Progress {
               cause.remedy());
 }
 
-void do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
+bool do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
              const Overlay& after, Journal& journal, Progress& progress) {
   if (journal.steps_recorded() <= number) {
     journal.record_step(number, device, inspection, after, owned_for(step)(device));
   }
-  Engine(device, progress).run(*make_rewrite(step, device), inspection);
+  Engine engine(device, progress);
+  engine.run(*make_rewrite(step, device), inspection);
   journal.mark_done(number);
+  return engine.read_from_medium();
+}
+
+// Memory, threads, whatever else a program may lack: said like every other failure.
+Error as_error(const std::exception& e) {
+  if (const auto* known = dynamic_cast<const Error*>(&e)) return *known;
+  return {ErrorCode::file, fmt::format("the machine failed: {}", e.what())};
 }
 
 }  // namespace
@@ -86,22 +107,50 @@ Rehearsal rehearse_steps(Device& device, const Assessment& assessment, unsigned 
   return out;
 }
 
-void do_steps(Device& device, const Assessment& assessment, unsigned first,
+bool do_steps(Device& device, const Assessment& assessment, unsigned first,
               const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress) {
   Steady steady(progress);
+  bool from_medium = true;
   for (unsigned i = first; i < assessment.steps.size(); ++i) {
     const Step& step = assessment.steps[i];
     folder.log("step", step.name());
     try {
-      do_step(device, step, i, rehearsal.inspections[i - first], *rehearsal.after[i - first],
-              journal, i == 0 ? progress : steady);
-    } catch (const Error& e) {
-      if (journal.steps_recorded() == 0) throw;  // nothing was written
+      from_medium &= do_step(device, step, i, rehearsal.inspections[i - first],
+                             *rehearsal.after[i - first], journal, i == 0 ? progress : steady);
+    } catch (const std::exception& cause) {
+      const Error e = as_error(cause);
+      if (journal.steps_recorded() == 0) throw e;  // nothing was written
       if (i == 0) give_up(e, device, journal, folder);
       folder.log("cut off", e);
       throw cut_off(e, folder);
     }
     folder.log("step done", step.name());
+  }
+  return from_medium;
+}
+
+JobResult compare_done(const Manifest& before, Device& device, const Assessment& assessment,
+                       const JobOptions& options, Case& folder, const Journal& journal,
+                       Progress& progress) {
+  try {
+    device.forget({0, device.sectors()});
+    const SectorSet wrong = journal.foreign_sectors(device, true);
+    if (!wrong.empty())
+      throw Error(ErrorCode::device_write,
+                  "the device gives back something else than was written to " +
+                      wrong.ranges().front().text(),
+                  {device.identity().path, wrong.ranges().front().first, {}, {}});
+    JobResult result = compare_with(before, device, assessment, options, folder, progress);
+    result.written = journal.writes();
+    return result;
+  } catch (const std::exception& cause) {
+    const Error e = as_error(cause);
+    folder.log("not compared", e);
+    const std::string name = folder.file("").parent_path().string();
+    throw Error(ErrorCode::not_compared,
+                "the rewrite is done, but what it left was not compared: " + e.message(), e.place(),
+                fmt::format("Run 'nuvrat resume {}' to compare, or 'nuvrat revert {}' to go back",
+                            name, name));
   }
 }
 
@@ -144,6 +193,7 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
                        const JobOptions& options, Case& folder, Progress& progress) {
   Steady steady(progress);
   give_back_memory();
+  device.forget({0, device.sectors()});  // what is compared comes from the medium
   const TableReading table = read_table(device);
   require_layout(assessment.after, table, "after the rewrite");
   JobResult result;

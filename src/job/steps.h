@@ -21,9 +21,10 @@ struct Rehearsal {
 [[nodiscard]] Rehearsal rehearse_steps(Device& device, const Assessment& assessment,
                                        unsigned first);
 
-/// Does the steps from `first` on, as rehearsed. Before the first switch of all, a stop or a device
-/// error puts the disk back; later ones throw Error (cut_off).
-void do_steps(Device& device, const Assessment& assessment, unsigned first,
+/// Does the steps from `first` on, as rehearsed. Before the first switch of all, a stop or an error
+/// of whatever kind puts the disk back; later ones throw Error (cut_off). False when something that
+/// was read back may have come from the system's memory.
+bool do_steps(Device& device, const Assessment& assessment, unsigned first,
               const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress);
 
 /// Turns what the files were into what they must be afterwards: the same, but for those that a mend
@@ -37,6 +38,12 @@ void expect_changes(Manifest& before, const Assessment& assessment);
 [[nodiscard]] JobResult compare_with(const Manifest& expected, Device& device,
                                      const Assessment& assessment, const JobOptions& options,
                                      Case& folder, Progress& progress);
+
+/// The same for a job whose last step is done: whatever goes wrong then is an Error (not_compared).
+/// Before it, every sector of the journal must hold on the medium what the last step left.
+[[nodiscard]] JobResult compare_done(const Manifest& before, Device& device,
+                                     const Assessment& assessment, const JobOptions& options,
+                                     Case& folder, const Journal& journal, Progress& progress);
 
 /// A job from its manifest to its comparison, in a case that exists.
 [[nodiscard]] JobResult run_in_case(Device& device, const Assessment& assessment,

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <bit>
 #include <map>
+#include <utility>
 
 #include <fmt/format.h>
 
@@ -48,25 +49,28 @@ void check_mirror(CheckState& state) {
   }
 }
 
-void check_volume_record(CheckState& state) {
+// True when the volume says itself that it is not clean.
+bool check_volume_record(CheckState& state) {
   const auto all = state.system_file(record_volume_info);
   const AttributeView* info = find_attribute(all, at_volume_information);
   if (info == nullptr || info->value.size() < 12) {
     state.error("ntfs.volume-record", record_volume_info, "$Volume says nothing of the volume");
-    return;
+    return false;
   }
   const unsigned major = info->value[8];
   const unsigned minor = info->value[9];
   if (major != 3 || minor > 1)
     state.finding("ntfs.volume-record", Severity::warning, record_volume_info,
                   fmt::format("the volume is of version {}.{}", major, minor));
-  if ((info->value[10] & 1) != 0)
+  const bool dirty = (info->value[10] & 1) != 0;
+  if (dirty)
     state.error("ntfs.not-clean", record_volume_info,
                 "the volume is marked as not closed properly; start it once under the system that "
                 "owns it");
+  return dirty;
 }
 
-void check_log(CheckState& state) {
+void check_log(CheckState& state, bool said) {
   const auto all = state.system_file(record_log);
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr || data->resident || data->size < 192u << 10) {
@@ -84,7 +88,8 @@ void check_log(CheckState& state) {
     const std::size_t area = load<be::little_uint16_buf_t>(page, 0x18).value();
     if (area + 16 > page.size()) continue;
     if (load<be::little_uint16_buf_t>(page, area + 12).value() != 0xFFFF &&
-        (load<be::little_uint16_buf_t>(page, area + 14).value() & 2) == 0)
+        (load<be::little_uint16_buf_t>(page, area + 14).value() & 2) == 0 &&
+        !std::exchange(said, true))
       state.error("ntfs.not-clean", record_log,
                   "the log holds work that is not done yet; start the volume once under the system "
                   "that owns it, and close it there");
@@ -233,8 +238,7 @@ std::vector<Bytes> view_entries(CheckState& state, const std::vector<AttributeVi
 
 void check_system_files(CheckState& state) {
   check_mirror(state);
-  check_volume_record(state);
-  check_log(state);
+  check_log(state, check_volume_record(state));
   check_definitions(state);
   check_upcase(state);
   check_boot_file(state);

@@ -85,7 +85,11 @@ std::size_t encoded_bytes(const Runs& runs) {
 
 void decode_runs(ByteView bytes, std::uint64_t clusters, Runs& out) {
   std::int64_t lcn = 0;
-  std::uint64_t total = 0;
+  std::uint64_t total = 0;  // of clusters that are there
+  std::uint64_t holes = 0;
+  // A sparse file may be larger than its volume; what a disk of nothing claims must not cost more
+  // than it could hold many times over.
+  const std::uint64_t most_holes = 64 * clusters + (std::uint64_t{1} << 21);
   for (std::size_t at = 0; at < bytes.size() && bytes[at] != 0;) {
     const unsigned length = bytes[at] & 0x0F;
     const unsigned width = bytes[at] >> 4;
@@ -94,9 +98,10 @@ void decode_runs(ByteView bytes, std::uint64_t clusters, Runs& out) {
       throw damaged(fmt::format("a pair of {} and {} bytes", length, width));
     const std::int64_t count = get_signed(bytes.subspan(at, length));
     at += length;
-    if (count <= 0 || static_cast<std::uint64_t>(count) > clusters - total)
+    std::uint64_t& sum = width > 0 ? total : holes;
+    if (count <= 0 || static_cast<std::uint64_t>(count) > (width > 0 ? clusters : most_holes) - sum)
       throw damaged(fmt::format("a run of {} clusters on a volume of {}", count, clusters));
-    total += static_cast<std::uint64_t>(count);
+    sum += static_cast<std::uint64_t>(count);
     Run run;
     run.count = static_cast<std::uint64_t>(count);
     if (width > 0) {

@@ -76,6 +76,10 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   const auto words = [](const Layout& l) {
     return table_words(l.kind) + (l.id_text().empty() ? "" : ", id " + l.id_text());
   };
+  if (a.device.read_only)
+    out += "\n  the device is read-only: a rewrite of it is refused until it can be written\n";
+  if (!a.device.in_use.empty())
+    out += "\n" + wrap("in use: " + printable(a.device.in_use), style.width, "  ", "    ");
   out += fmt::format("\n  before  {}, tag {}\n", words(a.before), a.tag);
   out += draw_map(map_cells(drawn(a.before, a), a.contents), style);
   if (!a.in_reach()) return out + obstacle_lines(a, style);
@@ -94,6 +98,13 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   if (!a.numbers.empty())
     out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
   for (const Step& step : a.steps) out += volume_words(step.volume, style);
+  for (const Step& step : a.steps) {
+    if (step.volume.place.count == 0 || step.volume.from == step.volume.to) continue;
+    out += wrap(fmt::format("times    FAT's local times are taken as {}; another zone: --timezone",
+                            step.volume.zone),
+                style.width, "  ", "           ");
+    break;
+  }
   out += wrap("writes   " + write_words(a), style.width, "  ", "           ");
   out += wrap(
       fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),

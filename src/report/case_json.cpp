@@ -83,6 +83,7 @@ std::string revert_json(const CaseFile& job, const RevertResult& r) {
                {"disk", printable(job.disk.string())},
                {"sectors", r.sectors},
                {"exact", r.exact},
+               {"already", r.already},
                {"tag_after", r.tag_after}});
 }
 

@@ -91,6 +91,12 @@ std::string case_text(const CaseFile& job, CaseStage stage, const std::string& t
 }
 
 std::string revert_text(const CaseFile& job, const RevertResult& result, const TextStyle& style) {
+  if (result.already && result.sectors == 0) {
+    return verdict(
+               fmt::format("{}: as it was before already; nothing was written", job.disk.string()),
+               true, style) +
+           fmt::format("\n  tag      {}\n", result.tag_after);
+  }
   std::string out = verdict(
       fmt::format("{}: put back, {}", job.disk.string(),
                   result.exact ? "every sector as it was"
@@ -98,6 +104,7 @@ std::string revert_text(const CaseFile& job, const RevertResult& result, const T
       true, style);
   out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
                      result.tag_after);
+  if (job.copy) out += "  case     stays as it is: this is a copy of its disk\n";
   return out;
 }
 

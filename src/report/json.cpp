@@ -58,6 +58,8 @@ const char* code_name(ErrorCode code) {
       return "cancelled";
     case ErrorCode::cut_off:
       return "cut-off";
+    case ErrorCode::not_compared:
+      return "not-compared";
     case ErrorCode::file:
       return "file";
   }
@@ -101,9 +103,11 @@ std::string goals_json(const std::vector<Assessment>& goals) {
 std::string check_json(const Survey& s) {
   const Findings findings = s.all_findings();
   return dump({{"schema", "nuvrat.check/1"},
-               {"verdict", findings.empty()       ? "sound"
-                           : has_errors(findings) ? "errors"
-                                                  : "findings"},
+               {"verdict", has_errors(findings)        ? "errors"
+                           : !findings.empty()         ? "findings"
+                           : s.not_looked_at().empty() ? "sound"
+                                                       : "partial"},
+               {"not_looked_at", s.not_looked_at()},
                {"tag", s.tag},
                {"findings", findings_json(findings)}});
 }

@@ -44,6 +44,16 @@ std::string survey_rows(const Survey& survey, const TextStyle& style) {
 
 }  // namespace
 
+namespace {
+
+std::string unseen_lines(const std::vector<std::string>& unseen, const TextStyle& style) {
+  std::string all;
+  for (const std::string& one : unseen) all += (all.empty() ? "" : "; ") + printable(one);
+  return all.empty() ? "" : wrap("not looked at: " + all, style.width, "  ", "    ");
+}
+
+}  // namespace
+
 std::string survey_text(const Survey& survey, const TextStyle& style) {
   const Findings findings = survey.all_findings();
   const auto readable = std::count_if(survey.partitions.begin(), survey.partitions.end(),
@@ -55,17 +65,22 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
                          : fmt::format("{}: {} with {}, {} readable", survey.device.path,
                                        table_words(survey.table.layout.kind),
                                        plural(parts, "partition", "partitions"), readable);
+  const std::vector<std::string> unseen = survey.not_looked_at();
   head += findings.empty()
-              ? "; nothing unusual"
+              ? readable == 0 && !unseen.empty() ? "; nothing on it was recognised"
+                                                 : "; nothing unusual"
               : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
   std::string out = coloured_verdict(head, colour_of(findings), style) + "\n";
   out += fmt::format("  disk   {}\n", device_words(survey.device));
+  if (!survey.device.in_use.empty())
+    out += wrap("in use " + printable(survey.device.in_use), style.width, "  ", "         ");
   out += fmt::format("  size   {}: {} sectors of {} bytes\n",
                      format_bytes(survey.sectors * survey.sector_size),
                      format_count(survey.sectors), survey.sector_size);
   if (!survey.table.layout.id_text().empty())
     out += fmt::format("  id     {}\n", survey.table.layout.id_text());
-  out += fmt::format("  tag    {}\n\n", survey.tag);
+  out += fmt::format("  tag    {}\n", survey.tag);
+  out += unseen_lines(unseen, style) + "\n";
   if (survey.partitions.empty()) return out + finding_lines(findings, style);
   Layout drawn = survey.table.layout;
   if (survey.bare_volume) drawn.partitions = {survey.partitions[0].partition};
@@ -86,7 +101,10 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
   };
   const auto mendable = static_cast<std::uint64_t>(std::count_if(
       findings.begin(), findings.end(), [](const Finding& f) { return f.repairable; }));
-  std::string head = findings.empty() ? "sound" : plural(count(Severity::error), "error", "errors");
+  const std::vector<std::string> unseen = survey.not_looked_at();
+  std::string head = !findings.empty() ? plural(count(Severity::error), "error", "errors")
+                     : unseen.empty()  ? "sound"
+                                       : "no finding, but not all of it was looked at";
   if (!findings.empty()) {
     head += ", " + plural(count(Severity::warning), "warning", "warnings") + ", " +
             plural(count(Severity::note), "note", "notes");
@@ -97,6 +115,7 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
                                      [](const auto& s) { return s.volume.has_value(); });
   out += fmt::format("\n  table    {}\n  volumes  {} read, every folder and chain\n",
                      table_words(survey.table.layout.kind), volumes);
+  out += unseen_lines(unseen, style);
   if (!findings.empty()) out += "\n" + finding_lines(findings, style);
   if (mendable > 0)
     out += fmt::format("\n  {} can be mended with nothing lost: nuvrat check --repair\n",

@@ -14,6 +14,7 @@ std::string device_words(const DeviceIdentity& device) {
   std::string out = device.kind == "image" ? "image file" : device.kind;
   if (!device.model.empty()) out += ", " + printable(device.model);
   if (!device.serial.empty()) out += ", serial " + printable(device.serial);
+  if (device.read_only) out += ", read-only";
   return out;
 }
 

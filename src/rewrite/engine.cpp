@@ -91,7 +91,7 @@ class InspectedSink final : public SectorSink {
     written_.push_back({range, XXH3_64bits(data.data(), data.size())});
   }
 
-  // Reads everything back; the first range that differs, if any.
+  // Reads everything back past the cache; the first range that differs, if any.
   std::optional<SectorRange> read_back() {
     Bytes buffer;
     SectorSet later;  // written over since, in this same phase
@@ -99,13 +99,13 @@ class InspectedSink final : public SectorSink {
       const bool covered = later.first_overlap(it->range).has_value();
       later.add(it->range);
       if (covered) continue;
-      device_.forget(it->range);
       buffer.resize(it->range.count * device_.sector_size());
-      device_.read(it->range.first, buffer);
+      from_medium_ &= device_.read_medium(it->range.first, buffer);
       if (XXH3_64bits(buffer.data(), buffer.size()) != it->hash) return it->range;
     }
     return std::nullopt;
   }
+  [[nodiscard]] bool from_medium() const { return from_medium_; }
 
  private:
   struct Written {
@@ -116,6 +116,7 @@ class InspectedSink final : public SectorSink {
   Progress& progress_;
   SectorSet allowed_;
   bool may_stop_;
+  bool from_medium_ = true;
   std::vector<Written> written_;
 };
 
@@ -184,6 +185,8 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
 Inspection Engine::inspect_settle(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
   SectorSet written;
+  out.writes.push_back(
+      {Phase::switch_over, {rewrite.switch_sector().lba, 1}, rewrite.switch_purpose()});
   settle_on(rewrite, overlay, owned, written, out);
   return out;
 }
@@ -201,13 +204,34 @@ void Engine::run(Rewrite& rewrite, const Inspection& inspection) {
         {device_.identity().path, bad->first, {}, {}},
         "The disk still is what it was. Don't trust this device with a rewrite");
   }
+  from_medium_ &= prepare.from_medium();
   if (progress_.cancelled()) throw Error(ErrorCode::cancelled, "stopped before the switch");
+  switch_over(rewrite, inspection);
+  finish(rewrite, inspection);
+}
 
+// Nothing is settled before the switch is seen on the medium.
+void Engine::switch_over(Rewrite& rewrite, const Inspection& inspection) {
   progress_.stage(rewrite.name() + ": switch", device_.sector_size());
   InspectedSink change(device_, progress_, inspection.sectors(Phase::switch_over), false);
   const SectorWrite sector = rewrite.switch_sector();
+  const Bytes before = device_.read(sector.lba);
   change.write(sector.lba, sector.data);
   device_.flush();
+  const auto bad = change.read_back();
+  from_medium_ &= change.from_medium();
+  if (!bad) return;
+  Bytes now(device_.sector_size());
+  (void)device_.read_medium(sector.lba, now);
+  throw Error(now == before ? ErrorCode::device_write : ErrorCode::cut_off,
+              fmt::format("the device said that it took {}, and gives back {}", bad->text(),
+                          now == before ? "what stood there before" : "something else"),
+              {device_.identity().path, bad->first, {}, {}},
+              "Don't trust this device with a rewrite");
+}
+
+void Engine::finish_again(Rewrite& rewrite, const Inspection& inspection) {
+  switch_over(rewrite, inspection);
   finish(rewrite, inspection);
 }
 
@@ -215,9 +239,12 @@ void Engine::finish(Rewrite& rewrite, const Inspection& inspection) {
   const SectorSet to_settle = inspection.sectors(Phase::settle);
   progress_.stage(rewrite.name() + ": settle", bytes_in(to_settle, device_));
   InspectedSink settle(device_, progress_, to_settle, false);
+  if (progress_.cancelled()) progress_.end_awaited();
   rewrite.settle(settle);
   device_.flush();
-  if (const auto bad = settle.read_back()) {
+  const auto bad = settle.read_back();
+  from_medium_ &= settle.from_medium();
+  if (bad) {
     throw Error(
         ErrorCode::cut_off,
         fmt::format("the device gave back something else than was written to {}", bad->text()),

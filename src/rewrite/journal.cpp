@@ -43,7 +43,7 @@ std::uint32_t get_u32(ByteView bytes, std::size_t index) {
 // A record whose checksum is right may still be somebody's invention: nothing in it is believed
 // that could lead outside the disk or the record.
 bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
-  if (r.kind < RecordKind::undo || r.kind > RecordKind::purpose) return false;
+  if (r.kind < RecordKind::undo || r.kind > RecordKind::plan) return false;
   if (r.kind != RecordKind::undo) return true;
   const std::uint64_t count = r.count.value();
   const std::uint64_t sums = count * 4;
@@ -86,6 +86,11 @@ class Journal::Impl {
       case RecordKind::purpose: {
         const Bytes text = file_.payload(offset);
         purposes_.emplace_back(text.begin(), text.end());
+        break;
+      }
+      case RecordKind::plan: {
+        const Bytes text = file_.payload(offset);
+        plan_.assign(text.begin(), text.end());
         break;
       }
       case RecordKind::version:
@@ -187,7 +192,8 @@ class Journal::Impl {
   void judge(const Record& r, const Device& device, bool finished, SectorSet& known,
              SectorSet& foreign) const {
     const Bytes payload = file_.payload(r.offset);
-    const Bytes now = device.read(r.range.first, r.range.count);
+    Bytes now(r.range.count * sector_size_);
+    (void)device.read_medium(r.range.first, now);
     const Bytes before = before_of(r);
     for (std::uint64_t i = 0; i < r.range.count; ++i) {
       const std::uint32_t crc = sector_crc(now, i);
@@ -211,6 +217,7 @@ class Journal::Impl {
   std::multimap<std::uint64_t, std::uint32_t> versions_;
   std::multimap<std::uint64_t, std::uint32_t> pending_versions_;
   std::vector<std::string> purposes_{""};
+  std::string plan_;
   unsigned recorded_ = 0;
   unsigned done_ = 0;
   bool reverting_ = false;
@@ -222,15 +229,25 @@ Journal::Journal(Journal&&) noexcept = default;
 Journal& Journal::operator=(Journal&&) noexcept = default;
 Journal::~Journal() = default;
 
-Journal Journal::create(const std::filesystem::path& path, const Device& device, Undo undo) {
+Journal Journal::create(const std::filesystem::path& path, const Device& device, Undo undo,
+                        std::string_view plan) {
   JournalHeader header{};
   header.magic = journal_magic;
-  header.version = 1u;
+  header.version = 2u;
   header.sector_size = device.sector_size();
   header.disk_sectors = device.sectors();
   header.undo = undo == Undo::full ? 0u : 1u;
-  return Journal(
+  Journal out(
       std::make_unique<Impl>(JournalFile::create(path, header), device.sector_size(), undo));
+  RecordHeader record{};
+  record.kind = RecordKind::plan;
+  out.impl_->append(record, {reinterpret_cast<const std::uint8_t*>(plan.data()), plan.size()});
+  out.impl_->file_.flush();
+  return out;
+}
+
+const std::string& Journal::plan() const {
+  return impl_->plan_;
 }
 
 Journal Journal::open(const std::filesystem::path& path) {
@@ -347,33 +364,73 @@ std::uint64_t Journal::bytes_to_put_back() const {
   return out;
 }
 
-void Journal::put_back(Device& device, Progress& progress, bool announce) {
+std::uint64_t Journal::known_sectors(const Device& device) const {
+  impl_->require_disk(device);
+  SectorSet known, foreign;
+  for (const Record& r : impl_->records_) impl_->judge(r, device, false, known, foreign);
+  return known.count();
+}
+
+std::uint64_t Journal::sectors() const {
+  SectorSet out;
+  for (const Record& r : impl_->records_) out.add(r.range);
+  return out.count();
+}
+
+// Of a sector that several steps wrote, what the first of them found.
+void Journal::require_put_back(const Device& device) const {
+  SectorSet seen;
+  Bytes now;
+  for (const Record& r : impl_->records_) {
+    const Bytes before = impl_->before_of(r);
+    for (const SectorRange& part : seen.gaps(r.range).ranges()) {
+      if (r.kept == Kept::nothing) continue;
+      now.resize(part.count * impl_->sector_size_);
+      (void)device.read_medium(part.first, now);
+      if (std::equal(now.begin(), now.end(),
+                     before.begin() + static_cast<std::ptrdiff_t>((part.first - r.range.first) *
+                                                                  impl_->sector_size_)))
+        continue;
+      throw Error(ErrorCode::cut_off,
+                  "the device gives back something else than was put back to " + part.text(),
+                  {device.identity().path, part.first, {}, {}},
+                  "Run revert again; don't trust this device");
+    }
+    seen.add(r.range);
+  }
+}
+
+bool Journal::is_put_back(const Device& device) const {
+  impl_->require_disk(device);
+  try {
+    require_put_back(device);
+    return true;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::cut_off) throw;
+    return false;
+  }
+}
+
+void Journal::put_back(Device& device, Progress& progress, Note note) {
   impl_->require_disk(device);
   progress.stage("putting back", bytes_to_put_back());
-  if (announce && !impl_->reverting_) impl_->mark(RecordKind::reverting, 0);
+  if (note == Note::both && !impl_->reverting_) impl_->mark(RecordKind::reverting, 0);
+  Bytes now;
   for (unsigned step = impl_->recorded_; step > 0; --step) {
     for (const Phase phase : {Phase::settle, Phase::switch_over, Phase::prepare}) {
       for (const Record& r : impl_->records_) {
         if (r.step != step - 1 || r.phase != phase || r.kept == Kept::nothing) continue;
         const Bytes before = impl_->before_of(r);
-        device.write(r.range.first, before);
+        now.resize(before.size());
+        if (!device.read_medium(r.range.first, now) || now != before)
+          device.write(r.range.first, before);
         progress.advance(before.size());
       }
       device.flush();
     }
   }
-  for (const Record& r : impl_->records_) {
-    const bool first = r.kept != Kept::nothing && r.step == 0;
-    if (!first) continue;
-    device.forget(r.range);
-    if (device.read(r.range.first, r.range.count) != impl_->before_of(r)) {
-      throw Error(ErrorCode::cut_off,
-                  "the device gave back something else than was put back to " + r.range.text(),
-                  {device.identity().path, r.range.first, {}, {}},
-                  "Run revert again; don't trust this device");
-    }
-  }
-  impl_->mark(RecordKind::reverted, 0);
+  require_put_back(device);
+  if (note != Note::none) impl_->mark(RecordKind::reverted, 0);
 }
 
 }  // namespace nuvrat

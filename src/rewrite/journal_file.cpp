@@ -1,5 +1,6 @@
 #include "rewrite/journal_file.h"
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <utility>
@@ -13,7 +14,9 @@
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
 
+#include "base/descriptor.h"
 #include "base/record.h"
+#include "base/whole_file.h"
 #include "device/io.h"
 
 namespace nuvrat {
@@ -39,7 +42,11 @@ std::uint32_t crc_of(const JournalHeader& header) {
 }  // namespace
 
 JournalFile::JournalFile(JournalFile&& other) noexcept
-    : file_(std::exchange(other.file_, -1)), path_(std::move(other.path_)), end_(other.end_) {}
+    : file_(std::exchange(other.file_, -1)),
+      path_(std::move(other.path_)),
+      end_(other.end_),
+      number_(other.number_),
+      previous_(other.previous_) {}
 
 JournalFile::~JournalFile() {
   if (file_ >= 0) ::close(file_);
@@ -54,7 +61,7 @@ void JournalFile::fail(const char* what, int error) const {
 JournalFile JournalFile::create(const std::filesystem::path& path, const JournalHeader& header) {
   // Under its name only with its header on the medium, so that a cut never leaves half of one.
   const std::string part = path.string() + ".part";
-  JournalFile out(::open(part.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0644), path);
+  JournalFile out(open_file(part, O_RDWR | O_CREAT | O_TRUNC | O_NOFOLLOW).release(), path);
   if (out.file_ < 0) out.fail("can't be made", errno);
   JournalHeader signed_header = header;
   signed_header.crc = crc_of(header);
@@ -64,39 +71,94 @@ JournalFile JournalFile::create(const std::filesystem::path& path, const Journal
   out.flush();
   if (::access(path.c_str(), F_OK) == 0) out.fail("is there already", EEXIST);
   if (::rename(part.c_str(), path.c_str()) != 0) out.fail("can't be named", errno);
+  sync_folder(path.parent_path());
   return out;
 }
 
 JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& header,
                               const std::function<void(const RecordHeader&, std::uint64_t)>& each) {
-  JournalFile out(::open(path.c_str(), O_RDWR | O_CLOEXEC), path);
+  JournalFile out(open_file(path, O_RDWR).release(), path);
   if (out.file_ < 0) out.fail("can't be opened", errno);
   Bytes first(sizeof(JournalHeader));
   io::try_read_at(out.file_, 0, first);
   header = load<JournalHeader>(first);
-  if (header.magic != journal_magic || header.version.value() != 1 ||
+  if (header.magic != journal_magic || header.version.value() != 2 ||
       header.crc.value() != crc_of(header)) {
-    throw Error(ErrorCode::file, "this is not an undo journal of version 1",
+    throw Error(ErrorCode::file, "this is not an undo journal of version 2",
                 {{}, {}, {}, path.string()});
   }
   out.end_ = sizeof(JournalHeader);
-  Bytes buffer;
-  while (true) {
-    buffer.resize(sizeof(RecordHeader));
-    if (io::try_read_at(out.file_, out.end_, buffer).bytes != buffer.size()) break;
-    const auto record = load<RecordHeader>(buffer);
-    if (record.magic.value() != record_magic || record.payload.value() > most_payload) break;
-    buffer.resize(record.payload.value());
-    if (io::try_read_at(out.file_, out.end_ + sizeof record, buffer).bytes != buffer.size()) break;
-    if (hash_of(record, buffer) != record.hash.value()) break;
+  struct stat info {};
+  if (::fstat(out.file_, &info) != 0) out.fail("can't be read", errno);
+  const auto size = static_cast<std::uint64_t>(info.st_size);
+  while (out.end_ < size) {
+    const std::uint64_t left = size - out.end_;
+    RecordHeader record{};
+    Bytes payload;
+    bool whole = left >= sizeof record;
+    if (whole) {
+      record = load<RecordHeader>(out.read_exact(out.end_, sizeof record));
+      whole = record.magic.value() == record_magic && record.payload.value() <= most_payload &&
+              record.payload.value() <= left - sizeof record;
+    }
+    if (whole) {
+      payload = out.read_exact(out.end_ + sizeof record, record.payload.value());
+      whole = hash_of(record, payload) == record.hash.value();
+    }
+    if (!whole) {
+      out.require_torn(out.end_, size);
+      break;
+    }
+    if (record.number.value() != out.number_ || record.previous.value() != out.previous_)
+      out.damaged(out.end_, "records are missing before this one");
     each(record, out.end_);
-    out.end_ += sizeof record + buffer.size();
+    ++out.number_;
+    out.previous_ = record.hash.value();
+    out.end_ += sizeof record + payload.size();
   }
   return out;
 }
 
+void JournalFile::damaged(std::uint64_t offset, const char* what) const {
+  throw Error(
+      ErrorCode::file, fmt::format("the undo journal is damaged at byte {}: {}", offset, what),
+      {{}, {}, {}, path_.string()},
+      "Nothing was changed. Take the case from a copy, if there is one, and look at the disk "
+      "that holds it");
+}
+
+Bytes JournalFile::read_exact(std::uint64_t offset, std::uint64_t size) const {
+  Bytes out(size);
+  const io::Moved moved = io::try_read_at(file_, offset, out);
+  if (moved.error != 0) fail("can't be read", moved.error);
+  if (moved.bytes != size) damaged(offset, "it is shorter than it was");
+  return out;
+}
+
+// Only what was being appended can be torn: behind it no milestone stands, for those are written
+// when everything before them is on the medium.
+void JournalFile::require_torn(std::uint64_t offset, std::uint64_t size) const {
+  constexpr std::uint64_t piece = 1u << 20;
+  Bytes buffer;
+  for (std::uint64_t at = offset + 1; at < size; at += piece) {
+    buffer = read_exact(at, std::min(piece + 3, size - at));
+    for (std::size_t i = 0; i + 4 <= buffer.size(); ++i) {
+      if (load<boost::endian::little_uint32_buf_t>(buffer, i).value() != record_magic) continue;
+      const std::uint64_t left = size - at - i;
+      if (left < sizeof(RecordHeader)) break;
+      const auto record = load<RecordHeader>(read_exact(at + i, sizeof(RecordHeader)));
+      if (!is_milestone(record.kind) || record.payload.value() > left - sizeof record) continue;
+      const Bytes payload = read_exact(at + i + sizeof record, record.payload.value());
+      if (hash_of(record, payload) == record.hash.value())
+        damaged(offset, "a record is not as it was written, and later ones are");
+    }
+  }
+}
+
 std::uint64_t JournalFile::append(RecordHeader header, ByteView payload) {
   header.magic = record_magic;
+  header.number = number_;
+  header.previous = previous_;
   header.payload = payload.size();
   header.hash = hash_of(header, payload);
   Bytes whole(sizeof header + payload.size());
@@ -104,6 +166,8 @@ std::uint64_t JournalFile::append(RecordHeader header, ByteView payload) {
   std::copy(payload.begin(), payload.end(), whole.begin() + sizeof header);
   const io::Moved moved = io::try_write_at(file_, end_, whole);
   if (moved.bytes != whole.size()) fail("can't be written", moved.error);
+  ++number_;
+  previous_ = header.hash.value();
   return std::exchange(end_, end_ + whole.size());
 }
 

@@ -29,8 +29,14 @@ enum class RecordKind : std::uint8_t {
   done = 4,
   reverting = 5,
   reverted = 6,
-  purpose = 7
+  purpose = 7,
+  plan = 8
 };
+/// Written only when everything before it is on the medium.
+[[nodiscard]] inline bool is_milestone(RecordKind kind) {
+  return kind == RecordKind::ready || kind == RecordKind::done || kind == RecordKind::reverting ||
+         kind == RecordKind::reverted || kind == RecordKind::plan;
+}
 enum class Kept : std::uint8_t { nothing = 0, zeros = 1, packed = 2 };
 
 struct RecordHeader {
@@ -42,10 +48,12 @@ struct RecordHeader {
   boost::endian::little_uint32_buf_t step;
   boost::endian::little_uint32_buf_t count;  // sectors
   boost::endian::little_uint64_buf_t lba;
-  boost::endian::little_uint64_buf_t payload;  // bytes that follow
-  boost::endian::little_uint64_buf_t hash;     // XXH3-64 of header (this field zero) and payload
+  boost::endian::little_uint64_buf_t number;    // of the record, from 0
+  boost::endian::little_uint64_buf_t previous;  // the hash of the record before it
+  boost::endian::little_uint64_buf_t payload;   // bytes that follow
+  boost::endian::little_uint64_buf_t hash;      // XXH3-64 of header (this field zero) and payload
 };
-static_assert(sizeof(RecordHeader) == 40);
+static_assert(sizeof(RecordHeader) == 56);
 
 inline constexpr std::array<char, 8> journal_magic = {'N', 'V', 'U', 'N', 'D', 'O', '\n', '\0'};
 inline constexpr std::uint32_t record_magic = 0x43455221;
@@ -55,7 +63,9 @@ inline constexpr std::uint32_t most_record_sectors = 2048;
 class JournalFile {
  public:
   static JournalFile create(const std::filesystem::path& path, const JournalHeader& header);
-  /// Calls `each` with every whole record; what follows the last whole one is cut off.
+  /// Calls `each` with every record. What a power cut tore off at the end, while it was being
+  /// appended, is left out; anything else that isn't as it was written is an Error (file): a bad
+  /// record with a milestone behind it, records that are missing, a file that can't be read.
   static JournalFile open(
       const std::filesystem::path& path, JournalHeader& header,
       const std::function<void(const RecordHeader&, std::uint64_t offset)>& each);
@@ -71,10 +81,15 @@ class JournalFile {
  private:
   JournalFile(int file, std::filesystem::path path) : file_(file), path_(std::move(path)) {}
   [[noreturn]] void fail(const char* what, int error) const;
+  [[noreturn]] void damaged(std::uint64_t offset, const char* what) const;
+  [[nodiscard]] Bytes read_exact(std::uint64_t offset, std::uint64_t size) const;
+  void require_torn(std::uint64_t offset, std::uint64_t size) const;
 
   int file_;
   std::filesystem::path path_;
   std::uint64_t end_ = 0;
+  std::uint64_t number_ = 0;    // of the next record
+  std::uint64_t previous_ = 0;  // the hash of the last one
 };
 
 }  // namespace nuvrat

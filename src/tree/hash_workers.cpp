@@ -1,6 +1,11 @@
 #include "tree/hash_workers.h"
 
 #include <algorithm>
+#include <system_error>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
 
 namespace nuvrat {
 namespace {
@@ -12,7 +17,16 @@ constexpr std::size_t most_waiting = 4u << 20;  // of one worker
 
 HashWorkers::HashWorkers(std::vector<Digest>& digests)
     : digests_(digests), workers_(std::clamp(std::thread::hardware_concurrency(), 1u, 8u)) {
-  for (Worker& worker : workers_) worker.thread = std::thread([this, &worker] { work(worker); });
+  for (Worker& worker : workers_) {
+    try {
+      worker.thread = std::thread([this, &worker] { work(worker); });
+    } catch (const std::system_error& e) {
+      if (&worker == &workers_.front())
+        throw Error(ErrorCode::file, fmt::format("the system starts no thread: {}", e.what()));
+      break;  // fewer do it as well
+    }
+    ++started_;
+  }
 }
 
 HashWorkers::~HashWorkers() {
@@ -21,7 +35,7 @@ HashWorkers::~HashWorkers() {
     stopping_ = true;
   }
   changed_.notify_all();
-  for (Worker& worker : workers_) worker.thread.join();
+  for (std::size_t i = 0; i < started_; ++i) workers_[i].thread.join();
 }
 
 void HashWorkers::add(ByteView bytes) {
@@ -43,7 +57,8 @@ void HashWorkers::push() {
   std::unique_lock lock(mutex_);
   Worker* to = pinned_;
   if (to == nullptr) {
-    to = &*std::min_element(workers_.begin(), workers_.end(),
+    to = &*std::min_element(workers_.begin(),
+                            workers_.begin() + static_cast<std::ptrdiff_t>(started_),
                             [](const Worker& a, const Worker& b) { return a.bytes < b.bytes; });
   }
   changed_.wait(lock, [to] { return to->bytes < most_waiting; });

@@ -53,6 +53,7 @@ class HashWorkers {
 
   std::vector<Digest>& digests_;
   std::vector<Worker> workers_;
+  std::size_t started_ = 0;  // of them, from the first
   std::mutex mutex_;
   std::condition_variable changed_;
   bool stopping_ = false;

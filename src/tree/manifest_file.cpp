@@ -10,6 +10,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/manifest.h>
 
+#include "base/whole_file.h"
 #include "tree/whole_numbers.h"
 
 namespace nuvrat {
@@ -93,34 +94,6 @@ json range_line(const ManifestRange& r) {
   if (!r.unreadable.empty()) line["unreadable"] = ranges_json(r.unreadable);
   return line;
 }
-
-// A file that appears whole under its name or not at all, wherever its writer is cut off.
-class WholeFile {
- public:
-  explicit WholeFile(const std::filesystem::path& path)
-      : path_(path),
-        part_(path.string() + ".part"),
-        out_(part_, std::ios::binary | std::ios::trunc) {
-    if (!out_) {
-      throw Error(ErrorCode::file, "the file can't be written", {{}, {}, {}, path.string()},
-                  "Name a folder that exists and may be written");
-    }
-  }
-  std::ofstream& out() { return out_; }
-  void finish() {
-    out_.close();
-    std::error_code error;
-    if (!out_.fail()) std::filesystem::rename(part_, path_, error);
-    if (out_.fail() || error) {
-      throw Error(ErrorCode::file, "the file could not be written to its end",
-                  {{}, {}, {}, path_.string()}, "Is its disk full?");
-    }
-  }
-
- private:
-  std::filesystem::path path_, part_;
-  std::ofstream out_;
-};
 
 VolumeKind kind_from(const std::string& name) {
   for (const VolumeKind k :
@@ -222,8 +195,8 @@ class Loader {
 }  // namespace
 
 void save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
-  WholeFile file(path);
-  std::ofstream& out = file.out();
+  WholeFile file(path, mode_for_others);
+  std::ostream& out = file.out();
   out << json{{"schema", schema},
               {"device", manifest.device},
               {"zone", manifest.zone},
@@ -245,8 +218,9 @@ void save_manifest(const Manifest& manifest, const std::filesystem::path& path) 
 Manifest load_manifest(const std::filesystem::path& path) {
   std::ifstream in(path, std::ios::binary);
   if (!in) {
-    throw Error(ErrorCode::file, "the manifest can't be read", {{}, {}, {}, path.string()},
-                "Name a file written by 'nuvrat manifest'");
+    const bool there = std::filesystem::exists(path);
+    throw Error(there ? ErrorCode::file : ErrorCode::words, "the manifest can't be read",
+                {{}, {}, {}, path.string()}, "Name a file written by 'nuvrat manifest'");
   }
   Manifest out;
   Loader loader(out);
@@ -274,8 +248,8 @@ Manifest load_manifest(const std::filesystem::path& path) {
 
 void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
                     bool with_partition) {
-  WholeFile file(path);
-  std::ofstream& out = file.out();
+  WholeFile file(path, mode_for_others);
+  std::ostream& out = file.out();
   for (const ManifestVolume& v : manifest.volumes) {
     v.tree.walk([&](FileTree::Id id) {
       if (v.tree.is_directory(id)) return;

@@ -2,7 +2,7 @@
 _nuvrat() {
   local current=${COMP_WORDS[COMP_CWORD]} previous=${COMP_WORDS[COMP_CWORD-1]} verb=${COMP_WORDS[1]}
   local reading="--json --sector-size --timezone --codepage --help"
-  local job="--case --confirm --undo --accept-unreadable --events --fault"
+  local job="--case --confirm --undo --accept-unreadable --case-in-memory --events --overwrite --fault --fault-on-a-real-device"
   COMPREPLY=()
   if [ "$COMP_CWORD" = 1 ]; then
     COMPREPLY=($(compgen -W "survey check manifest assess rewrite verify resume revert report
@@ -37,13 +37,13 @@ _nuvrat() {
   case "$verb" in
     survey) options=$reading ;;
     check) options="$reading $job --repair --unowned" ;;
-    manifest) options="$reading --output --format --events" ;;
+    manifest) options="$reading --output --format --events --overwrite" ;;
     assess) options="$reading --seed" ;;
     rewrite) options="$reading $job --seed" ;;
-    verify) options="$reading --against --events" ;;
-    resume) options="--json --disk --confirm --events --fault --sector-size --help" ;;
-    revert) options="--json --disk --confirm --events --fault --discard-later-changes --help" ;;
-    report) options="--json --output --disk --help" ;;
+    verify) options="$reading --against --events --overwrite" ;;
+    resume) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --sector-size --help" ;;
+    revert) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --discard-later-changes --help" ;;
+    report) options="--json --output --overwrite --disk --help" ;;
   esac
   if [[ $current == -* ]]; then
     COMPREPLY=($(compgen -W "$options" -- "$current"))

@@ -1,5 +1,6 @@
 // nuvrat VERB DISK …: arguments in, the library's answers out.
 
+#include <algorithm>
 #include <iostream>
 #include <sstream>
 
@@ -68,12 +69,19 @@ void add_fault(CLI::App& verb, cli::Options& options) {
   verb.add_option("--fault", options.fault,
                   "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3")
       ->type_name("PLAN");
+  verb.add_flag("--fault-on-a-real-device", options.fault_on_a_real_device,
+                "Do that even on a device that is no image");
+}
+
+void add_overwrite(CLI::App& verb, cli::Options& options) {
+  verb.add_flag("--overwrite", options.overwrite, "Replace output files that exist");
 }
 
 void add_events(CLI::App& verb, cli::Options& options) {
   verb.add_option("--events", options.events,
-                  "Append a JSON line for each stage and each step of progress to this file")
+                  "A JSON line for each stage and each step of progress into this file")
       ->type_name("FILE");
+  add_overwrite(verb, options);
 }
 
 void add_job_options(CLI::App& verb, cli::Options& options) {
@@ -85,6 +93,8 @@ void add_job_options(CLI::App& verb, cli::Options& options) {
   verb.add_option("--undo", options.undo,
                   "What the undo journal keeps: full, or live sectors only (full)")
       ->check(CLI::IsMember({"full", "live"}));
+  verb.add_flag("--case-in-memory", options.case_in_memory,
+                "Keep the case even in memory, where the power takes the way back");
   verb.add_flag("--accept-unreadable", options.accept_unreadable,
                 "Go on although parts of files can't be read");
   add_events(verb, options);
@@ -106,7 +116,9 @@ CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::
 
 }  // namespace
 
-int main(int argc, char** argv) {
+namespace {
+
+int run(int argc, char** argv) {
   CLI::App app("Nuvrat rewrites a disk's structures in place and loses nothing.", "nuvrat");
   app.require_subcommand(1);
   app.formatter(std::make_shared<NarrowHelp>());
@@ -167,6 +179,7 @@ int main(int argc, char** argv) {
       app.add_subcommand("report", "The page that goes to the owner with the disk, from a case");
   report->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
   report->add_option("-o,--output", options.output, "The HTML file to write")->type_name("FILE");
+  add_overwrite(*report, options);
   report->add_flag("--json", options.json, "One JSON object with everything that the case knows");
   report->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
       ->type_name("DISK");
@@ -195,7 +208,15 @@ int main(int argc, char** argv) {
     }
     return cli::status_of(e);
   } catch (const std::exception& e) {
-    std::cerr << "stopped: " << e.what() << '\n';
-    return cli::refused;
+    std::cerr << "stopped before anything was written: " << e.what() << '\n';
+    return cli::device_failed;
   }
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  prepare_process();
+  const int status = run(argc, argv);
+  return finish_output() ? status : std::max<int>(status, cli::device_failed);
 }

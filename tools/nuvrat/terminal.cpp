@@ -1,11 +1,13 @@
 #include "terminal.h"
 
 #include <algorithm>
+#include <cerrno>
 #include <chrono>
 #include <csignal>
 #include <cstdlib>
 #include <iostream>
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
@@ -53,13 +55,44 @@ std::string ask(const std::string& question) {
   return answer;
 }
 
+void prepare_process() {
+  for (int file = 0; file < 3; ++file) {
+    if (::fcntl(file, F_GETFD) < 0) (void)::open("/dev/null", file == 0 ? O_RDONLY : O_WRONLY);
+  }
+  for (const int number : {SIGPIPE, SIGXFSZ}) {
+    struct sigaction action {};
+    action.sa_handler = SIG_IGN;
+    ::sigaction(number, &action, nullptr);
+  }
+}
+
+bool finish_output() {
+  errno = 0;
+  std::cout.flush();
+  if (std::cout.good()) return true;
+  // Whoever closed the pipe knows it.
+  if (errno != EPIPE) std::cerr << "standard output could not be written to its end\n";
+  return false;
+}
+
 void catch_signals() {
   struct sigaction action {};
   action.sa_handler = on_signal;
   sigemptyset(&action.sa_mask);
   action.sa_flags = SA_RESTART;
-  ::sigaction(SIGINT, &action, nullptr);
-  ::sigaction(SIGTERM, &action, nullptr);
+  for (const int number : {SIGINT, SIGTERM, SIGHUP, SIGQUIT}) {
+    struct sigaction now {};
+    const bool ignored =
+        ::sigaction(number, nullptr, &now) == 0 && now.sa_handler == SIG_IGN && number == SIGHUP;
+    if (!ignored) ::sigaction(number, &action, nullptr);  // nohup asked for that
+  }
+}
+
+void TerminalProgress::end_awaited() {
+  if (said_) return;
+  said_ = true;
+  end_line();
+  std::cerr << "the switch is made: what follows is finished first, please wait\n" << std::flush;
 }
 
 void TerminalProgress::stage(std::string_view name, std::uint64_t total) {

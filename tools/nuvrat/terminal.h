@@ -16,7 +16,13 @@
 /// Asks on standard error and returns what was typed.
 [[nodiscard]] std::string ask(const std::string& question);
 
-/// From now on SIGINT and SIGTERM ask the work to stop.
+/// Before anything else: descriptors 0 to 2 are open, so that no disk can become one of them, and a
+/// reader that goes away or a limit on files ends no write half way.
+void prepare_process();
+/// Everything is on standard output. False, and said, when it isn't.
+[[nodiscard]] bool finish_output();
+
+/// From now on SIGINT, SIGTERM, SIGHUP and SIGQUIT ask the work to stop.
 void catch_signals();
 
 /// On a terminal one line with a bar, rate and time left, taken away at the end; elsewhere a line
@@ -33,6 +39,7 @@ class TerminalProgress final : public nuvrat::Progress {
   void stage(std::string_view name, std::uint64_t total) override;
   void advance(std::uint64_t bytes) override;
   [[nodiscard]] bool cancelled() const override;
+  void end_awaited() override;
 
  private:
   void draw();
@@ -40,6 +47,7 @@ class TerminalProgress final : public nuvrat::Progress {
 
   bool quiet_;
   bool line_open_ = false;
+  bool said_ = false;  // that the end is awaited
   std::string name_;
   std::uint64_t total_ = 0;
   std::uint64_t done_ = 0;

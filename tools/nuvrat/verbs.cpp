@@ -16,11 +16,13 @@ using namespace nuvrat;
 Status status_of(const Error& error) {
   switch (error.code()) {
     case ErrorCode::words:
-    case ErrorCode::file:
       return bad_words;
+    case ErrorCode::file:
     case ErrorCode::device_read:
     case ErrorCode::device_write:
       return device_failed;
+    case ErrorCode::not_compared:
+      return differs;
     case ErrorCode::cut_off:
       return cut_off;
     case ErrorCode::refused:
@@ -51,7 +53,15 @@ int with_progress(const Options& options,
   }
 }
 
+// Places of results are asked before anything is read for hours.
+void check_outputs(const Options& options, const std::string& disk) {
+  const OutputRules rules{options.overwrite, {disk}};
+  if (!options.output.empty()) check_output(options.output, rules);
+  if (!options.events.empty()) check_output(options.events, rules);
+}
+
 std::unique_ptr<Device> open(const Options& options, bool writable) {
+  check_outputs(options, options.disk);
   return open_device(options.disk, {writable, options.sector_size});
 }
 
@@ -64,9 +74,14 @@ struct OpenDisk {
 
 OpenDisk open_for_writing(const Options& options, const std::string& path, unsigned sector_size) {
   OpenDisk out;
+  check_outputs(options, path);
   out.real = open_device(path, {true, sector_size});
-  if (!options.fault.empty())
-    out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(options.fault));
+  if (options.fault.empty()) return out;
+  if (out.real->identity().kind != "image" && !options.fault_on_a_real_device) {
+    throw Error(ErrorCode::words, "--fault is for images: this is a real device",
+                {{}, {}, {}, path}, "If that is wanted, say --fault-on-a-real-device as well");
+  }
+  out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(options.fault));
   return out;
 }
 
@@ -145,7 +160,8 @@ int manifest(const Options& options) {
       save_manifest(result, options.output);
     }
     terminal.finish();
-    std::cout << (options.json ? manifest_json(result) : manifest_text(result, output_style()));
+    std::ostream& words = options.output == "-" ? std::cerr : std::cout;
+    words << (options.json ? manifest_json(result) : manifest_text(result, output_style()));
     return result.unreadable_files() > 0 ? differs : done;
   });
 }
@@ -192,6 +208,7 @@ JobOptions job_options(const Options& options, const Assessment& assessment) {
   job.read = read_options(options);
   job.undo = options.undo == "live" ? Undo::live : Undo::full;
   job.accept_unreadable = options.accept_unreadable;
+  job.case_in_memory = options.case_in_memory;
   job.case_folder = options.case_folder.empty() ? default_case(assessment) : options.case_folder;
   return job;
 }
@@ -250,14 +267,15 @@ int check(const Options& options) {
   Survey result = survey_disk(*device, read_options(options), true);
   if (!options.words.empty()) result.keep(partitions_of(options));
   std::cout << (options.json ? check_json(result) : check_text(result, output_style()));
-  return result.all_findings().empty() ? done : differs;
+  return result.all_findings().empty() && result.not_looked_at().empty() ? done : differs;
 }
 
 int verify(const Options& options) {
   const Manifest recorded = load_manifest(options.against);
   const auto device = open(options, false);
-  ReadOptions read = read_options(options);
-  if (options.timezone.empty()) read.zone = Zone::named(recorded.zone);
+  ReadOptions read;
+  read.zone = Zone::named(options.timezone.empty() ? recorded.zone : options.timezone);
+  read.codepage = options.codepage;
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
     const Manifest current = take_manifest(*device, read, progress);
     const Comparison result = compare(recorded, current);
@@ -306,7 +324,13 @@ OpenCase open_case(const Options& options) {
   OpenCase out;
   out.file = load_case(options.disk);
   out.file.disk = std::filesystem::proximate(out.file.disk);
-  if (!options.case_disk.empty()) out.file.disk = options.case_disk;
+  if (!options.case_disk.empty()) {
+    std::error_code error;
+    // Where the disk itself is still at hand, another one is a copy of it.
+    out.file.copy = std::filesystem::exists(out.file.disk, error) &&
+                    !std::filesystem::equivalent(out.file.disk, options.case_disk, error);
+    out.file.disk = options.case_disk;
+  }
   out.disk =
       open_for_writing(options, out.file.disk.string(), out.file.assessment.before.sector_size);
   out.stage = stage_of(out.file, out.disk.device());
@@ -348,6 +372,7 @@ int report(const Options& options) {
     throw Error(ErrorCode::words, "a report goes to a page or comes as JSON", {},
                 "Say -o FILE.html, or --json");
   const CaseFile job = load_case(options.disk);
+  check_outputs(options, job.disk.string());
   std::string disk = options.case_disk.empty() ? job.disk.string() : options.case_disk;
   std::unique_ptr<Device> device;
   try {
@@ -362,7 +387,8 @@ int report(const Options& options) {
     std::cout << report_json(record);
   } else {
     save_report(record, options.output);
-    std::cout << report_text(record, options.output, output_style());
+    (options.output == "-" ? std::cerr : std::cout)
+        << report_text(record, options.output, output_style());
   }
   return done;
 }

@@ -37,6 +37,9 @@ struct Options {
   bool repair = false;
   std::string unowned;
   std::string events;
+  bool overwrite = false;
+  bool case_in_memory = false;
+  bool fault_on_a_real_device = false;
 };
 
 int survey(const Options& options);

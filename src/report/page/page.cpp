@@ -1,12 +1,11 @@
 // The page as a whole.
 
-#include <fstream>
-
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/whole_file.h"
 #include "report/lines.h"
 #include "report/page/html.h"
 #include "report/page/sections.h"
@@ -72,16 +71,7 @@ std::string report_html(const CaseRecord& r) {
 }
 
 void save_report(const CaseRecord& record, const std::filesystem::path& path) {
-  const std::filesystem::path part = path.string() + ".part";
-  std::ofstream out(part);
-  out << report_html(record);
-  out.close();
-  std::error_code error;
-  if (!out.fail()) std::filesystem::rename(part, path, error);
-  if (out.fail() || error) {
-    throw Error(ErrorCode::file, "the page can't be written", {{}, {}, {}, path.string()},
-                "Name a file in a folder that may be written");
-  }
+  write_whole_file(path, report_html(record), mode_for_others);
 }
 
 std::string report_text(const CaseRecord& record, const std::filesystem::path& path,

@@ -1,0 +1,28 @@
+#pragma once
+// Image files and block devices, opened as Devices.
+
+#include <filesystem>
+#include <memory>
+
+#include <nuvrat/device.h>
+
+namespace nuvrat {
+
+struct OpenOptions {
+  bool writable = false;
+  /// For image files: 512 or 4096; 0 means 512. A block device knows its own, and another is
+  /// refused.
+  std::uint32_t sector_size = 0;
+};
+
+/// Opens an image file or a block device. A block device is opened exclusively when writable, an
+/// image is locked. Throws Error: words (no such file, size not whole sectors), busy (in use).
+[[nodiscard]] std::unique_ptr<Device> open_device(const std::filesystem::path& path,
+                                                  const OpenOptions& options = {});
+
+/// Makes a sparse image file of `sectors` zero sectors; an existing file is refused unless
+/// `replace`.
+void create_image(const std::filesystem::path& path, std::uint64_t sectors,
+                  std::uint32_t sector_size, bool replace);
+
+}  // namespace nuvrat

@@ -1,0 +1,36 @@
+#include "base/descriptor.h"
+
+#include <cerrno>
+
+#include <fcntl.h>
+#include <unistd.h>
+
+namespace nuvrat {
+
+Descriptor::Descriptor(int file) : file_(file) {
+  if (file_ < 0 || file_ > 2) return;
+  file_ = ::fcntl(file, F_DUPFD_CLOEXEC, 3);
+  const int error = errno;
+  ::close(file);
+  errno = error;
+}
+
+Descriptor& Descriptor::operator=(Descriptor&& other) noexcept {
+  reset();
+  file_ = other.release();
+  return *this;
+}
+
+void Descriptor::reset() {
+  if (file_ >= 0) ::close(release());
+}
+
+Descriptor open_file(const std::filesystem::path& path, int flags, unsigned mode) {
+  return open_file_at(AT_FDCWD, path, flags, mode);
+}
+
+Descriptor open_file_at(int folder, const std::filesystem::path& name, int flags, unsigned mode) {
+  return Descriptor(::openat(folder, name.c_str(), flags | O_CLOEXEC, mode));
+}
+
+}  // namespace nuvrat

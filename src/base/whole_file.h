@@ -1,0 +1,41 @@
+#pragma once
+// A file that appears whole under its name or not at all, wherever its writer is cut off: written
+// aside, synced, renamed, its folder synced. The one way in which Nuvrat makes files that matter.
+
+#include <filesystem>
+#include <memory>
+#include <ostream>
+#include <string_view>
+
+namespace nuvrat {
+
+class WholeFile {
+ public:
+  /// Begins it beside its place, private to its owner unless `mode` says otherwise. A pipe or a
+  /// character device at `path`, or standard output for "-", is written straight. Throws Error
+  /// (file).
+  explicit WholeFile(const std::filesystem::path& path, unsigned mode = 0600);
+  ~WholeFile();
+  WholeFile(const WholeFile&) = delete;
+  WholeFile& operator=(const WholeFile&) = delete;
+
+  [[nodiscard]] std::ostream& out();
+  /// On the medium, under its name. Throws Error (file); what stood there before then stands there
+  /// still.
+  void finish();
+
+ private:
+  class Buffer;
+  class Impl;
+  std::unique_ptr<Impl> impl_;
+};
+
+/// What others may read, too: pages, manifests outside of a case.
+inline constexpr unsigned mode_for_others = 0644;
+void write_whole_file(const std::filesystem::path& path, std::string_view contents,
+                      unsigned mode = 0600);
+
+/// Makes a new entry of a folder durable. Throws Error (file).
+void sync_folder(const std::filesystem::path& folder);
+
+}  // namespace nuvrat
