@@ -81,8 +81,8 @@ class MbrSteps {
   static std::size_t type_place(ByteView ebr, const Partition& p) {
     constexpr std::size_t first_entry = 446;
     for (std::size_t at = first_entry; at < first_entry + 64; at += 16) {
-      const std::uint64_t start =
-          ebr[at + 8] | ebr[at + 9] << 8 | ebr[at + 10] << 16 | std::uint64_t{ebr[at + 11]} << 24;
+      std::uint64_t start = 0;
+      for (std::size_t i = 4; i > 0; --i) start = start << 8 | ebr[at + 8 + i - 1];
       const bool named = ebr[at + 4] != 0 && !is_extended_type(ebr[at + 4]);
       if (named && *p.table_sector + start == p.start) return at + 4;
     }
