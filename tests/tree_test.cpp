@@ -81,7 +81,7 @@ TEST_CASE("manifest: any change of a line is noticed, with its number") {
   } catch (const Error& e) {
     CHECK(e.place().path.find("line 11") != std::string::npos);
   }
-  CHECK(code_of([&] { (void)load_manifest(folder / "none"); }) == ErrorCode::file);
+  CHECK(code_of([&] { (void)load_manifest(folder / "none"); }) == ErrorCode::words);
 }
 
 TEST_CASE("manifest: the ordinary checksum program accepts the lines on an extracted copy") {
