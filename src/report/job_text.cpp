@@ -46,6 +46,11 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
     out += fmt::format("  damage   {} as unreadable in part as before\n",
                        plural(r.unreadable, "file", "files"));
   }
+  if (!r.from_medium)
+    out += wrap(
+        "note     this system can't read past its memory here: what was read back may have "
+        "come from there",
+        style.width, "  ", "           ");
   if (!r.table_reread)
     out += "  note     the system still shows the old table: attach the disk again\n";
   std::string rest;

@@ -62,6 +62,8 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   std::string head = survey.bare_volume
                          ? fmt::format("{}: one {} volume without a table", survey.device.path,
                                        survey.partitions[0].signature.description)
+                     : parts == 0 && survey.table.layout.kind == TableKind::none
+                         ? survey.device.path + ": no table"
                          : fmt::format("{}: {} with {}, {} readable", survey.device.path,
                                        table_words(survey.table.layout.kind),
                                        plural(parts, "partition", "partitions"), readable);
@@ -113,8 +115,9 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
   std::string out = coloured_verdict(head, colour_of(findings), style);
   const auto volumes = std::count_if(survey.partitions.begin(), survey.partitions.end(),
                                      [](const auto& s) { return s.volume.has_value(); });
-  out += fmt::format("\n  table    {}\n  volumes  {} read, every folder and chain\n",
-                     table_words(survey.table.layout.kind), volumes);
+  out += fmt::format("\n  table    {}\n  volumes  {}\n", table_words(survey.table.layout.kind),
+                     volumes == 0 ? std::string("none read")
+                                  : fmt::format("{} read, every folder and chain", volumes));
   out += unseen_lines(unseen, style);
   if (!findings.empty()) out += "\n" + finding_lines(findings, style);
   if (mendable > 0)
