@@ -2,7 +2,7 @@
 # Runs every example on demo disks and looks at what it says: examples_test.sh BUILD
 set -eu
 bin=$1/examples
-work=$(mktemp -d)
+work=$(mktemp -d -p "$1")  # not in memory: there a case is refused
 trap 'rm -rf "$work"' EXIT
 TZ=UTC
 export TZ
