@@ -104,6 +104,12 @@ void require_same_files(Device& device, const CaseFile& job, const Case& folder,
                 "Nothing was written. To go back all the same, pass --discard-later-changes");
 }
 
+void require_begun(const CaseFile& job) {
+  if (!job.assessment.in_reach())
+    throw refused("this case holds a refusal: " + job.assessment.obstacles.front().text,
+                  "Nothing was begun, so there is nothing to finish or to put back");
+}
+
 // A resumed job writes nothing that the journal doesn't hold.
 void require_recorded(const Journal& journal, const Rehearsal& rehearsal, unsigned step) {
   if (journal.steps_recorded() <= step) return;  // it will be recorded before it is done
@@ -114,7 +120,8 @@ void require_recorded(const Journal& journal, const Rehearsal& rehearsal, unsign
   for (const SectorRange& r : rehearsal.inspections.front().all_sectors().ranges()) {
     if (recorded.contains(r)) continue;
     throw refused(
-        "the volume changed since the rewrite was cut off: it would now write sectors that "
+        "the disk, or Nuvrat, changed since the rewrite was cut off: it would now write sectors "
+        "that "
         "the journal doesn't hold, such as " +
             r.text(),
         "Nothing was written. Go back with 'nuvrat revert', then begin anew");
@@ -132,10 +139,7 @@ void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage s
   try {
     journal.put_back(device, progress, job.copy ? Journal::Note::none : Journal::Note::both);
   } catch (const std::exception& cause) {
-    const auto* known = dynamic_cast<const Error*>(&cause);
-    const Error e = known != nullptr ? *known
-                                     : Error(ErrorCode::file,
-                                             fmt::format("the machine failed: {}", cause.what()));
+    const Error e = as_error(cause);
     if (!job.copy) folder.log("cut off", e);
     throw Error(ErrorCode::cut_off, "the way back was cut off: " + e.message(), e.place(),
                 fmt::format("Neither use the disk nor write to it; run 'nuvrat revert {}' again",
@@ -194,9 +198,7 @@ CaseStage stage_of(const CaseFile& job, const Device& device) {
 }
 
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
-  if (!job.assessment.in_reach())
-    throw refused("this case holds a refusal: " + job.assessment.obstacles.front().text,
-                  "Nothing was begun, so there is nothing to finish");
+  require_begun(job);
   const CaseStage stage = stage_of(job, device);
   Case folder(job.folder);
   if (stage == CaseStage::reverting)
@@ -269,6 +271,7 @@ std::string newer_case(const CaseFile& job) {
 
 RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later_changes,
                          Progress& progress) {
+  require_begun(job);
   const CaseStage stage = stage_of(job, device);
   const Case folder(job.folder);
   RevertResult result;

@@ -63,13 +63,12 @@ bool do_step(Device& device, const Step& step, unsigned number, const Inspection
   return engine.read_from_medium();
 }
 
-// Memory, threads, whatever else a program may lack: said like every other failure.
+}  // namespace
+
 Error as_error(const std::exception& e) {
   if (const auto* known = dynamic_cast<const Error*>(&e)) return *known;
   return {ErrorCode::file, fmt::format("the machine failed: {}", e.what())};
 }
-
-}  // namespace
 
 Error cut_off(const Error& cause, const Case& folder) {
   const std::string name = folder.file("").parent_path().string();

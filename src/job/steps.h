@@ -49,6 +49,8 @@ void expect_changes(Manifest& before, const Assessment& assessment);
 [[nodiscard]] JobResult run_in_case(Device& device, const Assessment& assessment,
                                     const JobOptions& options, Case& folder, Progress& progress);
 
+/// Memory, threads, whatever else a program may lack: said like every other failure.
+[[nodiscard]] Error as_error(const std::exception& e);
 /// What a device error becomes once a switch may have happened: resume or revert applies.
 [[nodiscard]] Error cut_off(const Error& cause, const Case& folder);
 

@@ -208,7 +208,9 @@ int run(int argc, char** argv) {
     }
     return cli::status_of(e);
   } catch (const std::exception& e) {
-    std::cerr << "stopped before anything was written: " << e.what() << '\n';
+    std::cerr
+        << "stopped, the machine failed: " << e.what()
+        << "\n  what to do: if a case was begun, 'nuvrat resume' on it says where it stands\n";
     return cli::device_failed;
   }
 }
