@@ -107,7 +107,7 @@ def journal_ranges(path):
         payload = int.from_bytes(data[at + 40:at + 48], "little")
         if magic != 0x43455221:
             break
-        if data[at + 4] == 1:
+        if data[at + 4] == 1 and data[at + 7] == 0:  # neighbours stay as they are
             sectors.update(range(lba, lba + count))
         at += 56 + payload
     return len(sectors)

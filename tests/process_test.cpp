@@ -158,9 +158,9 @@ TEST_CASE("cases: resume and revert as commands, with the tag of the disk as it 
   const std::string before = support::fingerprint(image);
   const std::string job = (folder / "case").string();
   const std::string tag = tag_of(image, 512);
-  CHECK(support::tool(
-            fmt::format("rewrite --fault cut=68,keep=none --confirm {} --case {} {} table=gpt", tag,
-                        job, image.string()))
+  CHECK(support::tool(fmt::format("rewrite --physical-sector-size 512 --fault cut=68,keep=none "
+                                  "--confirm {} --case {} {} table=gpt",
+                                  tag, job, image.string()))
             .status == 5);
   const std::string now = tag_of(image, 512);
   CHECK(now != tag);
@@ -178,9 +178,9 @@ TEST_CASE("cases: resume and revert as commands, with the tag of the disk as it 
   CHECK(support::tool("revert --confirm " + tag + " " + folder.path().string()).status == 2);
 
   // The case lost: the disk itself is named.
-  CHECK(support::tool(
-            fmt::format("rewrite --fault cut=68,keep=none --confirm {} --case {} {} table=gpt", tag,
-                        job + "2", image.string()))
+  CHECK(support::tool(fmt::format("rewrite --physical-sector-size 512 --fault cut=68,keep=none "
+                                  "--confirm {} --case {} {} table=gpt",
+                                  tag, job + "2", image.string()))
             .status == 5);
   std::filesystem::remove_all(job + "2");
   CHECK(support::tool("resume --confirm " + tag_of(image, 512) + " " + image.string()).status == 0);

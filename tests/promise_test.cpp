@@ -198,7 +198,7 @@ TEST_CASE("promise: a device that says it wrote, and did not, is noticed before 
       // Never done and sound on a disk that isn't the new one.
       if (status == 0) {
         const Journal journal = Journal::open(job / "undo.journal");
-        CHECK(journal.foreign_sectors(*disk, true).empty());
+        CHECK(journal.strange_sectors(*disk, true).empty());
         CHECK_FALSE(has_errors(survey_disk(*disk, utc(), true).all_findings()));
       }
       if (fs::exists(job / "undo.journal")) {

@@ -26,8 +26,8 @@ class Bench {
     rewrite("logger", "table=gpt p1=ntfs", "", 0);
     rewrite("archive", "table=mbr", "", 0);
     rewrite("stick", "volume=ntfs", "", 0);
-    rewrite("cut", "table=gpt", "--fault cut=20", 5);
-    rewrite("behind", "table=gpt", "--fault cut=68,keep=all", 5);
+    rewrite("cut", "table=gpt", "--physical-sector-size 512 --fault cut=20", 5);
+    rewrite("behind", "table=gpt", "--physical-sector-size 512 --fault cut=68,keep=all", 5);
     rewrite("back", "table=gpt", "", 0);
     rewrite("half", "table=gpt", "", 0);
     rewrite("refused", "table=mbr p1=logical p2=primary p3=logical", "", 3);

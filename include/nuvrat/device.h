@@ -21,6 +21,15 @@ struct DeviceIdentity {
   std::string serial;
   bool read_only = false;  ///< a write blocker, a switch on the card
   std::string in_use{};    ///< who uses it, in words; of a device that was opened for reading
+  /// What the medium writes in one piece, in bytes, as it says itself or as was told; 0 unknown.
+  std::uint32_t physical_sector_size = 0;
+};
+
+/// The sector that a medium writes in one piece. It may be longer than the one it is spoken to in:
+/// a disk with sectors of 512 bytes on a medium of 4096 writes eight of them, or none.
+struct PhysicalSector {
+  std::uint32_t sectors = 1;  ///< how many logical ones it is long
+  std::uint32_t first = 0;    ///< the LBA where the first whole one begins, less than `sectors`
 };
 
 class Device {
@@ -33,12 +42,21 @@ class Device {
   [[nodiscard]] std::uint64_t sectors() const { return sectors_; }
   [[nodiscard]] std::uint64_t bytes() const { return sectors_ * sector_size_; }
   [[nodiscard]] const DeviceIdentity& identity() const { return identity_; }
+  [[nodiscard]] const PhysicalSector& physical() const { return physical_; }
+  /// Of the physical sector, in bytes; no less than sector_size().
+  [[nodiscard]] std::uint32_t physical_sector_size() const {
+    return identity_.physical_sector_size;
+  }
+  /// The physical sectors that the range lies in, as far as the device goes.
+  [[nodiscard]] SectorRange whole_physical(SectorRange range) const;
 
   /// Reads whole sectors: out.size() is a multiple of the sector size. Throws Error (device_read)
   /// naming the first sector that could not be read, or for a range that leaves the device.
   void read(std::uint64_t lba, ByteSpan out) const;
   [[nodiscard]] Bytes read(std::uint64_t lba, std::uint64_t count = 1) const;
-  /// Writes whole sectors. Throws Error (device_write).
+  /// Writes whole sectors. What shares a physical sector with them is read and written along with
+  /// what it holds, so that the medium has nothing to merge. Throws Error (device_write;
+  /// device_read for such a neighbour).
   void write(std::uint64_t lba, ByteView data);
   /// Returns when everything written is on the medium. Throws Error (device_write).
   void flush();
@@ -55,7 +73,10 @@ class Device {
   [[nodiscard]] virtual std::uint64_t next_data(std::uint64_t lba) const;
 
  protected:
-  Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity);
+  Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity,
+         PhysicalSector physical = {});
+  /// False for a device that is no medium: what it lies on writes whole physical sectors.
+  [[nodiscard]] virtual bool is_medium() const { return true; }
   virtual void do_read(std::uint64_t lba, ByteSpan out) const = 0;
   /// Unless overridden: nothing is remembered, so that a read is one of the medium.
   virtual bool do_read_medium(std::uint64_t lba, ByteSpan out) const {
@@ -71,6 +92,7 @@ class Device {
   std::uint32_t sector_size_;
   std::uint64_t sectors_;
   DeviceIdentity identity_;
+  PhysicalSector physical_;
 };
 
 /// Sectors to be written from `lba` on.
@@ -82,7 +104,7 @@ struct SectorWrite {
 /// A disk in memory that keeps only what was written; zeros cost nothing.
 class MemoryDevice final : public Device {
  public:
-  MemoryDevice(std::uint64_t sectors, std::uint32_t sector_size);
+  MemoryDevice(std::uint64_t sectors, std::uint32_t sector_size, PhysicalSector physical = {});
   [[nodiscard]] std::unique_ptr<MemoryDevice> clone() const;
   /// Equal contents, sector for sector.
   [[nodiscard]] bool same_as(const MemoryDevice& other) const;
@@ -111,6 +133,7 @@ class Window final : public Device {
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override;
+  [[nodiscard]] bool is_medium() const override { return false; }
 
   Device& parent_;
   SectorRange range_;
@@ -135,6 +158,7 @@ class Overlay final : public Device {
   void do_read(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override {}
+  [[nodiscard]] bool is_medium() const override { return false; }
   void append(std::uint64_t lba, ByteView data);
 
   const Device& base_;

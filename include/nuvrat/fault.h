@@ -11,28 +11,37 @@
 
 namespace nuvrat {
 
-/// What is to go wrong. Sectors written are counted from 1, over all writes.
+/// What is to go wrong. Physical sectors written are counted from 1, over all writes.
 struct FaultPlan {
-  /// The power fails before this sector is written; 1 fails before anything is.
+  /// The power fails before this physical sector is written; 1 fails before anything is.
   std::optional<std::uint64_t> cut_before;
   /// Of the sectors written since the last flush, which reached the medium when the power failed.
   enum class Keep { none, all, some } keep = Keep::some;
-  std::uint64_t seed = 1;  ///< chooses them for Keep::some
+  std::uint64_t seed = 1;  ///< chooses them for Keep::some, and what garbage is
+  /// What becomes of the physical sector that was to be written when the power failed.
+  enum class AtCut {
+    whole,    ///< it is written like the others, or not at all
+    torn,     ///< some of its logical sectors are new, the others old
+    garbled,  ///< it holds what nobody wrote
+  } at_cut = AtCut::whole;
   /// The device goes away before this operation (reads, writes and flushes counted from 1).
   std::optional<std::uint64_t> vanish_before;
-  SectorSet bad_reads;   ///< sectors that can't be read
-  SectorSet bad_writes;  ///< sectors that can't be written
+  SectorSet bad_reads;                ///< sectors that can't be read
+  SectorSet bad_reads_until_written;  ///< the same, until they are written again
+  SectorSet bad_writes;               ///< sectors that can't be written
   /// The device says that it took this write, or this flush (each counted from 1), and didn't.
   std::optional<std::uint64_t> drop_write, drop_flush;
   std::chrono::microseconds delay{0};  ///< for each operation
 };
 
 /// From
-/// "cut=12,keep=some,seed=3,bad-read=100+8,bad-write=7,vanish=50,drop-write=4,drop-flush=2,delay=5000"
+/// "cut=12,keep=some,seed=3,at-cut=torn,bad-read=100+8,bad-write=7,vanish=50,drop-write=4,drop-flush=2,delay=5000"
 /// (microseconds), any part of it; throws Error (words).
 [[nodiscard]] FaultPlan parse_fault_plan(std::string_view text);
 
 /// Keeps what was written in a cache that a power cut loses, as a disk does, until it is flushed.
+/// Physical sectors are cached, kept and lost whole. One that was written in part is garbled by the
+/// cut, since the medium had to merge it.
 /// The base must outlive it.
 class FaultDevice final : public Device {
  public:
@@ -54,11 +63,17 @@ class FaultDevice final : public Device {
   void do_flush() override;
   void operation() const;
   void check_readable(SectorRange range) const;
-  void cut();
+  void cut(SectorRange under_way, ByteView data);
 
   Device& base_;
   FaultPlan plan_;
-  std::map<std::uint64_t, Bytes> cache_;  // sectors written and not yet flushed
+  struct Written {
+    SectorRange range;
+    Bytes data;
+    bool merged;  // written in part
+  };
+  /// By the first LBA of the physical sector: written and not yet flushed.
+  std::map<std::uint64_t, Written> cache_;
   std::uint64_t written_ = 0, writes_ = 0, flushes_ = 0;
   mutable std::uint64_t operations_ = 0;
   mutable bool dead_ = false;

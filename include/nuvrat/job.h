@@ -9,6 +9,7 @@
 #include <nuvrat/assessment.h>
 #include <nuvrat/journal.h>
 #include <nuvrat/manifest.h>
+#include <nuvrat/open.h>
 #include <nuvrat/progress.h>
 
 namespace nuvrat {
@@ -55,6 +56,7 @@ enum class CaseStage {
   nothing_written,
   before_switch,  ///< cut off; the disk reads as before the step in progress
   after_switch,   ///< cut off; the disk reads as after the step in progress
+  torn,           ///< cut off, and a sector that was being written holds nothing that was written
   finished,
   reverting,  ///< a revert was cut off
   reverted,
@@ -70,6 +72,12 @@ struct CaseFile {
   unsigned steps_done = 0;
   /// The disk at hand is a copy: the case stays as it is for the disk itself.
   bool copy = false;
+
+  /// The case's disk is opened with these.
+  [[nodiscard]] OpenOptions open_options(bool writable) const;
+  /// The tag that the disk has now; where the cut tore it, the one that it had before the job.
+  /// Errors as Device::read.
+  [[nodiscard]] std::string tag_now(const Device& device, CaseStage stage) const;
 };
 /// Reads assessment.json or, where that is lost, the plan in the journal. Throws Error (file) when
 /// the folder holds no case, or one that isn't as it was written.

@@ -7,6 +7,7 @@
 
 #include <filesystem>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -21,12 +22,22 @@ enum class Undo {
   live,  ///< keep only what live structures held
 };
 
+/// Sectors of a journal that are not as a rewrite knows them.
+struct StrangeSectors {
+  /// They hold neither what was there before nor anything the rewrite wrote (of a finished one: not
+  /// what it left). Somebody else has written them, or the cut tore them.
+  SectorSet foreign;
+  SectorSet unreadable;
+  [[nodiscard]] bool empty() const { return foreign.empty() && unreadable.empty(); }
+};
+
 class Journal {
  public:
   /// A new journal, on the medium when this returns. `plan`: what is to be done, so that the
-  /// journal alone is enough. Throws Error (file).
+  /// journal alone is enough. `witnesses`: sectors that the job doesn't write, and by which its
+  /// disk can be told. Throws Error (file).
   static Journal create(const std::filesystem::path& path, const Device& device, Undo undo,
-                        std::string_view plan = {});
+                        std::string_view plan = {}, const SectorSet& witnesses = {});
   [[nodiscard]] const std::string& plan() const;
   /// Reads an existing one. A tail that a power cut tore off while it was being appended is left
   /// out; anything else that isn't as it was written is an Error (file).
@@ -55,9 +66,12 @@ class Journal {
 
   // Back.
 
-  /// Sectors that hold neither what was there before nor anything the rewrite wrote; with
-  /// `finished`, those that don't hold what it left. Somebody else has written them.
-  [[nodiscard]] SectorSet foreign_sectors(const Device& device, bool finished) const;
+  [[nodiscard]] StrangeSectors strange_sectors(const Device& device, bool finished) const;
+  /// Of a step that was cut off: the physical sector that was being written then, where the cut
+  /// left in it nothing that anybody wrote. It is the only one of the journal's that can't be read
+  /// or holds something strange, and that in each of its sectors (of 4096-byte sectors: in each 512
+  /// bytes).
+  [[nodiscard]] std::optional<SectorRange> torn_sector(const Device& device) const;
   /// True when the step's switch sector holds what it held before the step.
   [[nodiscard]] bool before_switch(unsigned step, const Device& device) const;
   /// Puts everything back: the last step first, in each step what was settled, then the switch,
@@ -70,18 +84,25 @@ class Journal {
     none,  ///< nothing: for a copy of the disk, so that the case stays as it is for the disk
   };
   void put_back(Device& device, Progress& progress, Note note = Note::both);
+  /// The same for one step, without a note: the disk is where the step began, which can then be
+  /// done anew. Physical sectors that are torn or can't be read are written whole.
+  void put_back_step(unsigned step, Device& device, Progress& progress);
   /// True when every sector whose contents were kept holds them again.
   [[nodiscard]] bool is_put_back(const Device& device) const;
-  /// Of the sectors that were or may have been written, how many there are, and how many hold what
-  /// the journal knows.
-  [[nodiscard]] std::uint64_t sectors() const;
-  [[nodiscard]] std::uint64_t known_sectors(const Device& device) const;
+  /// True when of the sectors that were or may have been written, and of the witnesses, more than
+  /// half hold what the journal knows: this is its disk, or a copy of it.
+  [[nodiscard]] bool recognises(const Device& device) const;
   /// Bytes that put_back will write.
   [[nodiscard]] std::uint64_t bytes_to_put_back() const;
 
  private:
-  void require_put_back(const Device& device) const;
   struct Record;
+  void require_put_back(const Device& device) const;
+  [[nodiscard]] bool differs_all_over(const Record& r, std::uint64_t lba,
+                                      const Device& device) const;
+  [[nodiscard]] SectorSet broken_sectors(unsigned step, const Device& device,
+                                         const std::optional<SectorRange>& torn) const;
+  void put_back_whole(unsigned step, const SectorSet& broken, Device& device) const;
   class Impl;
   explicit Journal(std::unique_ptr<Impl> impl);
   std::unique_ptr<Impl> impl_;

@@ -13,6 +13,9 @@ struct OpenOptions {
   /// For image files: 512 or 4096; 0 means 512. A block device knows its own, and another is
   /// refused.
   std::uint32_t sector_size = 0;
+  /// What the medium writes in one piece, in bytes. 0: what the device says, and for image files
+  /// 4096, since nobody knows what they will be written to. Adapters may say less than is true.
+  std::uint32_t physical_sector_size = 0;
 };
 
 /// Opens an image file or a block device. A block device is opened exclusively when writable, an

@@ -77,6 +77,8 @@ struct Inspection {
   std::vector<SectorVersion> versions;  ///< of sectors that are written more than once
   [[nodiscard]] SectorSet sectors(Phase phase) const;
   [[nodiscard]] SectorSet all_sectors() const;
+  /// What shares a physical sector of the device with these: it is written along, unchanged.
+  [[nodiscard]] SectorSet neighbours(const Device& device) const;
 };
 
 /// Tells which sectors the live structures of a disk own, contents of files included.

@@ -129,9 +129,13 @@ auto guarded(Read read) {
 }  // namespace
 
 json to_json(const DeviceIdentity& d) {
-  return {{"path", printable(d.path)},   {"kind", d.kind},
-          {"model", printable(d.model)}, {"serial", printable(d.serial)},
-          {"read_only", d.read_only},    {"in_use", printable(d.in_use)}};
+  return {{"path", printable(d.path)},
+          {"kind", d.kind},
+          {"model", printable(d.model)},
+          {"serial", printable(d.serial)},
+          {"read_only", d.read_only},
+          {"in_use", printable(d.in_use)},
+          {"physical_sector_size", d.physical_sector_size}};
 }
 
 json to_json(const Partition& p) {
@@ -322,8 +326,13 @@ Assessment assessment_from_json(const json& j) {
     for (const json& goal : j.at("goals")) a.goals.push_back(parse_goal(goal.get<std::string>()));
     a.tag = j.at("tag");
     const json& d = j.at("device");
-    a.device = {d.at("path"),   d.at("kind"),      d.at("model"),
-                d.at("serial"), d.at("read_only"), d.at("in_use")};
+    a.device = {d.at("path"),
+                d.at("kind"),
+                d.at("model"),
+                d.at("serial"),
+                d.at("read_only"),
+                d.at("in_use"),
+                d.at("physical_sector_size")};
     a.before = layout_from_json(j.at("before"));
     a.after = layout_from_json(j.at("after"));
     for (const json& o : j.at("obstacles")) {

@@ -1,3 +1,5 @@
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include <nuvrat/device.h>
@@ -5,14 +7,39 @@
 
 namespace nuvrat {
 
-Device::Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity)
-    : sector_size_(sector_size), sectors_(sectors), identity_(std::move(identity)) {
+Device::Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity,
+               PhysicalSector physical)
+    : sector_size_(sector_size),
+      sectors_(sectors),
+      identity_(std::move(identity)),
+      physical_(physical) {
   if (sector_size < 512 || sector_size > 4096 || (sector_size & (sector_size - 1)) != 0) {
     throw Error(ErrorCode::words,
                 fmt::format("a sector size of {} bytes is not supported", sector_size),
                 {identity_.path, {}, {}, {}}, "Sectors of 512 to 4096 bytes are");
   }
+  constexpr std::uint32_t most_bytes = 1u << 20;
+  if (physical.sectors == 0 || (physical.sectors & (physical.sectors - 1)) != 0 ||
+      physical.sectors > most_bytes / sector_size || physical.first >= physical.sectors) {
+    throw Error(ErrorCode::words,
+                fmt::format("a physical sector of {} sectors of {} bytes is not supported",
+                            physical.sectors, sector_size),
+                {identity_.path, {}, {}, {}}, "It is a power of two, of a mebibyte at most");
+  }
   checked_mul(sectors, sector_size, "the size of the disk");
+  identity_.physical_sector_size = sector_size * physical.sectors;
+}
+
+SectorRange Device::whole_physical(SectorRange range) const {
+  if (physical_.sectors == 1 || range.count == 0) return range;
+  // How far a sector is into its physical one; the one before the first whole one is a short one.
+  const auto into = [this](std::uint64_t lba) {
+    return (lba + physical_.sectors - physical_.first) % physical_.sectors;
+  };
+  const std::uint64_t first = range.first - std::min(range.first, into(range.first));
+  const std::uint64_t last = range.last();
+  const std::uint64_t more = physical_.sectors - 1 - into(last);
+  return {first, last + std::min(more, sectors_ - 1 - last) + 1 - first};
 }
 
 void Device::check_range(std::uint64_t lba, std::size_t size, bool writing) const {
@@ -43,7 +70,20 @@ Bytes Device::read(std::uint64_t lba, std::uint64_t count) const {
 
 void Device::write(std::uint64_t lba, ByteView data) {
   check_range(lba, data.size(), true);
-  if (!data.empty()) do_write(lba, data);
+  if (data.empty()) return;
+  const SectorRange range{lba, data.size() / sector_size_};
+  const SectorRange whole = is_medium() ? whole_physical(range) : range;
+  if (whole == range) {
+    do_write(lba, data);
+    return;
+  }
+  Bytes all(whole.count * sector_size_);
+  const ByteSpan before = ByteSpan(all).first((range.first - whole.first) * sector_size_);
+  const ByteSpan behind = ByteSpan(all).last((whole.end() - range.end()) * sector_size_);
+  if (!before.empty()) do_read(whole.first, before);
+  if (!behind.empty()) do_read(range.end(), behind);
+  std::copy(data.begin(), data.end(), all.begin() + static_cast<std::ptrdiff_t>(before.size()));
+  do_write(whole.first, all);
 }
 
 void Device::flush() {

@@ -38,6 +38,12 @@ void take_part(FaultPlan& plan, std::string_view part) {
     plan.keep = FaultPlan::Keep::all;
   } else if (name == "keep" && value == "some") {
     plan.keep = FaultPlan::Keep::some;
+  } else if (name == "at-cut" && value == "whole") {
+    plan.at_cut = FaultPlan::AtCut::whole;
+  } else if (name == "at-cut" && value == "torn") {
+    plan.at_cut = FaultPlan::AtCut::torn;
+  } else if (name == "at-cut" && value == "garbled") {
+    plan.at_cut = FaultPlan::AtCut::garbled;
   } else if (name == "seed") {
     plan.seed = number_of(value, part);
   } else if (name == "vanish") {
@@ -54,7 +60,8 @@ void take_part(FaultPlan& plan, std::string_view part) {
     plan.delay = std::chrono::microseconds(number_of(value, part));
   } else {
     throw Error(ErrorCode::words, fmt::format("'{}' is not a fault", part), {},
-                "Say any of cut=N keep=none|some|all seed=N vanish=N bad-read=LBA+COUNT "
+                "Say any of cut=N keep=none|some|all at-cut=whole|torn|garbled seed=N vanish=N "
+                "bad-read=LBA+COUNT "
                 "bad-write=LBA+COUNT drop-write=N drop-flush=N delay=MICROSECONDS, with commas "
                 "between");
   }
@@ -73,7 +80,7 @@ FaultPlan parse_fault_plan(std::string_view text) {
 }
 
 FaultDevice::FaultDevice(Device& base, FaultPlan plan)
-    : Device(base.sector_size(), base.sectors(), base.identity()),
+    : Device(base.sector_size(), base.sectors(), base.identity(), base.physical()),
       base_(base),
       plan_(std::move(plan)) {}
 
@@ -87,13 +94,16 @@ void FaultDevice::operation() const {
 }
 
 std::uint64_t FaultDevice::next_data(std::uint64_t lba) const {
-  const auto it = cache_.lower_bound(lba);
+  auto it = cache_.upper_bound(lba);
+  if (it != cache_.begin() && std::prev(it)->second.range.contains(lba)) return lba;
   const std::uint64_t below = base_.next_data(lba);
   return it == cache_.end() ? below : std::min(it->first, below);
 }
 
 void FaultDevice::check_readable(SectorRange range) const {
-  if (const auto hit = plan_.bad_reads.first_overlap(range)) {
+  auto hit = plan_.bad_reads.first_overlap(range);
+  if (!hit) hit = plan_.bad_reads_until_written.first_overlap(range);
+  if (hit) {
     throw Error(ErrorCode::device_read, "the sector can't be read",
                 {identity().path, hit->first, {}, {}});
   }
@@ -110,41 +120,83 @@ void FaultDevice::do_read(std::uint64_t lba, ByteSpan out) const {
   const SectorRange range{lba, out.size() / sector_size()};
   check_readable(range);
   base_.read(lba, out);
-  for (auto it = cache_.lower_bound(lba); it != cache_.end() && it->first < range.end(); ++it) {
-    std::copy(it->second.begin(), it->second.end(),
-              out.begin() + static_cast<std::ptrdiff_t>((it->first - lba) * sector_size()));
+  const std::uint32_t size = sector_size();
+  auto it = cache_.upper_bound(lba);
+  if (it != cache_.begin()) --it;
+  for (; it != cache_.end() && it->first < range.end(); ++it) {
+    const Written& w = it->second;
+    const std::uint64_t first = std::max(w.range.first, lba);
+    const std::uint64_t end = std::min(w.range.end(), range.end());
+    if (first >= end) continue;
+    const ByteView part =
+        ByteView(w.data).subspan((first - w.range.first) * size, (end - first) * size);
+    std::copy(part.begin(), part.end(),
+              out.begin() + static_cast<std::ptrdiff_t>((first - lba) * size));
   }
 }
 
 void FaultDevice::do_write(std::uint64_t lba, ByteView data) {
   operation();
   if (++writes_ == plan_.drop_write) return;
-  for (std::uint64_t i = 0; i < data.size() / sector_size(); ++i) {
+  const std::uint64_t end = lba + data.size() / sector_size();
+  for (std::uint64_t at = lba; at < end;) {
+    const SectorRange whole = whole_physical({at, 1});
+    const SectorRange part{at, std::min(end, whole.end()) - at};
+    const ByteView bytes = data.subspan((at - lba) * sector_size(), part.count * sector_size());
     ++written_;
-    if (plan_.cut_before && written_ >= *plan_.cut_before) cut();
-    if (plan_.bad_writes.contains({lba + i, 1})) {
+    if (plan_.cut_before && written_ >= *plan_.cut_before) cut(part, bytes);
+    if (const auto bad = plan_.bad_writes.first_overlap(part)) {
       throw Error(ErrorCode::device_write, "the sector can't be written",
-                  {identity().path, lba + i, {}, {}});
+                  {identity().path, bad->first, {}, {}});
     }
-    const ByteView sector = data.subspan(i * sector_size(), sector_size());
-    cache_[lba + i].assign(sector.begin(), sector.end());
+    plan_.bad_reads_until_written.remove(part);
+    Written& w = cache_[whole.first];
+    const bool merged = part != whole || w.merged;
+    if (part == whole) {
+      w = {whole, Bytes(bytes.begin(), bytes.end()), false};
+    } else {  // what the medium would have to merge; no device of ours is written so
+      if (w.data.empty()) w.data = base_.read(whole.first, whole.count);
+      w.range = whole;
+      w.merged = merged;
+      std::copy(bytes.begin(), bytes.end(),
+                w.data.begin() + static_cast<std::ptrdiff_t>((at - whole.first) * sector_size()));
+    }
+    at = part.end();
   }
 }
 
 void FaultDevice::do_flush() {
   operation();
   if (++flushes_ == plan_.drop_flush) return;
-  for (const auto& [lba, data] : cache_) base_.write(lba, data);
+  for (const auto& [lba, w] : cache_) base_.write(lba, w.data);
   base_.flush();
   cache_.clear();
 }
 
-void FaultDevice::cut() {
+void FaultDevice::cut(SectorRange under_way, ByteView data) {
   Random random(plan_.seed);
-  for (const auto& [lba, data] : cache_) {
+  const auto garbage = [&](SectorRange range) {
+    Bytes out(range.count * sector_size());
+    for (std::uint8_t& b : out) b = static_cast<std::uint8_t>(random.below(256));
+    return out;
+  };
+  for (const auto& [lba, w] : cache_) {
     const bool kept = plan_.keep == FaultPlan::Keep::all ||
                       (plan_.keep == FaultPlan::Keep::some && random.below(2) == 0);
-    if (kept) base_.write(lba, data);
+    if (kept) base_.write(lba, w.merged ? garbage(w.range) : w.data);
+  }
+  switch (plan_.at_cut) {
+    case FaultPlan::AtCut::whole:
+      break;
+    case FaultPlan::AtCut::torn:
+      for (std::uint64_t i = 0; i < under_way.count; ++i) {
+        if (random.below(2) == 0)
+          base_.write(under_way.first + i, data.subspan(i * sector_size(), sector_size()));
+      }
+      break;
+    case FaultPlan::AtCut::garbled:
+      base_.write(under_way.first, garbage(under_way));
+      break;
   }
   base_.flush();
   cache_.clear();

@@ -77,8 +77,8 @@ constexpr std::uint64_t page = 4096;  // what past-the-cache reads are aligned t
 }  // namespace
 
 FileDevice::FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
-                       DeviceIdentity identity)
-    : Device(sector_size, sectors, std::move(identity)),
+                       DeviceIdentity identity, PhysicalSector physical)
+    : Device(sector_size, sectors, std::move(identity), physical),
       file_(std::move(file)),
       direct_(again(file_.get(), O_DIRECT)),
       holes_(this->identity().kind == "image" ? again(file_.get(), 0) : Descriptor()) {

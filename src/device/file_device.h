@@ -10,7 +10,7 @@ namespace nuvrat {
 class FileDevice final : public Device {
  public:
   FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
-             DeviceIdentity identity);
+             DeviceIdentity identity, PhysicalSector physical);
   ~FileDevice() override;
   bool reread_table() override;
   void forget(SectorRange range) const override;

@@ -23,11 +23,12 @@ void each_chunk(std::uint64_t offset, std::uint64_t size, Piece piece) {
 
 }  // namespace
 
-MemoryDevice::MemoryDevice(std::uint64_t sectors, std::uint32_t sector_size)
-    : Device(sector_size, sectors, {"memory", "memory", {}, {}}) {}
+MemoryDevice::MemoryDevice(std::uint64_t sectors, std::uint32_t sector_size,
+                           PhysicalSector physical)
+    : Device(sector_size, sectors, {"memory", "memory", {}, {}}, physical) {}
 
 std::unique_ptr<MemoryDevice> MemoryDevice::clone() const {
-  auto copy = std::make_unique<MemoryDevice>(sectors(), sector_size());
+  auto copy = std::make_unique<MemoryDevice>(sectors(), sector_size(), physical());
   copy->chunks_ = chunks_;
   return copy;
 }
@@ -75,7 +76,13 @@ void MemoryDevice::do_write(std::uint64_t lba, ByteView data) {
 }
 
 Window::Window(Device& parent, SectorRange range)
-    : Device(parent.sector_size(), range.count, parent.identity()), parent_(parent), range_(range) {
+    : Device(parent.sector_size(), range.count, parent.identity(),
+             {parent.physical().sectors,
+              static_cast<std::uint32_t>((parent.physical().first + parent.physical().sectors -
+                                          range.first % parent.physical().sectors) %
+                                         parent.physical().sectors)}),
+      parent_(parent),
+      range_(range) {
   if (range.end() > parent.sectors()) {
     throw Error(ErrorCode::damaged, range.text() + " leave the disk",
                 {parent.identity().path, range.first, {}, {}});

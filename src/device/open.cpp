@@ -58,6 +58,20 @@ void require_unused(const std::string& path, const struct stat& info) {
               "Unmount its volumes, turn off its swap and detach what uses it");
 }
 
+// What was asked for, else what the device says of itself, but never a part of a logical sector.
+PhysicalSector physical_of(const OpenOptions& options, std::uint32_t sector_size,
+                           std::uint32_t said, std::uint32_t offset) {
+  const std::uint32_t told = options.physical_sector_size;
+  if (told != 0 && (told < sector_size || told > 1u << 20 || (told & (told - 1)) != 0)) {
+    throw Error(ErrorCode::words,
+                fmt::format("a physical sector size of {} is not possible with sectors of {} bytes",
+                            told, sector_size),
+                {}, "It is a power of two, for instance 4096");
+  }
+  const std::uint32_t sectors = std::max(told == 0 ? said : told, sector_size) / sector_size;
+  return {sectors, offset / sector_size % sectors};
+}
+
 bool is_read_only(const Descriptor& file) {
   int yes = 0;
   return file.valid() && ::ioctl(file.get(), BLKROGET, &yes) == 0 && yes != 0;
@@ -93,7 +107,13 @@ std::unique_ptr<Device> open_block(Descriptor file, const std::string& path,
   identity.read_only = is_read_only(file);
   if (identity.read_only && options.writable) throw read_only_error(path);
   if (!options.writable) identity.in_use = all_uses(info);
-  return std::make_unique<FileDevice>(std::move(file), size, bytes / size, std::move(identity));
+  unsigned physical = 0;
+  int offset = 0;
+  if (::ioctl(file.get(), BLKPBSZGET, &physical) != 0) physical = 4096;
+  if (::ioctl(file.get(), BLKALIGNOFF, &offset) != 0 || offset < 0) offset = 0;
+  return std::make_unique<FileDevice>(
+      std::move(file), size, bytes / size, std::move(identity),
+      physical_of(options, size, physical, static_cast<std::uint32_t>(offset)));
 }
 
 // A fixed VHD is the disk and a footer behind it, which is no part of the disk. Other containers
@@ -175,7 +195,8 @@ std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
   }
   DeviceIdentity identity{path, "image", {}, {}, false, {}};
   if (!options.writable) identity.in_use = all_uses(info);
-  return std::make_unique<FileDevice>(std::move(file), size, bytes / size, std::move(identity));
+  return std::make_unique<FileDevice>(std::move(file), size, bytes / size, std::move(identity),
+                                      physical_of(options, size, 4096, 0));
 }
 
 }  // namespace

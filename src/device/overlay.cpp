@@ -15,7 +15,7 @@
 namespace nuvrat {
 
 Overlay::Overlay(const Device& base)
-    : Device(base.sector_size(), base.sectors(), base.identity()), base_(base) {
+    : Device(base.sector_size(), base.sectors(), base.identity(), base.physical()), base_(base) {
   const char* folder = std::getenv("TMPDIR");
   std::string name = fmt::format("{}/nuvrat-XXXXXX", folder == nullptr ? "/tmp" : folder);
   file_ = Descriptor(::mkostemp(name.data(), O_CLOEXEC)).release();

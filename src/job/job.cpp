@@ -35,6 +35,19 @@ void require_readable(const Manifest& before, const JobOptions& options) {
       "and expect the same damage afterwards, pass --accept-unreadable");
 }
 
+// The first sectors of each partition hold what tells its volume from others.
+SectorSet witnesses_of(const Layout& before, const Rehearsal& rehearsal) {
+  constexpr std::uint64_t each = 8;
+  constexpr std::size_t most = 32;
+  SectorSet out;
+  for (const Partition& p : before.data_partitions()) {
+    out.add({p.start, std::min(each, p.sectors)});
+    if (out.count() > each * most) break;
+  }
+  out.remove(rehearsal.written());
+  return out;
+}
+
 void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
                        const Assessment& assessment, const JobOptions& options,
                        Progress& progress) {
@@ -101,7 +114,8 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   Journal journal =
       std::filesystem::exists(path)
           ? Journal::open(path)
-          : Journal::create(path, device, options.undo, Case::plan_text(assessment, options));
+          : Journal::create(path, device, options.undo, Case::plan_text(assessment, options),
+                            witnesses_of(assessment.before, rehearsal));
   const bool from_medium = do_steps(device, assessment, 0, rehearsal, journal, folder, progress);
   JobResult result = compare_done(before, device, assessment, options, folder, journal, progress);
   result.from_medium &= from_medium;

@@ -58,6 +58,8 @@ Outcome with_disk(const CaseFile& job, const Device& disk) {
       return job.steps_done > 0 ? Outcome::new_disk : Outcome::old_disk;
     case CaseStage::after_switch:
       return Outcome::new_disk;
+    case CaseStage::torn:
+      return Outcome::cut_off;
     case CaseStage::finished:
       return Outcome::done;
     case CaseStage::reverting:

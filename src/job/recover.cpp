@@ -30,19 +30,28 @@ void require_disk(const CaseFile& job, const Device& device, const Journal* jour
                     device.sectors(), device.sector_size(), was.disk_sectors, was.sector_size),
         "Name the right disk with --disk");
   }
-  const TableReading table = read_table(device);
+  TableReading table;
+  bool readable = true;
+  try {
+    table = read_table(device);
+  } catch (const Error& e) {  // torn by the cut: the other sectors tell
+    if (e.code() != ErrorCode::device_read || journal == nullptr) throw;
+    readable = false;
+  }
   const Layout& is = table.layout;
   const auto same = [&is](const Layout& l) {
     return l.kind == is.kind && l.kind != TableKind::none && l.id_text() == is.id_text();
   };
   if (same(was) || same(job.assessment.after)) return;
-  const bool readable = !is.partitions.empty() && !has_errors(table.findings);
+  readable = readable && !is.partitions.empty() && !has_errors(table.findings);
   if (readable) {
     // A table with an identity of its own is another disk's, whatever else is alike.
   } else if (journal == nullptr || journal->steps_recorded() == 0) {
     if (disk_tag(device, table) == job.assessment.tag) return;
-  } else if (const std::uint64_t all = journal->sectors();
-             journal->known_sectors(device) * 2 > all || all == 0) {
+  } else if (const DeviceIdentity& then = job.assessment.device;
+             journal->recognises(device) ||
+             (!then.serial.empty() && then.serial == device.identity().serial &&
+              then.model == device.identity().model)) {
     return;  // a table that is no longer readable, or none: the sectors tell
   }
   throw refused(
@@ -73,17 +82,26 @@ std::string owner_of(const Layout& layout, std::uint64_t lba) {
 
 void require_no_foreign(const Journal& journal, const Device& device, const Layout& layout,
                         bool finished) {
-  const SectorSet foreign = journal.foreign_sectors(device, finished);
-  if (foreign.empty()) return;
-  std::string text;
-  for (const SectorRange& r : foreign.ranges()) {
-    if (text.size() > 200) break;
-    text +=
-        fmt::format("{}{} in {}", text.empty() ? "" : ", ", r.text(), owner_of(layout, r.first));
-  }
-  throw refused("somebody has written to the disk since: " + text,
-                "Nothing was written. To put the old contents back over these changes, pass "
+  const StrangeSectors strange = journal.strange_sectors(device, finished);
+  const auto names = [&layout](const SectorSet& sectors) {
+    std::string text;
+    for (const SectorRange& r : sectors.ranges()) {
+      if (text.size() > 200) return text + " …";
+      text +=
+          fmt::format("{}{} in {}", text.empty() ? "" : ", ", r.text(), owner_of(layout, r.first));
+    }
+    return text;
+  };
+  if (!strange.unreadable.empty())
+    throw Error(ErrorCode::device_read,
+                "sectors that the rewrite wrote can't be read: " + names(strange.unreadable),
+                {device.identity().path, strange.unreadable.ranges().front().first, {}, {}},
+                "Nothing was written. To put the old contents back over them, 'nuvrat revert' with "
                 "--discard-later-changes");
+  if (strange.foreign.empty()) return;
+  throw refused("somebody has written to the disk since: " + names(strange.foreign),
+                "Nothing was written. To put the old contents back over these changes, "
+                "'nuvrat revert' with --discard-later-changes");
 }
 
 void require_same_files(Device& device, const CaseFile& job, const Case& folder,
@@ -131,7 +149,7 @@ void require_recorded(const Journal& journal, const Rehearsal& rehearsal, unsign
 void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
               bool discard_later_changes, const Case& folder, Progress& progress) {
   const bool finished = stage == CaseStage::finished;
-  if (!discard_later_changes) {
+  if (!discard_later_changes && stage != CaseStage::torn) {
     require_no_foreign(journal, device, job.assessment.after, finished);
     if (finished) require_same_files(device, job, folder, progress);
   }
@@ -159,6 +177,8 @@ const char* name_of(CaseStage stage) {
       return "before-switch";
     case CaseStage::after_switch:
       return "after-switch";
+    case CaseStage::torn:
+      return "torn";
     case CaseStage::finished:
       return "finished";
     case CaseStage::reverting:
@@ -167,6 +187,14 @@ const char* name_of(CaseStage stage) {
       return "reverted";
   }
   return "nothing-written";
+}
+
+OpenOptions CaseFile::open_options(bool writable) const {
+  return {writable, assessment.before.sector_size, assessment.device.physical_sector_size};
+}
+
+std::string CaseFile::tag_now(const Device& device, CaseStage stage) const {
+  return stage == CaseStage::torn ? assessment.tag : disk_tag(device, read_table(device));
 }
 
 CaseStage stage_of(const CaseFile& job, const Device& device) {
@@ -191,17 +219,42 @@ CaseStage stage_of(const CaseFile& job, const Device& device) {
     return CaseStage::nothing_written;
   }
   if (journal->reverted()) return CaseStage::reverted;
+  if (journal->torn_sector(device)) return CaseStage::torn;
   if (journal->reverting()) return CaseStage::reverting;
   if (done == steps) return CaseStage::finished;
   if (journal->steps_recorded() == done) return CaseStage::after_switch;
   return journal->before_switch(done, device) ? CaseStage::before_switch : CaseStage::after_switch;
 }
 
+namespace {
+
+// The cut left in a sector what nobody wrote: the step that was under way goes back to where it
+// began, from the journal, and is then done anew.
+void put_torn_step_back(Device& device, const CaseFile& job, const Case& folder,
+                        Progress& progress) {
+  Journal journal = Journal::open(journal_path(job));
+  folder.log("torn", fmt::format("{} can't be read as anything that was written: put back from "
+                                 "the journal",
+                                 journal.torn_sector(device)->text()));
+  progress.stage("putting back", 0);
+  try {
+    journal.put_back_step(journal.steps_done(), device, progress);
+  } catch (const std::exception& cause) {
+    throw cut_off(as_error(cause), folder);
+  }
+}
+
+}  // namespace
+
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   require_begun(job);
-  const CaseStage stage = stage_of(job, device);
+  CaseStage stage = stage_of(job, device);
   Case folder(job.folder);
-  if (stage == CaseStage::reverting)
+  if (stage == CaseStage::torn && !Journal::open(journal_path(job)).reverting()) {
+    put_torn_step_back(device, job, folder, progress);
+    stage = stage_of(job, device);
+  }
+  if (stage == CaseStage::reverting || stage == CaseStage::torn)
     throw refused("a revert of this case was begun", "Finish it with 'nuvrat revert'");
   if (stage == CaseStage::reverted)
     throw refused("this case was put back", "Begin a new one with 'nuvrat rewrite'");

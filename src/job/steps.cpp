@@ -86,8 +86,10 @@ SectorSet Rehearsal::written() const {
 std::uint64_t Rehearsal::journal_bytes(const Device& device) const {
   std::uint64_t out = 65536;
   for (const Inspection& i : inspections) {
-    const std::uint64_t sectors = i.all_sectors().count();
-    out += sectors * (device.sector_size() + 8) + i.writes.size() * 128;
+    const SectorSet neighbours = i.neighbours(device);
+    const std::uint64_t sectors = i.all_sectors().count() + neighbours.count();
+    out +=
+        sectors * (device.sector_size() + 8) + (i.writes.size() + neighbours.ranges().size()) * 128;
   }
   return out;
 }
@@ -133,12 +135,16 @@ JobResult compare_done(const Manifest& before, Device& device, const Assessment&
                        Progress& progress) {
   try {
     device.forget({0, device.sectors()});
-    const SectorSet wrong = journal.foreign_sectors(device, true);
+    const StrangeSectors strange = journal.strange_sectors(device, true);
+    SectorSet wrong = strange.foreign;
+    wrong.add(strange.unreadable);
     if (!wrong.empty())
-      throw Error(ErrorCode::device_write,
-                  "the device gives back something else than was written to " +
-                      wrong.ranges().front().text(),
-                  {device.identity().path, wrong.ranges().front().first, {}, {}});
+      throw Error(
+          ErrorCode::device_write,
+          (strange.unreadable.empty() ? "the device gives back something else than was written to "
+                                      : "the device doesn't give back what was written to ") +
+              wrong.ranges().front().text(),
+          {device.identity().path, wrong.ranges().front().first, {}, {}});
     JobResult result = compare_with(before, device, assessment, options, folder, progress);
     result.written = journal.writes();
     return result;

@@ -71,6 +71,8 @@ std::string stage_words(CaseStage stage) {
       return "cut off before the switch; the disk is the old one";
     case CaseStage::after_switch:
       return "cut off after the switch; the disk is the new one";
+    case CaseStage::torn:
+      return "cut off in the middle of a sector, which is torn; resuming or reverting mends it";
     case CaseStage::finished:
       return "finished; the disk is the new one";
     case CaseStage::reverting:

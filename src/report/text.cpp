@@ -76,9 +76,13 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   out += fmt::format("  disk   {}\n", device_words(survey.device));
   if (!survey.device.in_use.empty())
     out += wrap("in use " + printable(survey.device.in_use), style.width, "  ", "         ");
-  out += fmt::format("  size   {}: {} sectors of {} bytes\n",
+  out += fmt::format("  size   {}: {} sectors of {} bytes{}\n",
                      format_bytes(survey.sectors * survey.sector_size),
-                     format_count(survey.sectors), survey.sector_size);
+                     format_count(survey.sectors), survey.sector_size,
+                     survey.device.physical_sector_size > survey.sector_size
+                         ? fmt::format(", written {} at a time",
+                                       survey.device.physical_sector_size / survey.sector_size)
+                         : "");
   if (!survey.table.layout.id_text().empty())
     out += fmt::format("  id     {}\n", survey.table.layout.id_text());
   out += fmt::format("  tag    {}\n", survey.tag);

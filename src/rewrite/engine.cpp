@@ -161,6 +161,13 @@ SectorSet Inspection::all_sectors() const {
   return out;
 }
 
+SectorSet Inspection::neighbours(const Device& device) const {
+  SectorSet out;
+  for (const WrittenRange& w : writes) out.add(device.whole_physical(w.range));
+  out.remove(all_sectors());
+  return out;
+}
+
 Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
   SectorSet before = owned(overlay);

@@ -30,7 +30,8 @@ enum class RecordKind : std::uint8_t {
   reverting = 5,
   reverted = 6,
   purpose = 7,
-  plan = 8
+  plan = 8,
+  witness = 9
 };
 /// Written only when everything before it is on the medium.
 [[nodiscard]] inline bool is_milestone(RecordKind kind) {
@@ -44,7 +45,7 @@ struct RecordHeader {
   RecordKind kind;
   std::uint8_t phase;
   Kept kept;
-  std::uint8_t pad;
+  std::uint8_t neighbour;  // 1: shares a physical sector with what is written, and stays as it is
   boost::endian::little_uint32_buf_t step;
   boost::endian::little_uint32_buf_t count;  // sectors
   boost::endian::little_uint64_buf_t lba;

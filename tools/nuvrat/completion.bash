@@ -1,7 +1,7 @@
 # Completion of nuvrat's verbs, options and goals for bash.
 _nuvrat() {
   local current=${COMP_WORDS[COMP_CWORD]} previous=${COMP_WORDS[COMP_CWORD-1]} verb=${COMP_WORDS[1]}
-  local reading="--json --sector-size --timezone --codepage --help"
+  local reading="--json --sector-size --physical-sector-size --timezone --codepage --help"
   local job="--case --confirm --undo --accept-unreadable --case-in-memory --events --overwrite --fault --fault-on-a-real-device"
   COMPREPLY=()
   if [ "$COMP_CWORD" = 1 ]; then
@@ -30,7 +30,7 @@ _nuvrat() {
     --undo) COMPREPLY=($(compgen -W "full live" -- "$current")); return ;;
     --unowned) COMPREPLY=($(compgen -W "free keep" -- "$current")); return ;;
     --format) COMPREPLY=($(compgen -W "nuvrat sha256sum" -- "$current")); return ;;
-    --confirm | --codepage | --seed | --fault | --timezone) return ;;
+    --physical-sector-size | --confirm | --codepage | --seed | --fault | --timezone) return ;;
     --case | --events | --against | --output | -o | --disk) compopt -o default; return ;;
   esac
   local options=

@@ -53,6 +53,10 @@ CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Optio
   verb->add_flag("--json", options.json, "One JSON object instead of text");
   verb->add_option("--sector-size", options.sector_size, "Of an image: 512 or 4096 (512)")
       ->check(CLI::IsMember({512u, 4096u}));
+  verb->add_option("--physical-sector-size", options.physical_sector_size,
+                   "What the medium writes in one piece, where it says less than is true; of an "
+                   "image: 4096 unless told")
+      ->type_name("BYTES");
   verb->add_option("--timezone", options.timezone, "Zone of FAT's local times (the machine's)")
       ->type_name("ZONE");
   verb->add_option("--codepage", options.codepage, "OEM code page of FAT's short names (437)")

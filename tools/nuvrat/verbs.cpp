@@ -62,7 +62,7 @@ void check_outputs(const Options& options, const std::string& disk) {
 
 std::unique_ptr<Device> open(const Options& options, bool writable) {
   check_outputs(options, options.disk);
-  return open_device(options.disk, {writable, options.sector_size});
+  return open_device(options.disk, {writable, options.sector_size, options.physical_sector_size});
 }
 
 // The disk, behind a device that fails as --fault says when one was asked for.
@@ -72,10 +72,11 @@ struct OpenDisk {
   Device& device() { return faulty ? *faulty : *real; }
 };
 
-OpenDisk open_for_writing(const Options& options, const std::string& path, unsigned sector_size) {
+OpenDisk open_for_writing(const Options& options, const std::string& path,
+                          const OpenOptions& wanted) {
   OpenDisk out;
   check_outputs(options, path);
-  out.real = open_device(path, {true, sector_size});
+  out.real = open_device(path, wanted);
   if (options.fault.empty()) return out;
   if (out.real->identity().kind != "image" && !options.fault_on_a_real_device) {
     throw Error(ErrorCode::words, "--fault is for images: this is a real device",
@@ -236,7 +237,8 @@ int run_assessed(const Options& options, Device& device, const Assessment& asses
 
 int rewrite(const Options& options) {
   const std::vector<Goal> goals = goals_of(options);
-  OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
+  OpenDisk disk = open_for_writing(options, options.disk,
+                                   {true, options.sector_size, options.physical_sector_size});
   Random random = random_of(options);
   return run_assessed(options, disk.device(),
                       nuvrat::assess(disk.device(), goals, read_options(options), random));
@@ -257,7 +259,8 @@ int check(const Options& options) {
     throw Error(ErrorCode::words, "--repair looks at the whole disk", {},
                 "Leave the partitions out");
   if (options.repair) {
-    OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
+    OpenDisk disk = open_for_writing(options, options.disk,
+                                     {true, options.sector_size, options.physical_sector_size});
     const Assessment assessment =
         assess_repair(disk.device(), read_options(options), unowned_of(options));
     if (!assessment.in_reach() || !assessment.steps.empty())
@@ -290,7 +293,8 @@ namespace {
 
 // A disk that shows an unfinished settle of its own, its case lost.
 int resume_disk(const Options& options) {
-  OpenDisk disk = open_for_writing(options, options.disk, options.sector_size);
+  OpenDisk disk = open_for_writing(options, options.disk,
+                                   {true, options.sector_size, options.physical_sector_size});
   Device& device = disk.device();
   const std::optional<Step> step = find_unfinished(device);
   if (!step) {
@@ -331,10 +335,9 @@ OpenCase open_case(const Options& options) {
                     !std::filesystem::equivalent(out.file.disk, options.case_disk, error);
     out.file.disk = options.case_disk;
   }
-  out.disk =
-      open_for_writing(options, out.file.disk.string(), out.file.assessment.before.sector_size);
+  out.disk = open_for_writing(options, out.file.disk.string(), out.file.open_options(true));
   out.stage = stage_of(out.file, out.disk.device());
-  out.tag = disk_tag(out.disk.device(), read_table(out.disk.device()));
+  out.tag = out.file.tag_now(out.disk.device(), out.stage);
   if (!options.json)
     std::cout << case_text(out.file, out.stage, out.tag, output_style()) << std::flush;
   return out;
@@ -376,7 +379,7 @@ int report(const Options& options) {
   std::string disk = options.case_disk.empty() ? job.disk.string() : options.case_disk;
   std::unique_ptr<Device> device;
   try {
-    device = open_device(disk, {false, job.assessment.before.sector_size});
+    device = open_device(disk, job.open_options(false));
   } catch (const Error& e) {
     if (!options.case_disk.empty()) throw;
     std::cerr << "The disk is not at hand (" << e.message()

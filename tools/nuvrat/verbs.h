@@ -21,6 +21,7 @@ struct Options {
   std::vector<std::string> words;  ///< goals or partitions
   bool json = false;
   unsigned sector_size = 0;
+  unsigned physical_sector_size = 0;
   std::string timezone;
   unsigned codepage = 437;
   std::optional<std::uint64_t> seed;

@@ -1,0 +1,211 @@
+#include "rewrite/journal_records.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+#include <zstd.h>
+
+#include <nuvrat/checksum.h>
+#include <nuvrat/error.h>
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t most_unreadable = 4096;  // sectors of one record
+
+Bytes pack(ByteView data) {
+  Bytes out(ZSTD_compressBound(data.size()));
+  const std::size_t n = ZSTD_compress(out.data(), out.size(), data.data(), data.size(), 1);
+  if (ZSTD_isError(n) != 0)
+    throw Error(ErrorCode::file, "the undo journal could not be compressed");
+  out.resize(n);
+  return out;
+}
+
+void unpack(ByteView packed, ByteSpan out) {
+  const std::size_t n = ZSTD_decompress(out.data(), out.size(), packed.data(), packed.size());
+  if (ZSTD_isError(n) != 0 || n != out.size()) {
+    throw Error(ErrorCode::file, "the undo journal could not be decompressed");
+  }
+}
+
+void put_crc(Bytes& out, std::uint32_t value) {
+  for (unsigned i = 0; i < 4; ++i) out.push_back(static_cast<std::uint8_t>(value >> 8 * i));
+}
+
+std::uint32_t get_crc(ByteView bytes, std::size_t index) {
+  std::uint32_t out = 0;
+  for (unsigned i = 4; i > 0; --i) out = out << 8 | bytes[index * 4 + i - 1];
+  return out;
+}
+
+}  // namespace
+
+Journal::Impl::Impl(JournalFile file, std::uint32_t sector_size, Undo undo)
+    : file_(std::move(file)), sector_size_(sector_size), undo_(undo) {}
+
+void Journal::Impl::index(const RecordHeader& header, std::uint64_t offset) {
+  const unsigned step = header.step.value();
+  switch (header.kind) {
+    case RecordKind::undo:
+      pending_.push_back({step,
+                          static_cast<Phase>(header.phase),
+                          header.kept,
+                          header.neighbour != 0,
+                          {header.lba.value(), header.count.value()},
+                          offset,
+                          static_cast<unsigned>(purposes_.size() - 1)});
+      break;
+    case RecordKind::purpose: {
+      const Bytes text = file_.payload(offset);
+      purposes_.emplace_back(text.begin(), text.end());
+      break;
+    }
+    case RecordKind::plan: {
+      const Bytes text = file_.payload(offset);
+      plan_.assign(text.begin(), text.end());
+      break;
+    }
+    case RecordKind::witness:
+      witnesses_.emplace(header.lba.value(), header.count.value());
+      break;
+    case RecordKind::version:
+      pending_versions_.emplace(header.lba.value(), header.count.value());
+      break;
+    case RecordKind::ready:
+      records_.insert(records_.end(), pending_.begin(), pending_.end());
+      versions_.insert(pending_versions_.begin(), pending_versions_.end());
+      pending_.clear();
+      pending_versions_.clear();
+      recorded_ = step + 1;
+      break;
+    case RecordKind::done:
+      done_ = step + 1;
+      break;
+    case RecordKind::reverting:
+      reverting_ = true;
+      break;
+    case RecordKind::reverted:
+      reverted_ = true;
+      break;
+  }
+}
+
+void Journal::Impl::append(RecordHeader header, ByteView payload) {
+  index(header, file_.append(header, payload));
+}
+
+void Journal::Impl::mark(RecordKind kind, unsigned step) {
+  RecordHeader header{};
+  header.kind = kind;
+  header.step = step;
+  append(header, {});
+  file_.flush();
+}
+
+void Journal::Impl::record_range(unsigned step, std::optional<Phase> phase, SectorRange range,
+                                 const Device& device, const Device& rehearsed,
+                                 const SectorSet& live) {
+  for (std::uint64_t at = 0; at < range.count; at += most_record_sectors) {
+    const SectorRange piece{range.first + at,
+                            std::min<std::uint64_t>(most_record_sectors, range.count - at)};
+    const Bytes before = device.read(piece.first, piece.count);
+    const Bytes after = rehearsed.read(piece.first, piece.count);
+    Bytes payload;
+    for (std::uint64_t i = 0; i < piece.count; ++i) put_crc(payload, sector_crc(after, i));
+    RecordHeader header{};
+    header.kind = RecordKind::undo;
+    header.phase = static_cast<std::uint8_t>(phase.value_or(Phase::settle));
+    header.neighbour = phase ? 0 : 1;
+    header.step = step;
+    header.lba = piece.first;
+    header.count = static_cast<std::uint32_t>(piece.count);
+    const bool keep = undo_ == Undo::full || phase != Phase::prepare || live.first_overlap(piece);
+    if (!keep) {
+      header.kept = Kept::nothing;
+      for (std::uint64_t i = 0; i < piece.count; ++i) put_crc(payload, sector_crc(before, i));
+    } else if (all_zero(before)) {
+      header.kept = Kept::zeros;
+    } else {
+      header.kept = Kept::packed;
+      const Bytes packed = pack(before);
+      payload.insert(payload.end(), packed.begin(), packed.end());
+    }
+    append(header, payload);
+  }
+}
+
+void Journal::Impl::require_disk(const Device& device) const {
+  if (device.sector_size() == sector_size_) return;
+  throw Error(ErrorCode::refused,
+              fmt::format("the undo journal is of a disk with sectors of {} bytes, this one has {}",
+                          sector_size_, device.sector_size()));
+}
+
+void Journal::Impl::say_purpose(const std::string& what) {
+  if (purposes_.back() == what) return;
+  RecordHeader header{};
+  header.kind = RecordKind::purpose;
+  append(header, {reinterpret_cast<const std::uint8_t*>(what.data()), what.size()});
+}
+
+std::uint32_t Journal::Impl::sector_crc(ByteView bytes, std::uint64_t index) const {
+  return crc32(bytes.subspan(index * sector_size_, sector_size_));
+}
+
+Bytes Journal::Impl::before_of(const Record& r) const {
+  Bytes out;
+  if (r.kept == Kept::nothing) return out;
+  out.resize(r.range.count * sector_size_);
+  if (r.kept == Kept::packed) {
+    const Bytes payload = file_.payload(r.offset);
+    unpack(ByteView(payload).subspan(r.range.count * 4), out);
+  }
+  return out;
+}
+
+Bytes Journal::Impl::read_now(const Device& device, SectorRange range,
+                              SectorSet& unreadable) const {
+  Bytes now(range.count * sector_size_);
+  try {
+    (void)device.read_medium(range.first, now);
+    return now;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read || range.count == 0) throw;
+  }
+  std::uint64_t failed = 0;
+  for (std::uint64_t i = 0; i < range.count; ++i) {
+    try {
+      (void)device.read_medium(range.first + i,
+                               ByteSpan(now).subspan(i * sector_size_, sector_size_));
+    } catch (const Error& e) {
+      // A device that is gone would fail at every sector.
+      if (e.code() != ErrorCode::device_read || ++failed > most_unreadable) throw;
+      unreadable.add({range.first + i, 1});
+    }
+  }
+  return now;
+}
+
+void Journal::Impl::judge(const Record& r, const SectorSet& parts, const Device& device,
+                          bool finished, SectorSet& known, StrangeSectors& strange) const {
+  const Bytes payload = file_.payload(r.offset);
+  const Bytes now = read_now(device, r.range, strange.unreadable);
+  const Bytes before = before_of(r);
+  for (std::uint64_t i = 0; i < r.range.count; ++i) {
+    if (!parts.contains({r.range.first + i, 1}) ||
+        strange.unreadable.contains({r.range.first + i, 1}))
+      continue;
+    const std::uint32_t crc = sector_crc(now, i);
+    const std::uint64_t lba = r.range.first + i;
+    bool fine = crc == get_crc(payload, i);
+    if (!fine && !finished) {
+      fine = crc == (before.empty() ? get_crc(payload, r.range.count + i) : sector_crc(before, i));
+      const auto [from, to] = versions_.equal_range(lba);
+      for (auto it = from; it != to; ++it) fine |= it->second == crc;
+    }
+    (fine ? known : strange.foreign).add({lba, 1});
+  }
+}
+
+}  // namespace nuvrat

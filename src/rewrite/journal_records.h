@@ -1,0 +1,64 @@
+#pragma once
+// The records of an undo journal, indexed: forwards appends them, backwards reads them.
+
+#include <map>
+#include <optional>
+
+#include <nuvrat/journal.h>
+
+#include "rewrite/journal_file.h"
+
+namespace nuvrat {
+
+// One record: before and after of at most most_record_sectors neighbours.
+struct Journal::Record {
+  unsigned step;
+  Phase phase;
+  Kept kept;
+  bool neighbour;  // written along, unchanged
+  SectorRange range;
+  std::uint64_t offset;  // in the journal
+  unsigned purpose;      // index of its text
+};
+
+class Journal::Impl {
+ public:
+  Impl(JournalFile file, std::uint32_t sector_size, Undo undo);
+
+  void index(const RecordHeader& header, std::uint64_t offset);
+  void append(RecordHeader header, ByteView payload);
+  void mark(RecordKind kind, unsigned step);
+  /// Without a phase: neighbours, which stay as they are.
+  void record_range(unsigned step, std::optional<Phase> phase, SectorRange range,
+                    const Device& device, const Device& rehearsed, const SectorSet& live);
+  void say_purpose(const std::string& what);
+
+  void require_disk(const Device& device) const;
+  [[nodiscard]] std::uint32_t sector_crc(ByteView bytes, std::uint64_t index) const;
+  /// Before-contents of a record; empty when they were not kept.
+  [[nodiscard]] Bytes before_of(const Record& r) const;
+  /// Reads what it can; the sectors that the device doesn't give are added to `unreadable`.
+  [[nodiscard]] Bytes read_now(const Device& device, SectorRange range,
+                               SectorSet& unreadable) const;
+  /// Which sectors of `parts` of a record hold something that the rewrite knows, as far as they can
+  /// be read.
+  void judge(const Record& r, const SectorSet& parts, const Device& device, bool finished,
+             SectorSet& known, StrangeSectors& strange) const;
+
+  JournalFile file_;
+  std::uint32_t sector_size_;
+  Undo undo_;
+  std::vector<Record> records_;
+  std::vector<Record> pending_;
+  std::multimap<std::uint64_t, std::uint32_t> versions_;
+  std::multimap<std::uint64_t, std::uint32_t> pending_versions_;
+  std::map<std::uint64_t, std::uint32_t> witnesses_;  // CRC-32 by sector
+  std::vector<std::string> purposes_{""};
+  std::string plan_;
+  unsigned recorded_ = 0;
+  unsigned done_ = 0;
+  bool reverting_ = false;
+  bool reverted_ = false;
+};
+
+}  // namespace nuvrat
