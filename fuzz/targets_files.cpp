@@ -52,7 +52,7 @@ void journal(ByteView input) {
     (void)journal.writes();
     (void)journal.steps_done();
     const MemoryDevice disk(4096, 512);
-    (void)journal.foreign_sectors(disk, false);
+    (void)journal.strange_sectors(disk, false);
     (void)journal.before_switch(0, disk);
     (void)journal.bytes_to_put_back();
   });

@@ -80,7 +80,7 @@ class Browser:
 
 def manifest_totals(path):
     """Counted from the lines themselves; the seal is the one that the file closes with."""
-    out = {"files": 0, "folders": 0, "bytes": 0, "unreadable": 0, "ranges": 0, "seal": None}
+    out = {"files": 0, "folders": 0, "bytes": 0, "unreadable": 0, "left-out": 0, "ranges": 0, "seal": None}
     for line in pathlib.Path(path).read_text().splitlines():
         entry = json.loads(line)
         if "sha256" in entry and "path" in entry:
@@ -91,6 +91,9 @@ def manifest_totals(path):
             out["folders"] += 1
         elif "range" in entry:
             out["ranges"] += 1
+            out["left-out"] += "fault" in entry
+        elif "reason" in entry:
+            out["left-out"] += 1
         elif "seal" in entry:
             out["seal"] = entry["seal"]
     return out

@@ -68,6 +68,8 @@ class Device {
   /// Reads from the medium, not from the system's memory. False where the system can't do that:
   /// what was read may then be what it remembers. Errors as read.
   [[nodiscard]] bool read_medium(std::uint64_t lba, ByteSpan out) const;
+  /// Sectors that can be read at all: fewer than sectors() where the end is cut off.
+  [[nodiscard]] virtual std::uint64_t there() const { return sectors_; }
   /// The first sector from `lba` on that may hold anything but zeros; sectors() when none does.
   /// Sparse images answer from their holes, others answer `lba`.
   [[nodiscard]] virtual std::uint64_t next_data(std::uint64_t lba) const;

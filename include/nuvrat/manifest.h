@@ -33,7 +33,9 @@ struct ManifestVolume {
   FileTree tree;
   std::vector<Digest> digests;  ///< by node; zero for directories
   std::map<FileTree::Id, std::vector<ByteRange>>
-      unreadable;  ///< parts that the device did not give
+      unreadable;                 ///< parts that the device did not give
+  std::vector<LeftOut> left_out;  ///< what could not be read, and is therefore not in the tree
+  [[nodiscard]] std::vector<FileTree::Id> encrypted() const;
 };
 
 /// A partition whose contents Nuvrat does not read.
@@ -45,6 +47,7 @@ struct ManifestRange {
   Digest digest;  ///< see range_digest
   std::vector<ByteRange> unreadable;
   bool holds_nothing = false;  ///< an empty reserved partition, which a rewrite may drop
+  std::string fault{};         ///< why a volume that should be readable is recorded like this
 };
 
 struct Manifest {
@@ -53,12 +56,18 @@ struct Manifest {
   std::uint32_t sector_size = 512;
   std::vector<ManifestVolume> volumes;  ///< in disk order
   std::vector<ManifestRange> ranges;    ///< in disk order
+  bool chosen = false;                  ///< only of some partitions: it says nothing of the others
 
   [[nodiscard]] std::uint64_t files() const;
   [[nodiscard]] std::uint64_t directories() const;
   [[nodiscard]] std::uint64_t bytes() const;
   /// Files of which something could not be read.
   [[nodiscard]] std::uint64_t unreadable_files() const;
+  /// Places that could not be read, so that what they hold is not recorded: folders, files, whole
+  /// volumes.
+  [[nodiscard]] std::uint64_t left_out() const;
+  /// Everything of the disk, or of the partitions that were chosen, is in it.
+  [[nodiscard]] bool whole() const { return unreadable_files() == 0 && left_out() == 0; }
   /// Five groups of five characters.
   [[nodiscard]] std::string seal() const;
 };
@@ -92,7 +101,18 @@ void save_manifest(const Manifest& manifest, const std::filesystem::path& path);
 void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
                     bool with_partition);
 
-enum class DifferenceKind { missing, extra, kind, size, content, times, attributes, range, volume };
+enum class DifferenceKind {
+  missing,
+  extra,
+  kind,
+  size,
+  content,
+  times,
+  attributes,
+  range,
+  volume,
+  label
+};
 [[nodiscard]] const char* name_of(DifferenceKind kind);
 
 struct Difference {
@@ -107,12 +127,22 @@ struct Comparison {
   std::uint64_t count = 0;              ///< all of them
   std::string seal_before;
   std::string seal_after;
+  std::uint64_t left_out = 0;    ///< places that could not be read, on the side with more of them
+  std::uint64_t unreadable = 0;  ///< the same of files that are there, but not all of them
+  bool chosen = false;           ///< only some partitions were recorded
+  bool accessed = true;          ///< access times were compared, too
   static constexpr std::size_t most_listed = 1000;
   [[nodiscard]] bool equal() const { return count == 0; }
+  /// Something could not be compared, because it could not be read.
+  [[nodiscard]] bool partial() const { return left_out > 0 || unreadable > 0; }
 };
 
-/// Holds `after` against `before`, partition by partition in disk order. Times are compared as far
-/// as the coarser of both sides can tell.
-[[nodiscard]] Comparison compare(const Manifest& before, const Manifest& after);
+enum class AccessTimes { compared, left };  ///< a system changes them by reading
+
+/// Holds `after` against `before`, partition by partition in disk order: names, sizes, contents,
+/// times, the attributes that FAT knows, labels. Times are compared as far as the coarser of both
+/// sides can tell. Of a manifest of chosen partitions only those are.
+[[nodiscard]] Comparison compare(const Manifest& before, const Manifest& after,
+                                 AccessTimes accessed = AccessTimes::compared);
 
 }  // namespace nuvrat

@@ -47,7 +47,8 @@ struct Survey {
 /// The tag alone.
 [[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
 
-/// Records every file of every volume, or of the partitions named. With `known`, contents on
+/// Records every file of every volume, or of the partitions named. What can't be read is named in
+/// the manifest; so is the part of an image that is cut off. With `known`, contents on
 /// sectors that were not written since are taken from there (see KnownContents).
 struct KnownManifest {
   const Manifest& recorded;
@@ -57,5 +58,8 @@ struct KnownManifest {
                                      const std::vector<unsigned>& numbers = {},
                                      const KnownManifest* known = nullptr,
                                      std::string_view doing = "reading");
+/// To hold a disk against a manifest: the same partitions, wherever their numbers are now.
+[[nodiscard]] Manifest take_manifest_again(const Manifest& recorded, Device& device,
+                                           const ReadOptions& options, Progress& progress);
 
 }  // namespace nuvrat

@@ -3,7 +3,9 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string>
+#include <vector>
 
 #include <nuvrat/device.h>
 #include <nuvrat/file_tree.h>
@@ -35,6 +37,14 @@ struct VolumeInfo {
   bool clean = true;                 ///< it was closed properly, and no error was noted on it
 };
 
+/// What a reader could not take in: it is not in the tree.
+struct LeftOut {
+  std::string path;  ///< of a folder of which something is missing, or of a file; "" is the root
+  std::optional<std::uint64_t> record{};  ///< an NTFS record, or a FAT folder's entry
+  std::string reason{};
+  bool operator==(const LeftOut&) const = default;
+};
+
 class VolumeReader {
  public:
   VolumeReader() = default;
@@ -43,13 +53,18 @@ class VolumeReader {
   virtual ~VolumeReader() = default;
 
   [[nodiscard]] virtual const VolumeInfo& info() const = 0;
-  /// Reads every directory at the first call. Entries that break a rule are left out and reported.
+  /// Reads every directory at the first call. What breaks a rule or can't be read is left out, and
+  /// named in left_out().
   [[nodiscard]] virtual const FileTree& tree() = 0;
   /// The same, given away: a large one need not lie in memory twice. The reader's own is empty
   /// then.
   [[nodiscard]] virtual FileTree take_tree() = 0;
   /// What was seen so far; complete once tree() has been called.
   [[nodiscard]] virtual const Findings& findings() const = 0;
+  /// In what way the tree is not whole; complete once tree() has been called. At most
+  /// most_left_out of them, the last of which then says that there are more.
+  [[nodiscard]] const std::vector<LeftOut>& left_out() const { return left_out_; }
+  static constexpr std::size_t most_left_out = 10000;
   /// The sectors that structures and contents own; the rest of the volume is free.
   [[nodiscard]] virtual SectorSet owned() = 0;
   /// Sectors that are marked as bad: owned, but by nobody.
@@ -58,6 +73,16 @@ class VolumeReader {
   /// Error (damaged, device_read).
   virtual void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) = 0;
   [[nodiscard]] virtual const Device& device() const = 0;
+
+ protected:
+  void leave_out(LeftOut what) {
+    if (left_out_.size() < most_left_out) left_out_.push_back(std::move(what));
+    if (left_out_.size() == most_left_out)
+      left_out_.back() = {"", {}, "there are more such places than are listed"};
+  }
+
+ private:
+  std::vector<LeftOut> left_out_;
 };
 
 /// What a device (usually a Window onto a partition) seems to hold, from its first sectors alone.

@@ -7,9 +7,25 @@
 #include <nuvrat/survey.h>
 
 #include "base/budget.h"
+#include "disk/cut_window.h"
 
 namespace nuvrat {
 namespace {
+
+// A volume was made smaller, or its partition larger: the room behind it is nobody's.
+void note_room_behind(const Device& window, const VolumeInfo& volume, const Partition& p,
+                      Findings& out) {
+  const std::uint64_t least = (1u << 20) / window.sector_size();  // less is what aligning leaves
+  if (volume.sectors >= window.sectors() || window.sectors() - volume.sectors < least) return;
+  out.push_back(
+      {"volume.shorter",
+       Severity::note,
+       {part_name(p.number), p.start + volume.sectors, {}, {}},
+       fmt::format("the volume ends {} before its {}: {} sectors behind it are not used",
+                   format_bytes((window.sectors() - volume.sectors) * window.sector_size()),
+                   p.number == 0 ? "disk" : "partition", window.sectors() - volume.sectors),
+       false});
+}
 
 void look_at_volume(Device& device, const ReadOptions& options, bool deep, SurveyedPartition& out) {
   const Partition& p = out.partition;
@@ -19,7 +35,14 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
     return at;
   };
   try {
-    const Window window(device, p.range());
+    // Of an image that was cut off, what there is.
+    std::unique_ptr<Device> there;
+    if (p.start + p.sectors > device.sectors()) {
+      there = std::make_unique<CutWindow>(device, p.range());
+    } else {
+      there = std::make_unique<Window>(device, p.range());
+    }
+    const Device& window = *there;
     out.signature = recognise_volume(window);
     if (p.number != 0 && !type_matches(p, out.signature.kind)) {
       out.findings.push_back(
@@ -33,6 +56,7 @@ void look_at_volume(Device& device, const ReadOptions& options, bool deep, Surve
     const auto reader = open_volume(window, options);
     if (!reader) return;
     out.volume = reader->info();
+    note_room_behind(window, *out.volume, p, out.findings);
     // The reader says what it met; the check says all of it.
     const Findings findings = deep ? check_volume(window, options) : reader->findings();
     for (Finding f : findings) {
@@ -190,7 +214,9 @@ Survey survey_disk(Device& device, const ReadOptions& options, bool deep) {
   Budget covered(device.sectors());
   for (SurveyedPartition& p : out.partitions) {
     if (p.partition.role == Role::extended || p.partition.sectors == 0) continue;
-    if (covered.take(p.partition.sectors)) {
+    const std::uint64_t there = std::min(
+        p.partition.sectors, device.sectors() - std::min(p.partition.start, device.sectors()));
+    if (covered.take(there)) {
       look_at_volume(device, options, deep, p);
     } else {
       p.findings.push_back({"table.overlaps",

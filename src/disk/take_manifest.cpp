@@ -7,6 +7,7 @@
 #include <nuvrat/survey.h>
 
 #include "base/budget.h"
+#include "disk/cut_window.h"
 
 namespace nuvrat {
 namespace {
@@ -28,39 +29,100 @@ const ManifestRange* untouched_range(const KnownManifest* known, SectorRange ran
   return it == all.end() ? nullptr : &*it;
 }
 
+std::string description_of(const Device& device) {
+  try {
+    return recognise_volume(device).description;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read) throw;
+    return "contents whose beginning can't be read";
+  }
+}
+
+// A volume that can be read, or none: what is wrong with it is then in `fault`.
+std::unique_ptr<VolumeReader> open_for_manifest(const Device& device, const ReadOptions& options,
+                                                std::string& fault) {
+  ReadOptions wanted = options;
+  wanted.short_names = false;
+  try {
+    auto reader = open_volume(device, wanted);
+    if (reader) (void)reader->tree();
+    return reader;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+    fault = e.message();
+    return nullptr;
+  }
+}
+
+void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progress,
+                      const KnownManifest* known, std::string_view doing, Manifest& out) {
+  progress.stage(fmt::format("{} {}", doing, part_name(p.number)), reader.tree().total_bytes());
+  const ManifestVolume* recorded = recorded_volume(known, p.start);
+  ManifestVolume volume;
+  if (recorded != nullptr) {
+    const KnownContents contents{*recorded, known->written};
+    volume = record_volume(reader, p.start, progress, &contents);
+  } else {
+    volume = record_volume(reader, p.start, progress);
+  }
+  volume.number = p.number;
+  volume.sectors = p.sectors;
+  out.volumes.push_back(std::move(volume));
+}
+
 void record_partition(Device& device, const Partition& p, const ReadOptions& options,
                       Progress& progress, const KnownManifest* known, std::string_view doing,
                       Manifest& out) {
-  const Window window(device, p.range());
-  ReadOptions wanted = options;
-  wanted.short_names = false;
-  if (const auto reader = open_volume(window, wanted)) {
-    progress.stage(fmt::format("{} {}", doing, part_name(p.number)), reader->tree().total_bytes());
-    const ManifestVolume* recorded = recorded_volume(known, p.start);
-    ManifestVolume volume;
-    if (recorded != nullptr) {
-      const KnownContents contents{*recorded, known->written};
-      volume = record_volume(*reader, p.start, progress, &contents);
-    } else {
-      volume = record_volume(*reader, p.start, progress);
-    }
-    volume.number = p.number;
-    out.volumes.push_back(std::move(volume));
+  // Of an image that was cut off, what there is.
+  std::unique_ptr<Device> window;
+  const std::uint64_t there =
+      std::min(p.sectors, device.sectors() - std::min(p.start, device.sectors()));
+  if (there < p.sectors) {
+    window = std::make_unique<CutWindow>(device, p.range());
+  } else {
+    window = std::make_unique<Window>(device, p.range());
+  }
+  std::string fault;
+  if (const auto reader = open_for_manifest(*window, options, fault)) {
+    record_volume_at(*reader, p, progress, known, doing, out);
     return;
   }
   ManifestRange range;
   if (const ManifestRange* same = untouched_range(known, p.range())) {
     range = *same;
   } else {
-    progress.stage(fmt::format("{} {}", doing, part_name(p.number)), window.bytes());
+    progress.stage(fmt::format("{} {}", doing, part_name(p.number)), there * device.sector_size());
     range.start = p.start;
     range.sectors = p.sectors;
-    range.description = recognise_volume(window).description;
+    range.description = there == 0 ? "beyond the end of the disk" : description_of(*window);
     range.holds_nothing = class_of(p.type) == TypeClass::reserved;
-    range.digest = range_digest(device, p.range(), progress, range.unreadable);
+    range.fault = fault;
+    if (there > 0)
+      range.digest = range_digest(device, {p.start, there}, progress, range.unreadable);
+    if (there < p.sectors)
+      range.unreadable.push_back(
+          {there * device.sector_size(), (p.sectors - there) * device.sector_size()});
   }
   range.number = p.number;
   out.ranges.push_back(std::move(range));
+}
+
+// A volume without a table, as long as it says that it is; what Nuvrat doesn't know is one range.
+Partition whole_disk(Device& device, const ReadOptions& options) {
+  Partition whole;
+  whole.sectors = device.sectors();
+  try {
+    (void)open_volume(device, options);
+    return whole;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+  }
+  constexpr std::uint64_t longest = std::uint64_t{1} << 40;
+  const CutWindow longer(device, {0, longest});
+  std::string ignored;
+  if (const auto reader = open_for_manifest(longer, options, ignored))
+    whole.sectors = std::max(whole.sectors, reader->info().sectors);
+  return whole;
 }
 
 }  // namespace
@@ -72,14 +134,13 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
   out.device = device.identity().path;
   out.zone = options.zone.name();
   out.sector_size = device.sector_size();
+  out.chosen = !numbers.empty();
   const TableReading table = read_table(device);
   std::vector<Partition> parts = table.layout.data_partitions();
-  if (parts.empty() && table.layout.kind != TableKind::gpt &&
-      recognise_volume(device).kind != VolumeKind::unknown) {
-    Partition whole;
-    whole.sectors = device.sectors();
-    parts.push_back(whole);
-  }
+  if (parts.empty() && (table.layout.kind == TableKind::none ||
+                        (table.layout.kind != TableKind::gpt &&
+                         recognise_volume(device).kind != VolumeKind::unknown)))
+    parts.push_back(whole_disk(device, options));
   for (const unsigned number : numbers) {
     if (std::none_of(parts.begin(), parts.end(),
                      [number](const auto& p) { return p.number == number; })) {
@@ -92,7 +153,7 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
-    if (!covered.take(p.sectors)) {
+    if (!covered.take(std::min(p.sectors, device.sectors()))) {
       throw Error(
           ErrorCode::damaged,
           fmt::format("the partitions overlap so much that reading up to p{} would read the "
@@ -103,6 +164,22 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
     record_partition(device, p, options, progress, known, doing, out);
   }
   return out;
+}
+
+Manifest take_manifest_again(const Manifest& recorded, Device& device, const ReadOptions& options,
+                             Progress& progress) {
+  std::vector<unsigned> numbers;
+  const auto begins_at = [](std::uint64_t start) {
+    return [start](const auto& part) { return part.start == start; };
+  };
+  if (recorded.chosen) {
+    for (const Partition& p : read_table(device).layout.data_partitions()) {
+      if (std::any_of(recorded.volumes.begin(), recorded.volumes.end(), begins_at(p.start)) ||
+          std::any_of(recorded.ranges.begin(), recorded.ranges.end(), begins_at(p.start)))
+        numbers.push_back(p.number);
+    }
+  }
+  return take_manifest(device, options, progress, numbers);
 }
 
 }  // namespace nuvrat

@@ -1,5 +1,6 @@
 #include "fat/read.h"
 
+#include <algorithm>
 #include <set>
 #include <utility>
 
@@ -121,16 +122,44 @@ class FatReader final : public VolumeReader {
     return geometry_.kind == VolumeKind::fat32 ? geometry_.root_cluster : 0;
   }
 
+  // What the device doesn't give reads as deleted entries: zeros would end the folder there.
+  void read_entries(const Folder& folder, std::uint64_t lba, ByteSpan out) {
+    constexpr std::uint8_t deleted = 0xE5;
+    try {
+      device_.read(lba, out);
+      return;
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::device_read) throw;
+    }
+    for (std::uint64_t at = 0; at < out.size(); at += device_.sector_size()) {
+      const ByteSpan sector = out.subspan(at, device_.sector_size());
+      const std::uint64_t number = lba + at / device_.sector_size();
+      try {
+        device_.read(number, sector);
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::device_read) throw;
+        std::fill(sector.begin(), sector.end(), deleted);
+        add_finding("fat.folder-unreadable", Severity::error, number, {}, folder.id,
+                    "a part of the folder can't be read");
+        leave_out({tree_.path(folder.id),
+                   {},
+                   fmt::format("the device doesn't give sector {} of the volume", number)});
+      }
+    }
+  }
+
   // The folder's bytes, as far as its chain is sound and its own, and the format allows.
   Bytes read_folder(const Folder& folder) {
     if (folder.cluster == 0) {
-      return device_.read(geometry_.root_start() * ratio_,
-                          std::uint64_t{geometry_.root_sectors} * ratio_);
+      Bytes out(std::uint64_t{geometry_.root_sectors} * ratio_ * device_.sector_size());
+      read_entries(folder, geometry_.root_start() * ratio_, out);
+      return out;
     }
     const FatMap::Chain chain = map_->chain(folder.cluster, *chains_);
     if (!chain.sound()) {
       add_finding("fat.chain", Severity::error, {}, {}, folder.id,
                   "the folder's chain is broken: " + chain.text);
+      leave_out({tree_.path(folder.id), {}, "the folder's chain is broken: " + chain.text});
     }
     Bytes out;
     for (const ClusterRange& r : chain.ranges) {
@@ -138,6 +167,7 @@ class FatReader final : public VolumeReader {
       if (folder_sectors_.first_overlap(range)) {
         add_finding("fat.folder-twice", Severity::error, range.first, {}, folder.id,
                     "the folder's clusters are another folder's, or come again");
+        leave_out({tree_.path(folder.id), {}, "its clusters are another folder's, or come again"});
         break;
       }
       folder_sectors_.add(range);
@@ -145,10 +175,11 @@ class FatReader final : public VolumeReader {
       const std::uint64_t count = std::min(range.count, room / device_.sector_size());
       const std::size_t at = out.size();
       out.resize(at + count * device_.sector_size());
-      device_.read(range.first, ByteSpan(out).subspan(at));
+      read_entries(folder, range.first, ByteSpan(out).subspan(at));
       if (count < range.count) {
         add_finding("fat.folder-too-long", Severity::error, range.first, {}, folder.id,
                     "the folder has more than 65,536 entries");
+        leave_out({tree_.path(folder.id), {}, "it has more than 65,536 entries"});
         break;
       }
     }
@@ -189,17 +220,8 @@ class FatReader final : public VolumeReader {
   }
 
   Bytes contents_of(const Folder& folder) {
-    try {
-      return folder.id == FileTree::root && root_bytes_ ? *std::exchange(root_bytes_, std::nullopt)
-                                                        : read_folder(folder);
-    } catch (const Error& e) {
-      if (e.code() != ErrorCode::device_read) throw;
-      const std::string path = tree_.path(folder.id);
-      throw Error(
-          ErrorCode::device_read, "a folder could not be read: " + e.message(),
-          {e.place().subject, e.place().sector, {}, path.empty() ? "the root folder" : path},
-          "Make an image of the disk with what can still be read, and work on that");
-    }
+    return folder.id == FileTree::root && root_bytes_ ? *std::exchange(root_bytes_, std::nullopt)
+                                                      : read_folder(folder);
   }
 
   void add_items(const Folder& folder, const DirectoryContents& contents, std::vector<Folder>& open,
@@ -224,13 +246,18 @@ class FatReader final : public VolumeReader {
       if (!geometry_.valid_cluster(item.cluster)) {
         add_finding("fat.folder-cluster", Severity::error, {}, item.index, id,
                     fmt::format("the folder would begin at cluster {}", item.cluster));
+        leave_out({tree_.path(id), item.index,
+                   fmt::format("the folder would begin at cluster {}", item.cluster)});
       } else if (!seen.insert(item.cluster).second) {
         add_finding("fat.folder-twice", Severity::error, {}, item.index, id,
                     fmt::format("another folder begins at cluster {} as well", item.cluster));
+        leave_out({tree_.path(id), item.index,
+                   fmt::format("another folder begins at cluster {} as well", item.cluster)});
       } else if (const std::size_t units = folder.path_units + 1 + item.name.size();
                  units > FileTree::most_path_units) {
         add_finding("fat.path-too-long", Severity::error, {}, item.index, folder.id,
                     "folders inside it lie too deep for any system");
+        leave_out({tree_.path(folder.id), item.index, "folders inside it lie too deep"});
       } else {
         open.push_back({id, item.cluster, units});
       }

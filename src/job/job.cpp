@@ -27,10 +27,21 @@ void require_readable(const Manifest& before, const JobOptions& options) {
       add(part_name(v.number) + "/" + v.tree.path(id), parts);
   }
   for (const ManifestRange& r : before.ranges) add(part_name(r.number), r.unreadable);
+  const auto add_place = [&](const std::string& name, const std::string& reason) {
+    if (++count > 5) return;
+    names += fmt::format("{}{}: {}", names.empty() ? "" : ", ", name, reason);
+  };
+  for (const ManifestVolume& v : before.volumes) {
+    for (const LeftOut& l : v.left_out) add_place(part_name(v.number) + "/" + l.path, l.reason);
+  }
+  for (const ManifestRange& r : before.ranges) {
+    if (!r.fault.empty()) add_place(part_name(r.number), r.fault);
+  }
   if (count == 0 || options.accept_unreadable) return;
   throw refused(
       fmt::format("{} can't be read in full: {}{}",
-                  plural(count, "file or range", "files or ranges"), names, count > 5 ? ", …" : ""),
+                  plural(count, "file, folder or range", "files, folders or ranges"), names,
+                  count > 5 ? ", …" : ""),
       "Nothing was written. before.manifest in the case names them all; to go on all the same, "
       "and expect the same damage afterwards, pass --accept-unreadable");
 }

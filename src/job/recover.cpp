@@ -109,7 +109,8 @@ void require_same_files(Device& device, const CaseFile& job, const Case& folder,
   if (!folder.has("after.manifest")) return;
   const Manifest then = load_manifest(folder.file("after.manifest"));
   const Comparison changes =
-      compare(then, take_manifest(device, job.options.read, progress, {}, nullptr, "comparing"));
+      compare(then, take_manifest(device, job.options.read, progress, {}, nullptr, "comparing"),
+              AccessTimes::left);
   if (changes.equal()) return;
   std::string text;
   for (const Difference& d : changes.differences) {

@@ -216,6 +216,7 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
   result.bytes = after.bytes();
   result.ranges = after.ranges.size();
   result.unreadable = after.unreadable_files();
+  result.left_out = after.left_out();
   nlohmann::json findings = nlohmann::json::array();
   for (const Finding& f : result.findings_after) findings.push_back(to_json(f));
   const nlohmann::json json = {{"schema", "nuvrat.result/1"},

@@ -372,6 +372,10 @@ void check_records(CheckState& state) {
                   "the record was not written whole: its update sequence differs");
       return;
     }
+    if (how == RecordState::unreadable) {
+      state.error("ntfs.record-unreadable", number, "the device doesn't give the record");
+      return;
+    }
     if (how != RecordState::sound) {
       if (number < first_user_record && number < 12)
         state.error("ntfs.record-missing", number, "a record of the system is no record");

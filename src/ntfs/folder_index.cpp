@@ -14,6 +14,7 @@ namespace nuvrat {
 namespace {
 
 constexpr std::uint64_t most_index_root = 65536;
+constexpr std::size_t most_faults = 1000;  // of one folder
 
 struct Block {
   std::uint64_t vcn;
@@ -57,8 +58,8 @@ void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, s
 
 }  // namespace
 
-std::vector<IndexedName> read_folder_index(const NtfsVolume& volume, std::uint64_t number,
-                                           const std::vector<AttributeView>& folder) {
+FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
+                              const std::vector<AttributeView>& folder) {
   const AttributeView* root = find_attribute(folder, at_index_root, u"$I30");
   if (root == nullptr || !root->resident || root->value.size() > most_index_root)
     throw Error(ErrorCode::damaged, "the folder has no index");
@@ -70,26 +71,37 @@ std::vector<IndexedName> read_folder_index(const NtfsVolume& volume, std::uint64
       blocks == nullptr
           ? 0
           : std::min(blocks->size, map.clusters() * volume.geometry().cluster_bytes());
-  std::vector<IndexedName> out;
+  FolderNames out;
   std::vector<Block> open;
-  read_entries(root->value, sizeof(IndexRoot), number, 0, out, open);
   std::set<std::uint64_t> seen;
   Bytes block(size);
-  while (!open.empty()) {
+  // Of a damaged block the names before the damage are taken.
+  const auto tried = [&out](const auto& read) {
+    try {
+      read();
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+      out.faults.push_back(e.message());
+    }
+  };
+  tried([&] { read_entries(root->value, sizeof(IndexRoot), number, 0, out.names, open); });
+  while (!open.empty() && out.faults.size() < most_faults) {
     const auto [vcn, depth] = open.back();
     open.pop_back();
-    if (depth > most_index_depth)
-      throw Error(ErrorCode::damaged, fmt::format("the index is {} blocks deep", depth));
-    if (vcn > end / unit || vcn * unit + size > end)
-      throw Error(ErrorCode::damaged, fmt::format("the index leads to block {}", vcn));
-    if (!seen.insert(vcn).second)
-      throw Error(ErrorCode::damaged, fmt::format("the index leads to block {} twice", vcn));
-    volume.read(map, vcn * unit, block);
-    const auto head = load<IndexBlock>(block);
-    if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block) ||
-        head.vcn.value() != vcn)
-      throw Error(ErrorCode::damaged, fmt::format("block {} of the index is damaged", vcn));
-    read_entries(block, offsetof(IndexBlock, header), number, depth, out, open);
+    tried([&, vcn = vcn, depth = depth] {
+      if (depth > most_index_depth)
+        throw Error(ErrorCode::damaged, fmt::format("the index is {} blocks deep", depth));
+      if (vcn > end / unit || vcn * unit + size > end)
+        throw Error(ErrorCode::damaged, fmt::format("the index leads to block {}", vcn));
+      if (!seen.insert(vcn).second)
+        throw Error(ErrorCode::damaged, fmt::format("the index leads to block {} twice", vcn));
+      volume.read(map, vcn * unit, block);
+      const auto head = load<IndexBlock>(block);
+      if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block) ||
+          head.vcn.value() != vcn)
+        throw Error(ErrorCode::damaged, fmt::format("block {} of the index is damaged", vcn));
+      read_entries(block, offsetof(IndexBlock, header), number, depth, out.names, open);
+    });
   }
   return out;
 }

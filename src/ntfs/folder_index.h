@@ -14,15 +14,20 @@ struct IndexedName {
   std::uint8_t space = 0;
 };
 
+/// What could be read of a folder, and why the rest could not.
+struct FolderNames {
+  std::vector<IndexedName> names;
+  std::vector<std::string> faults;
+};
+
 /// Blocks one below the other that an index may have: more names than a volume has records would
 /// not fill them.
 inline constexpr std::size_t most_index_depth = 64;
 
 /// Every name of a folder, over its blocks from the root on; no block twice, and no name of another
-/// folder, so that two folders can't have the same blocks. `number` is the folder's record. Throws
-/// Error (damaged).
-[[nodiscard]] std::vector<IndexedName> read_folder_index(const NtfsVolume& volume,
-                                                         std::uint64_t number,
-                                                         const std::vector<AttributeView>& folder);
+/// folder, so that two folders can't have the same blocks. What lies below a damaged block is a
+/// fault. `number` is the folder's record. Throws Error (damaged) when there is no index at all.
+[[nodiscard]] FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
+                                            const std::vector<AttributeView>& folder);
 
 }  // namespace nuvrat

@@ -76,6 +76,9 @@ class NtfsReader final : public VolumeReader {
     SectorSet out;
     const std::uint64_t spc = volume_.cluster_sectors();
     volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
+      if (state == NtfsVolume::RecordState::unreadable)
+        throw Error(ErrorCode::device_read, "what a record owns can't be read",
+                    {{}, {}, number, {}});
       if (state != NtfsVolume::RecordState::sound || !in_use(record) || base_of(record) != 0)
         return;
       for (const AttributeView& a : attributes_or_none(number, record)) {
@@ -146,8 +149,12 @@ class NtfsReader final : public VolumeReader {
       throw Error(ErrorCode::damaged, fmt::format("$MFT would have {} records", volume_.records()));
     volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
       if (state == NtfsVolume::RecordState::torn) {
-        add_finding("ntfs.record-torn", Severity::error, number, FileTree::root,
-                    "a record was not written whole: its update sequence differs");
+        note_bad_record("ntfs.record-torn", number,
+                        "its record was not written whole: the update sequence differs");
+        return;
+      }
+      if (state == NtfsVolume::RecordState::unreadable) {
+        note_bad_record("ntfs.record-unreadable", number, "the device doesn't give its record");
         return;
       }
       const bool user = number >= first_user_record || number == record_root;
@@ -158,9 +165,21 @@ class NtfsReader final : public VolumeReader {
         take_facts(number, record);
       } catch (const Error& e) {
         if (e.code() != ErrorCode::damaged) throw;
-        add_finding("ntfs.record", Severity::error, number, FileTree::root, e.message());
+        note_bad_record("ntfs.record", number, e.message());
       }
     });
+  }
+
+  // Its name, where one leads to it, is left out of the tree for this reason.
+  void note_bad_record(const char* code, std::uint64_t number, const std::string& reason) {
+    add_finding(code, Severity::error, number, FileTree::root, reason);
+    if (bad_records_.size() < most_left_out) bad_records_[number] = reason;
+  }
+
+  void leave_name_out(FileTree::Id parent, const IndexedName& n, const std::string& reason) {
+    const std::string above = tree_.path(parent);
+    leave_out(
+        {above + (above.empty() ? "" : "/") + to_utf8(n.name), record_of(n.reference), reason});
   }
 
   void take_facts(std::uint64_t number, ByteView record) {
@@ -232,21 +251,18 @@ class NtfsReader final : public VolumeReader {
     while (!open.empty()) {
       const Open folder = open.back();
       open.pop_back();
-      std::vector<IndexedName> names;
+      FolderNames contents;
       try {
-        names = read_folder_index(volume_, folder.record, volume_.attributes(folder.record));
+        contents = read_folder_index(volume_, folder.record, volume_.attributes(folder.record));
       } catch (const Error& e) {
-        if (e.code() == ErrorCode::device_read) {
-          const std::string path = tree_.path(folder.id);
-          throw Error(ErrorCode::device_read, "a folder could not be read: " + e.message(),
-                      {e.place().subject, e.place().sector, folder.record,
-                       path.empty() ? "the root folder" : path},
-                      "Make an image of the disk with what can still be read, and work on that");
-        }
-        if (e.code() != ErrorCode::damaged) throw;
-        add_finding("ntfs.index", Severity::error, folder.record, folder.id, e.message());
-        continue;
+        if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+        contents.faults.push_back(e.message());
       }
+      for (const std::string& fault : contents.faults) {
+        add_finding("ntfs.index", Severity::error, folder.record, folder.id, fault);
+        leave_out({tree_.path(folder.id), folder.record, fault});
+      }
+      const std::vector<IndexedName>& names = contents.names;
       std::map<std::uint64_t, std::u16string> short_names;
       for (const IndexedName& n : names) {
         if (n.space == name_dos && short_names_) short_names[n.reference] = n.name;
@@ -263,9 +279,11 @@ class NtfsReader final : public VolumeReader {
           if (!seen.insert(record).second) {
             add_finding("ntfs.folder-twice", Severity::error, record, id,
                         "the folder has two names");
+            leave_out({tree_.path(id), record, "the folder's contents stand under its other name"});
           } else if (units > FileTree::most_path_units) {
             add_finding("ntfs.path-too-long", Severity::error, record, folder.id,
                         "folders inside it lie too deep for any system");
+            leave_out({tree_.path(folder.id), record, "folders inside it lie too deep"});
           } else {
             open.push_back({id, record, units});
           }
@@ -279,15 +297,20 @@ class NtfsReader final : public VolumeReader {
     const std::uint64_t record = record_of(n.reference);
     FileFacts* f = facts_.find(record);
     if (f == nullptr || !f->known || f->sequence != sequence_of(n.reference)) {
+      const auto bad = bad_records_.find(record);
       add_finding("ntfs.name-dangling", Severity::error, record, parent,
                   fmt::format("'{}' names a file whose record isn't there, or has another name",
                               printable(to_utf8(n.name))));
+      leave_name_out(
+          parent, n,
+          bad == bad_records_.end() ? "its record isn't there, or has another name" : bad->second);
       return FileTree::none;
     }
     if (n.name.empty() || n.name.find_first_of(std::u16string_view(u"/\0", 2)) != n.name.npos) {
       add_finding("ntfs.name-illegal", Severity::error, record, parent,
                   fmt::format("'{}' is empty or holds a character that no name may hold",
                               printable(to_utf8(n.name))));
+      leave_name_out(parent, n, "the name is empty or holds a character that no name may hold");
       return FileTree::none;
     }
     FileTree::Info info;
@@ -348,6 +371,7 @@ class NtfsReader final : public VolumeReader {
   std::unordered_map<FileTree::Id, SideStream> sides_of_;             // by node
   std::unordered_map<std::uint64_t, std::uint64_t> valid_;            // by record
   std::vector<std::uint32_t> record_of_;                              // by node
+  std::map<std::uint64_t, std::string> bad_records_;                  // why it can't be read
 };
 
 }  // namespace

@@ -139,6 +139,17 @@ void NtfsVolume::read(const RunMap& runs, std::uint64_t offset, ByteSpan out) co
   }
 }
 
+bool NtfsVolume::try_read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const {
+  try {
+    read(runs, offset, out);
+    return true;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read) throw;
+    std::fill(out.begin(), out.end(), std::uint8_t{0});
+    return false;
+  }
+}
+
 void NtfsVolume::read(const AttributeView& a, std::uint64_t offset, ByteSpan out) const {
   std::fill(out.begin(), out.end(), std::uint8_t{0});
   const std::uint64_t end = a.resident ? a.value.size() : std::min(a.size, a.initialised);
@@ -187,10 +198,11 @@ void NtfsVolume::each_record(
     }
     const std::uint64_t count = std::min(per_piece, records_ - first);
     const ByteSpan all = ByteSpan(piece).first(count * geometry_.record_bytes);
-    read(mft_, first * geometry_.record_bytes, all);
+    const bool given = try_read(mft_, first * geometry_.record_bytes, all);
     for (std::uint64_t i = 0; i < count; ++i) {
       const ByteSpan record = all.subspan(i * geometry_.record_bytes, geometry_.record_bytes);
-      visit(first + i, record, unprotect_record(record));
+      const bool read_it = given || try_read(mft_, (first + i) * geometry_.record_bytes, record);
+      visit(first + i, record, read_it ? unprotect_record(record) : RecordState::unreadable);
     }
     first += count;
   }

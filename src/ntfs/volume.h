@@ -58,11 +58,11 @@ class NtfsVolume {
   [[nodiscard]] std::uint64_t records() const { return records_; }
   [[nodiscard]] const RunMap& mft() const { return mft_; }
 
-  enum class RecordState { sound, torn, not_a_record };
+  enum class RecordState { sound, torn, not_a_record, unreadable };
   /// A record with its update sequence resolved.
   RecordState read_record(std::uint64_t number, Bytes& out) const;
   /// Every record in order, large pieces at a time; where the device has nothing but a hole there
-  /// are none.
+  /// are none. One that the device doesn't give comes empty, as `unreadable`.
   void each_record(
       const std::function<void(std::uint64_t number, ByteSpan record, RecordState)>& visit) const;
 
@@ -87,6 +87,7 @@ class NtfsVolume {
   struct Segment;
   [[nodiscard]] std::uint64_t records_in_hole(std::uint64_t first) const;
   void read_bytes(std::uint64_t offset, ByteSpan out) const;
+  [[nodiscard]] bool try_read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const;
   [[nodiscard]] std::vector<Segment> segments(std::uint64_t number, ByteView record) const;
   void read_extensions(std::uint64_t number, const AttributeView& list,
                        std::vector<Segment>& all) const;

@@ -46,6 +46,10 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
     out += fmt::format("  damage   {} as unreadable in part as before\n",
                        plural(r.unreadable, "file", "files"));
   }
+  if (r.left_out > 0) {
+    out += fmt::format("  missing  {} not to be read, as before, and not compared\n",
+                       plural(r.left_out, "place", "places"));
+  }
   if (!r.from_medium)
     out += wrap(
         "note     this system can't read past its memory here: what was read back may have "

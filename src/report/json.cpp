@@ -112,26 +112,53 @@ std::string check_json(const Survey& s) {
                {"findings", findings_json(findings)}});
 }
 
+namespace {
+
+json left_out_json(const Manifest& m) {
+  json out = json::array();
+  for (const ManifestVolume& v : m.volumes) {
+    for (const LeftOut& l : v.left_out)
+      out.push_back(
+          {{"partition", v.number}, {"path", printable(l.path)}, {"reason", printable(l.reason)}});
+  }
+  for (const ManifestRange& r : m.ranges) {
+    if (!r.fault.empty())
+      out.push_back({{"partition", r.number}, {"path", ""}, {"reason", printable(r.fault)}});
+  }
+  return out;
+}
+
+}  // namespace
+
 std::string manifest_json(const Manifest& m) {
+  std::uint64_t encrypted = 0;
+  for (const ManifestVolume& v : m.volumes) encrypted += v.encrypted().size();
   return dump({{"schema", "nuvrat.manifest-taken/1"},
-               {"verdict", "recorded"},
+               {"verdict", m.whole() ? "recorded" : "partial"},
                {"device", printable(m.device)},
                {"zone", m.zone},
                {"files", m.files()},
                {"directories", m.directories()},
                {"bytes", m.bytes()},
                {"unreadable_files", m.unreadable_files()},
+               {"left_out", left_out_json(m)},
+               {"encrypted_files", encrypted},
                {"ranges", m.ranges.size()},
                {"seal", m.seal()}});
 }
 
 std::string comparison_json(const Comparison& c, const Manifest& after) {
   return dump({{"schema", "nuvrat.verify/1"},
-               {"verdict", c.equal() ? "equal" : "different"},
+               {"verdict", !c.equal()    ? "different"
+                           : c.partial() ? "partial"
+                                         : "equal"},
                {"seal_before", c.seal_before},
                {"seal_after", c.seal_after},
                {"files", after.files()},
                {"bytes", after.bytes()},
+               {"left_out", c.left_out},
+               {"unreadable_files", c.unreadable},
+               {"access_times_compared", c.accessed},
                {"difference_count", c.count},
                {"differences", differences_json(c)}});
 }

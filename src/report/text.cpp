@@ -130,11 +130,48 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
   return out;
 }
 
+namespace {
+
+constexpr std::size_t most_named = 20;
+
+std::string left_out_lines(const ManifestVolume& v, const TextStyle& style) {
+  std::string out;
+  for (std::size_t i = 0; i < std::min(v.left_out.size(), most_named); ++i) {
+    const LeftOut& l = v.left_out[i];
+    out += wrap(
+        fmt::format("not recorded: {}{}: {}",
+                    l.path.empty() ? "a part of the root folder" : printable(l.path),
+                    l.record ? fmt::format(" (record {})", *l.record) : "", printable(l.reason)),
+        style.width, "       ", "         ",
+        [&](const std::string& s) { return paint(s, bad, style); });
+  }
+  if (v.left_out.size() > most_named)
+    out += fmt::format("       and {} more, in the manifest\n", v.left_out.size() - most_named);
+  return out;
+}
+
+std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
+  const std::vector<FileTree::Id> all = v.encrypted();
+  if (all.empty()) return "";
+  std::string names;
+  for (std::size_t i = 0; i < std::min(all.size(), most_named); ++i)
+    names += (i == 0 ? "" : ", ") + printable(v.tree.path(all[i]));
+  return wrap(fmt::format("{} encrypted, recorded by what lies on the disk: {}{}",
+                          plural(all.size(), "file is", "files are"), names,
+                          all.size() > most_named ? ", …" : ""),
+              style.width, "       ", "         ");
+}
+
+}  // namespace
+
 std::string manifest_text(const Manifest& m, const TextStyle& style) {
-  std::string out =
-      verdict(fmt::format("{}: recorded {}, {}", m.device, plural(m.files(), "file", "files"),
-                          format_bytes(m.bytes())),
-              m.unreadable_files() == 0, style);
+  std::string out = verdict(
+      fmt::format("{}: recorded {}, {}{}", m.device, plural(m.files(), "file", "files"),
+                  format_bytes(m.bytes()),
+                  m.left_out() == 0 ? ""
+                                    : fmt::format("; {} could not be read: the manifest is partial",
+                                                  plural(m.left_out(), "place", "places"))),
+      m.whole(), style);
   out +=
       fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
   for (const ManifestVolume& v : m.volumes) {
@@ -150,23 +187,53 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
                     [&](const std::string& s) { return paint(s, bad, style); });
       }
     }
+    out += left_out_lines(v, style) + encrypted_lines(v, style);
   }
   for (const ManifestRange& r : m.ranges) {
     out += fmt::format("  {:<7}{}: {} recorded by one hash of the whole range\n",
                        part_name(r.number), r.description, plural(r.sectors, "sector", "sectors"));
+    const auto note = [&](const std::string& text) {
+      out += wrap(text, style.width, "       ", "         ",
+                  [&](const std::string& s) { return paint(s, bad, style); });
+    };
+    if (!r.fault.empty()) note("its files are not recorded: " + printable(r.fault));
+    for (const ByteRange& part : r.unreadable)
+      note(fmt::format("unreadable: {} at offset {}", plural(part.length, "byte", "bytes"),
+                       part.offset));
   }
   return out;
 }
 
+namespace {
+
+std::string comparison_verdict(const Comparison& c, const Manifest& after) {
+  const std::string files = plural(after.files(), "file", "files");
+  if (!c.equal())
+    return fmt::format("{}: {} from what was recorded", after.device,
+                       plural(c.count, "difference", "differences"));
+  if (!c.partial()) return fmt::format("{}: nothing was lost: {} as recorded", after.device, files);
+  return fmt::format(
+      "{}: {} as recorded, as far as could be read; {} could not be", after.device, files,
+      c.left_out > 0 ? plural(c.left_out, "place", "places")
+                     : fmt::format("parts of {}", plural(c.unreadable, "file", "files")));
+}
+
+}  // namespace
+
 std::string comparison_text(const Comparison& c, const Manifest& after, const TextStyle& style) {
-  std::string out =
-      verdict(c.equal() ? fmt::format("{}: nothing was lost: {} as recorded", after.device,
-                                      plural(after.files(), "file", "files"))
-                        : fmt::format("{}: {} from what was recorded", after.device,
-                                      plural(c.count, "difference", "differences")),
-              c.equal(), style);
+  std::string out = verdict(comparison_verdict(c, after), c.equal() && !c.partial(), style);
   out += fmt::format("\n  seal recorded  {}\n  seal now       {}{}\n", c.seal_before, c.seal_after,
                      c.seal_before == c.seal_after ? "  equal" : "  not equal");
+  const std::string indent(17, ' ');
+  out += wrap(std::string("compared       names, sizes, contents, times of change and making, ") +
+                  (c.accessed ? "of access, " : "") +
+                  "the attributes read-only, hidden, system and archive, labels" +
+                  (c.chosen ? "; of the partitions that were recorded" : ""),
+              style.width, "  ", indent);
+  out += wrap(std::string("not compared   ") +
+                  (c.accessed ? "" : "times of access, which reading changes; ") +
+                  "owners, permissions and other attributes of NTFS; free space; tables",
+              style.width, "  ", indent);
   if (!c.equal()) out += "\n" + difference_lines(c, style);
   return out;
 }

@@ -10,7 +10,7 @@ namespace {
 
 class Comparer {
  public:
-  explicit Comparer(Comparison& out) : out_(out) {}
+  Comparer(Comparison& out, AccessTimes accessed) : out_(out), accessed_(accessed) {}
 
   void add(DifferenceKind kind, unsigned number, std::string path, std::string text) {
     ++out_.count;
@@ -22,6 +22,10 @@ class Comparer {
   void volumes(const ManifestVolume& before, const ManifestVolume& after) {
     before_ = &before;
     after_ = &after;
+    if (before.info.label != after.info.label)
+      add(DifferenceKind::label, after.number, "",
+          fmt::format("the volume's label was '{}', and is '{}'", printable(before.info.label),
+                      printable(after.info.label)));
     std::vector<std::pair<FileTree::Id, FileTree::Id>> open{{FileTree::root, FileTree::root}};
     while (!open.empty()) {
       const auto [a, b] = open.back();
@@ -95,13 +99,17 @@ class Comparer {
              fmt::format("{:02X} before, {:02X} now", old.attributes & compared,
                          now.attributes & compared));
     }
-    const Ticks exact =
-        std::max(before_->tree.precision().modified, after_->tree.precision().modified);
-    if (std::llabs(old.modified - now.modified) >= std::max<Ticks>(exact, 1)) {
+    const TimePrecision& p = before_->tree.precision();
+    const TimePrecision& q = after_->tree.precision();
+    const auto time = [&](const char* which, Ticks was, Ticks is, Ticks exact) {
+      if (std::llabs(was - is) < std::max<Ticks>(exact, 1)) return;
       report(DifferenceKind::times,
-             fmt::format("modified {} before, {} now", format_time(old.modified),
-                         format_time(now.modified)));
-    }
+             fmt::format("{} {} before, {} now", which, format_time(was), format_time(is)));
+    };
+    time("modified", old.modified, now.modified, std::max(p.modified, q.modified));
+    time("created", old.created, now.created, std::max(p.created, q.created));
+    if (accessed_ == AccessTimes::compared)
+      time("accessed", old.accessed, now.accessed, std::max(p.accessed, q.accessed));
   }
 
   static std::vector<ByteRange> damage(const ManifestVolume& volume, FileTree::Id id) {
@@ -110,6 +118,7 @@ class Comparer {
   }
 
   Comparison& out_;
+  AccessTimes accessed_;
   const ManifestVolume* before_ = nullptr;
   const ManifestVolume* after_ = nullptr;
 };
@@ -133,15 +142,20 @@ void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& aft
 
 }  // namespace
 
-Comparison compare(const Manifest& before, const Manifest& after) {
+Comparison compare(const Manifest& before, const Manifest& after, AccessTimes accessed) {
   Comparison out;
   out.seal_before = before.seal();
   out.seal_after = after.seal();
-  Comparer comparer(out);
+  out.left_out = std::max(before.left_out(), after.left_out());
+  out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
+  out.chosen = before.chosen;
+  out.accessed = accessed == AccessTimes::compared;
+  Comparer comparer(out, accessed);
   pair_by_start(
       before.volumes, after.volumes,
       [&](const ManifestVolume& a, const ManifestVolume& b) { comparer.volumes(a, b); },
       [&](const ManifestVolume& v, bool gone) {
+        if (!gone && before.chosen) return;
         comparer.add(DifferenceKind::volume, v.number, "",
                      fmt::format("the volume at sector {} with {} {}", v.start,
                                  plural(v.tree.file_count(), "file", "files"),
@@ -151,7 +165,12 @@ Comparison compare(const Manifest& before, const Manifest& after) {
       before.ranges, after.ranges,
       [&](const ManifestRange& a, const ManifestRange& b) { comparer.ranges(a, b); },
       [&](const ManifestRange& r, bool gone) {
-        if (gone && r.holds_nothing) return;
+        if (gone ? r.holds_nothing : before.chosen) return;
+        // A volume that can't be read any more is said above; one that can again, too.
+        const auto& others = gone ? after.volumes : before.volumes;
+        if (std::any_of(others.begin(), others.end(),
+                        [&r](const ManifestVolume& v) { return v.start == r.start; }))
+          return;
         comparer.add(DifferenceKind::range, r.number, "",
                      fmt::format("the partition at sector {} ({}) {}", r.start, r.description,
                                  gone ? "is not there any more" : "was not there before"));

@@ -31,6 +31,21 @@ std::uint64_t Manifest::unreadable_files() const {
   return total(volumes, [](const ManifestVolume& v) { return v.unreadable.size(); });
 }
 
+std::uint64_t Manifest::left_out() const {
+  return total(volumes, [](const ManifestVolume& v) { return v.left_out.size(); }) +
+         total(ranges, [](const ManifestRange& r) { return r.fault.empty() ? 0u : 1u; });
+}
+
+std::vector<FileTree::Id> ManifestVolume::encrypted() const {
+  constexpr std::uint32_t encrypted_file = 0x4000;
+  std::vector<FileTree::Id> out;
+  for (FileTree::Id id = 1; info.kind == VolumeKind::ntfs && id < tree.size(); ++id) {
+    if (!tree.is_directory(id) && (tree.info(id).attributes & encrypted_file) != 0)
+      out.push_back(id);
+  }
+  return out;
+}
+
 std::string Manifest::seal() const {
   Sha256 sha;
   for (const ManifestVolume& volume : volumes) {
@@ -49,6 +64,7 @@ std::string Manifest::seal() const {
       }
       sha.add(line);
     });
+    if (!volume.left_out.empty()) sha.add(fmt::format("left out {}\n", volume.left_out.size()));
   }
   const Digest digest = sha.finish();
   std::string out;
@@ -82,6 +98,8 @@ const char* name_of(DifferenceKind kind) {
       return "range";
     case DifferenceKind::volume:
       return "volume";
+    case DifferenceKind::label:
+      return "label";
   }
   return "content";
 }

@@ -84,6 +84,12 @@ json node_line(const ManifestVolume& v, FileTree::Id id) {
   return line;
 }
 
+json left_out_line(const LeftOut& l) {
+  json line = {{"left_out", printable(l.path)}, {"reason", printable(l.reason)}};
+  if (l.record) line["record"] = *l.record;
+  return line;
+}
+
 json range_line(const ManifestRange& r) {
   json line = {{"range", r.number},
                {"start", r.start},
@@ -91,6 +97,7 @@ json range_line(const ManifestRange& r) {
                {"description", r.description},
                {"digest", r.digest.hex()}};
   if (r.holds_nothing) line["holds_nothing"] = true;
+  if (!r.fault.empty()) line["fault"] = r.fault;
   if (!r.unreadable.empty()) line["unreadable"] = ranges_json(r.unreadable);
   return line;
 }
@@ -115,16 +122,22 @@ class Loader {
       out_.device = line.at("device");
       out_.zone = line.at("zone");
       out_.sector_size = line.at("sector_size");
+      out_.chosen = line.value("chosen", false);
       begun_ = true;
     } else if (!begun_) {
       throw Error(ErrorCode::file, "a manifest begins with its schema");
     } else if (line.contains("volume")) {
       volume(line);
     } else if (line.contains("range")) {
-      out_.ranges.push_back({line.at("range"), line.at("start"), line.at("sectors"),
-                             line.at("description"),
-                             Digest::from_hex(line.at("digest").get<std::string>()),
-                             ranges_from(line), line.value("holds_nothing", false)});
+      out_.ranges.push_back(
+          {line.at("range"), line.at("start"), line.at("sectors"), line.at("description"),
+           Digest::from_hex(line.at("digest").get<std::string>()), ranges_from(line),
+           line.value("holds_nothing", false), line.value("fault", "")});
+    } else if (line.contains("left_out") && !line.contains("seal")) {
+      if (out_.volumes.empty()) throw Error(ErrorCode::file, "a place stands before any volume");
+      LeftOut l{line.at("left_out"), {}, line.at("reason")};
+      if (line.contains("record")) l.record = line.at("record").get<std::uint64_t>();
+      out_.volumes.back().left_out.push_back(std::move(l));
     } else if (line.contains("seal")) {
       totals_ = line;
     } else {
@@ -135,8 +148,8 @@ class Loader {
   void finish() {
     if (totals_.is_null())
       throw Error(ErrorCode::file, "the manifest is cut off: its totals are missing");
-    if (totals_.at("files") != out_.files() || totals_.at("bytes") != out_.bytes() ||
-        totals_.at("seal") != out_.seal()) {
+    if (totals_.at("files") != out_.files() || totals_.at("left_out") != out_.left_out() ||
+        totals_.at("bytes") != out_.bytes() || totals_.at("seal") != out_.seal()) {
       throw Error(
           ErrorCode::file,
           fmt::format("the manifest was changed or damaged: its seal is {}, its lines give {}",
@@ -197,19 +210,22 @@ class Loader {
 void save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
   WholeFile file(path, mode_for_others);
   std::ostream& out = file.out();
-  out << json{{"schema", schema},
-              {"device", manifest.device},
-              {"zone", manifest.zone},
-              {"sector_size", manifest.sector_size}}
-      << '\n';
+  json head = {{"schema", schema},
+               {"device", manifest.device},
+               {"zone", manifest.zone},
+               {"sector_size", manifest.sector_size}};
+  if (manifest.chosen) head["chosen"] = true;
+  out << head << '\n';
   for (const ManifestVolume& v : manifest.volumes) {
     out << volume_line(v) << '\n';
     v.tree.walk([&](FileTree::Id id) { out << node_line(v, id) << '\n'; });
+    for (const LeftOut& l : v.left_out) out << left_out_line(l) << '\n';
   }
   for (const ManifestRange& r : manifest.ranges) out << range_line(r) << '\n';
   out << json{{"files", manifest.files()},
               {"directories", manifest.directories()},
               {"bytes", manifest.bytes()},
+              {"left_out", manifest.left_out()},
               {"seal", manifest.seal()}}
       << '\n';
   file.finish();

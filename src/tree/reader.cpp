@@ -32,6 +32,11 @@ void read_piece(const Device& device, std::uint64_t lba, ByteSpan out, std::uint
     if (e.code() != ErrorCode::device_read) throw;
   }
   const std::uint64_t size = device.sector_size();
+  if (lba >= device.there()) {  // the rest of an image that was cut off needn't be tried
+    std::fill(out.begin(), out.end(), std::uint8_t{0});
+    note_unreadable(unreadable, offset, out.size());
+    return;
+  }
   for (std::uint64_t at = 0; at < out.size(); at += size) {
     const ByteSpan sector = out.subspan(at, size);
     try {
@@ -192,6 +197,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   ManifestVolume out;
   const FileTree& tree = reader.tree();
   give_back_memory();  // what the reader needed on the way
+  out.left_out = reader.left_out();
   out.info = reader.info();
   out.start = start;
   out.sectors = reader.device().sectors();

@@ -163,7 +163,7 @@ int manifest(const Options& options) {
     terminal.finish();
     std::ostream& words = options.output == "-" ? std::cerr : std::cout;
     words << (options.json ? manifest_json(result) : manifest_text(result, output_style()));
-    return result.unreadable_files() > 0 ? differs : done;
+    return result.whole() ? done : differs;
   });
 }
 
@@ -280,12 +280,12 @@ int verify(const Options& options) {
   read.zone = Zone::named(options.timezone.empty() ? recorded.zone : options.timezone);
   read.codepage = options.codepage;
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
-    const Manifest current = take_manifest(*device, read, progress);
-    const Comparison result = compare(recorded, current);
+    const Manifest current = take_manifest_again(recorded, *device, read, progress);
+    const Comparison result = compare(recorded, current, AccessTimes::left);
     terminal.finish();
     std::cout << (options.json ? comparison_json(result, current)
                                : comparison_text(result, current, output_style()));
-    return result.equal() ? done : differs;
+    return result.equal() && !result.partial() ? done : differs;
   });
 }
 

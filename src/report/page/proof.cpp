@@ -38,6 +38,7 @@ HtmlTable figures(const CaseRecord& r) {
   counts("Folders", "folders", b.directories(), a.directories());
   counts("Bytes in files", "bytes", b.bytes(), a.bytes());
   counts("Files unreadable in part", "unreadable", b.unreadable_files(), a.unreadable_files());
+  counts("Places that could not be read", "left-out", b.left_out(), a.left_out());
   counts("Partitions compared as a whole", "ranges", b.ranges.size(), a.ranges.size());
   row("Seal over all paths, sizes and contents", claim("seal-before", b.seal(), b.seal()),
       claim("seal-after", a.seal(), a.seal()), b.seal() == a.seal());
@@ -167,6 +168,23 @@ std::string proof_section(const CaseRecord& r) {
   if (r.finished()) {
     body += "<h3>The check after</h3>\n" +
             findings_list(r.findings_after, "Table and volumes are sound: no rule broken.");
+  }
+  if (r.before && r.before->left_out() > 0) {
+    HtmlTable list{"What could not be read, and was neither recorded nor compared",
+                   {"place", "why"},
+                   {},
+                   {false, false}};
+    for (const ManifestVolume& v : r.before->volumes) {
+      for (const LeftOut& l : v.left_out) {
+        if (list.rows.size() < most_rows)
+          list.rows.push_back({esc(part_name(v.number) + "/" + l.path), esc(l.reason)});
+      }
+    }
+    for (const ManifestRange& range : r.before->ranges) {
+      if (!range.fault.empty())
+        list.rows.push_back({esc(part_name(range.number)), esc(range.fault)});
+    }
+    body += list.text();
   }
   if (r.before && r.before->unreadable_files() > 0) {
     HtmlTable list{"Files that were unreadable in part, before as after",

@@ -1,0 +1,44 @@
+#pragma once
+// A range of a device that ends before the range does: an image that was cut off.
+
+#include <algorithm>
+
+#include <nuvrat/device.h>
+#include <nuvrat/error.h>
+
+namespace nuvrat {
+
+/// Reads as the range; what isn't there can't be read. The parent must outlive it.
+class CutWindow final : public Device {
+ public:
+  CutWindow(const Device& parent, SectorRange range)
+      : Device(parent.sector_size(), range.count, parent.identity()),
+        parent_(parent),
+        first_(range.first) {}
+
+  [[nodiscard]] std::uint64_t there() const override {
+    return std::min(sectors(), parent_.sectors() - std::min(first_, parent_.sectors()));
+  }
+  [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override {
+    return lba < there() ? parent_.next_data(first_ + lba) - first_ : lba;
+  }
+
+ private:
+  void do_read(std::uint64_t lba, ByteSpan out) const override {
+    if (lba + out.size() / sector_size() > there())
+      throw Error(ErrorCode::device_read, "the disk ends before this sector",
+                  {identity().path, first_ + std::max(lba, there()), {}, {}},
+                  "The image was cut off, or what it is attached to shows less of the disk than there is");
+    parent_.read(first_ + lba, out);
+  }
+  void do_write(std::uint64_t lba, ByteView /*data*/) override {
+    throw Error(ErrorCode::device_write, "what is cut off isn't written",
+                {identity().path, first_ + lba, {}, {}});
+  }
+  void do_flush() override {}
+
+  const Device& parent_;
+  std::uint64_t first_;
+};
+
+}  // namespace nuvrat
