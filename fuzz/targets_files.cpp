@@ -51,9 +51,11 @@ void journal(ByteView input) {
     const Journal journal = Journal::open(file.path());
     (void)journal.writes();
     (void)journal.steps_done();
-    const MemoryDevice disk(4096, 512);
+    const MemoryDevice disk(4096, 512, {8, 0});
     (void)journal.strange_sectors(disk, false);
     (void)journal.before_switch(0, disk);
+    (void)journal.torn_sector(disk);
+    (void)journal.recognises(disk);
     (void)journal.bytes_to_put_back();
   });
 }

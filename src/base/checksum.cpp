@@ -1,3 +1,5 @@
+#include <new>
+
 #include <fmt/format.h>
 #include <openssl/evp.h>
 #include <zlib.h>
@@ -38,28 +40,40 @@ Digest Digest::from_hex(std::string_view text) {
 
 struct Sha256::Context {
   EVP_MD_CTX* evp = EVP_MD_CTX_new();
+  Context() = default;
+  Context(const Context&) = delete;
+  Context& operator=(const Context&) = delete;
+  ~Context() { EVP_MD_CTX_free(evp); }
 };
+
+namespace {
+
+// It fails only where there is no memory; a hash that was not made must not look like one.
+void require_made(bool made) {
+  if (!made) throw std::bad_alloc();
+}
+
+}  // namespace
 
 Sha256::Sha256() : context_(std::make_unique<Context>()) {
   reset();
 }
-Sha256::~Sha256() {
-  EVP_MD_CTX_free(context_->evp);
-}
+Sha256::~Sha256() = default;
 
 void Sha256::reset() {
-  EVP_DigestInit_ex(context_->evp, EVP_sha256(), nullptr);
+  require_made(context_->evp != nullptr &&
+               EVP_DigestInit_ex(context_->evp, EVP_sha256(), nullptr) == 1);
 }
 void Sha256::add(ByteView bytes) {
-  EVP_DigestUpdate(context_->evp, bytes.data(), bytes.size());
+  require_made(EVP_DigestUpdate(context_->evp, bytes.data(), bytes.size()) == 1);
 }
 void Sha256::add(std::string_view text) {
-  EVP_DigestUpdate(context_->evp, text.data(), text.size());
+  require_made(EVP_DigestUpdate(context_->evp, text.data(), text.size()) == 1);
 }
 
 Digest Sha256::finish() {
   Digest digest;
-  EVP_DigestFinal_ex(context_->evp, digest.bytes.data(), nullptr);
+  require_made(EVP_DigestFinal_ex(context_->evp, digest.bytes.data(), nullptr) == 1);
   return digest;
 }
 

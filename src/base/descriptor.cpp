@@ -1,7 +1,10 @@
 #include "base/descriptor.h"
 
 #include <cerrno>
+#include <memory>
+#include <string_view>
 
+#include <dirent.h>
 #include <fcntl.h>
 #include <unistd.h>
 
@@ -31,6 +34,19 @@ Descriptor open_file(const std::filesystem::path& path, int flags, unsigned mode
 
 Descriptor open_file_at(int folder, const std::filesystem::path& name, int flags, unsigned mode) {
   return Descriptor(::openat(folder, name.c_str(), flags | O_CLOEXEC, mode));
+}
+
+std::vector<std::filesystem::path> entries_of(const std::filesystem::path& folder) {
+  std::vector<std::filesystem::path> out;
+  const auto close = [](DIR* open) { ::closedir(open); };
+  const std::unique_ptr<DIR, decltype(close)> open(::opendir(folder.c_str()), close);
+  while (open != nullptr) {
+    const dirent* entry = ::readdir(open.get());
+    if (entry == nullptr) break;
+    const std::string_view name = entry->d_name;
+    if (name != "." && name != "..") out.push_back(folder / name);
+  }
+  return out;
 }
 
 }  // namespace nuvrat

@@ -4,6 +4,7 @@
 
 #include <filesystem>
 #include <utility>
+#include <vector>
 
 namespace nuvrat {
 
@@ -33,5 +34,9 @@ class Descriptor {
 /// The same, of a name in a folder that is open already (AT_FDCWD: the working one).
 [[nodiscard]] Descriptor open_file_at(int folder, const std::filesystem::path& name, int flags,
                                       unsigned mode = 0600);
+
+/// What a folder holds; nothing of one that isn't there or vanishes meanwhile. The standard's own
+/// walk ends the program where memory is short.
+[[nodiscard]] std::vector<std::filesystem::path> entries_of(const std::filesystem::path& folder);
 
 }  // namespace nuvrat

@@ -20,16 +20,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// Entries of a folder that may not exist or may vanish while it is read.
-std::vector<fs::path> entries(const fs::path& folder) {
-  std::vector<fs::path> out;
-  std::error_code error;
-  for (fs::directory_iterator it(folder, error), end; !error && it != end; it.increment(error)) {
-    out.push_back(it->path());
-  }
-  return out;
-}
-
 // The kernel's name of a device number: "sda1".
 std::string kernel_name(dev_t number) {
   std::error_code error;
@@ -43,7 +33,7 @@ std::map<std::string, std::string> family(const std::string& name) {
   std::map<std::string, std::string> out;
   const fs::path system = fs::path("/sys/class/block") / name;
   out[first_line(system / "dev")] = name;
-  for (const fs::path& child : entries(system)) {
+  for (const fs::path& child : entries_of(system)) {
     if (fs::exists(child / "partition")) out[first_line(child / "dev")] = child.filename();
   }
   return out;
@@ -73,7 +63,7 @@ void add_swap(const std::map<std::string, std::string>& devices, std::vector<std
 
 void add_layers(const std::map<std::string, std::string>& devices, std::vector<std::string>& out) {
   for (const auto& [number, name] : devices) {
-    for (const fs::path& holder : entries(fs::path("/sys/class/block") / name / "holders")) {
+    for (const fs::path& holder : entries_of(fs::path("/sys/class/block") / name / "holders")) {
       const std::string layer = first_line(holder / "dm/name");
       out.push_back(fmt::format("{} is part of {}", name,
                                 layer.empty() ? holder.filename().string() : layer));
@@ -132,7 +122,7 @@ std::vector<std::string> uses_of(const struct stat& info) {
     add_block_uses(kernel_name(info.st_rdev), out);
     return out;
   }
-  for (const fs::path& block : entries("/sys/block")) {
+  for (const fs::path& block : entries_of("/sys/block")) {
     if (!fs::exists(block / "loop/backing_file") || !lies_over(block, info)) continue;
     out.push_back(fmt::format("the image is attached to /dev/{}", block.filename().string()));
     add_block_uses(block.filename(), out);
@@ -142,12 +132,12 @@ std::vector<std::string> uses_of(const struct stat& info) {
 
 std::string holders_of(const struct stat& info, bool only_writers) {
   std::string out;
-  for (const fs::path& process : entries("/proc")) {
+  for (const fs::path& process : entries_of("/proc")) {
     const std::string number = process.filename();
     if (number.find_first_not_of("0123456789") != number.npos ||
         number == std::to_string(::getpid()))
       continue;
-    const auto open = entries(process / "fd");
+    const auto open = entries_of(process / "fd");
     const bool holds = std::any_of(open.begin(), open.end(), [&](const fs::path& fd) {
       struct stat other {};
       if (::stat(fd.c_str(), &other) != 0) return false;

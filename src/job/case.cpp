@@ -42,8 +42,8 @@ bool lies_on(const std::filesystem::path& folder, const Device& device) {
 
 // A job that was refused wrote nothing but why: the next try may take its place.
 bool holds_refusal(const std::filesystem::path& folder) {
-  for (const auto& entry : std::filesystem::directory_iterator(folder)) {
-    const auto name = entry.path().filename();
+  for (const auto& entry : entries_of(folder)) {
+    const auto name = entry.filename();
     if (name != "assessment.json" && name != "log.jsonl") return false;
   }
   try {

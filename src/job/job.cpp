@@ -146,9 +146,10 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
   folder.save(assessment, options);
   try {
     return run_in_case(device, assessment, options, folder, progress);
-  } catch (const Error& e) {
+  } catch (const std::exception& cause) {
+    const Error e = as_error(cause);
     folder.log("ended", e);
-    throw;
+    throw e;
   }
 }
 

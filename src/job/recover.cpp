@@ -9,6 +9,7 @@
 #include <nuvrat/job.h>
 #include <nuvrat/text.h>
 
+#include "base/descriptor.h"
 #include "job/case.h"
 #include "job/steps.h"
 
@@ -305,15 +306,14 @@ std::string newer_case(const CaseFile& job) {
   std::error_code error;
   const auto own = std::filesystem::weakly_canonical(job.folder, error);
   const std::string mine = begun(job.folder);
-  for (std::filesystem::directory_iterator it(own.parent_path(), error), end; !error && it != end;
-       it.increment(error)) {
-    if (it->path() == own || !std::filesystem::exists(it->path() / "undo.journal")) continue;
+  for (const auto& beside : entries_of(own.parent_path())) {
+    if (beside == own || !std::filesystem::exists(beside / "undo.journal")) continue;
     try {
-      const CaseFile other = load_case(it->path());
-      const Journal journal = Journal::open(it->path() / "undo.journal");
+      const CaseFile other = load_case(beside);
+      const Journal journal = Journal::open(beside / "undo.journal");
       if (other.disk == job.disk && journal.steps_recorded() > 0 && !journal.reverted() &&
-          begun(it->path()) > mine)
-        return it->path().filename().string();
+          begun(beside) > mine)
+        return beside.filename().string();
     } catch (const Error&) {
       continue;  // no case, or not one that can be read: it says nothing
     }

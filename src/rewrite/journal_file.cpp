@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
+#include <new>
 #include <utility>
 
 #include <fcntl.h>
@@ -27,6 +28,7 @@ constexpr std::uint64_t most_payload = 64u << 20;
 std::uint64_t hash_of(RecordHeader header, ByteView payload) {
   header.hash = std::uint64_t{0};
   XXH3_state_t* state = XXH3_createState();
+  if (state == nullptr) throw std::bad_alloc();
   XXH3_64bits_reset(state);
   XXH3_64bits_update(state, &header, sizeof header);
   XXH3_64bits_update(state, payload.data(), payload.size());
@@ -80,7 +82,8 @@ JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& 
   JournalFile out(open_file(path, O_RDWR).release(), path);
   if (out.file_ < 0) out.fail("can't be opened", errno);
   Bytes first(sizeof(JournalHeader));
-  io::try_read_at(out.file_, 0, first);
+  if (const io::Moved moved = io::try_read_at(out.file_, 0, first); moved.error != 0)
+    out.fail("can't be read", moved.error);
   header = load<JournalHeader>(first);
   if (header.magic != journal_magic || header.version.value() != 2 ||
       header.crc.value() != crc_of(header)) {
@@ -178,7 +181,8 @@ void JournalFile::flush() {
 
 Bytes JournalFile::payload(std::uint64_t offset) const {
   Bytes head(sizeof(RecordHeader));
-  io::try_read_at(file_, offset, head);
+  if (const io::Moved moved = io::try_read_at(file_, offset, head); moved.error != 0)
+    fail("can't be read", moved.error);
   const auto record = load<RecordHeader>(head);
   Bytes out(std::min(record.payload.value(), most_payload));
   const io::Moved moved = io::try_read_at(file_, offset + sizeof record, out);

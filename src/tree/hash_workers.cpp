@@ -1,7 +1,7 @@
 #include "tree/hash_workers.h"
 
 #include <algorithm>
-#include <system_error>
+#include <exception>
 
 #include <fmt/format.h>
 
@@ -20,7 +20,7 @@ HashWorkers::HashWorkers(std::vector<Digest>& digests)
   for (Worker& worker : workers_) {
     try {
       worker.thread = std::thread([this, &worker] { work(worker); });
-    } catch (const std::system_error& e) {
+    } catch (const std::exception& e) {  // threads, or the memory for one
       if (&worker == &workers_.front())
         throw Error(ErrorCode::file, fmt::format("the system starts no thread: {}", e.what()));
       break;  // fewer do it as well
@@ -61,7 +61,8 @@ void HashWorkers::push() {
                             workers_.begin() + static_cast<std::ptrdiff_t>(started_),
                             [](const Worker& a, const Worker& b) { return a.bytes < b.bytes; });
   }
-  changed_.wait(lock, [to] { return to->bytes < most_waiting; });
+  changed_.wait(lock, [this, to] { return to->bytes < most_waiting || failed_; });
+  if (failed_) std::rethrow_exception(failed_);
   const bool goes_on = current_.ends.empty() || current_.ends.back().at < current_.data.size();
   pinned_ = goes_on ? to : nullptr;
   to->bytes += current_.data.size();
@@ -75,12 +76,24 @@ void HashWorkers::finish() {
   if (!current_.ends.empty() || !current_.data.empty()) push();
   std::unique_lock lock(mutex_);
   changed_.wait(lock, [this] {
-    return std::all_of(workers_.begin(), workers_.end(),
-                       [](const Worker& w) { return w.tasks.empty() && !w.working; });
+    return failed_ || std::all_of(workers_.begin(), workers_.end(),
+                                  [](const Worker& w) { return w.tasks.empty() && !w.working; });
   });
+  if (failed_) std::rethrow_exception(failed_);
 }
 
-void HashWorkers::work(Worker& worker) {
+// What goes wrong in a thread goes on in the one that gives it work.
+void HashWorkers::work(Worker& worker) noexcept {
+  try {
+    hash_all(worker);
+  } catch (...) {
+    const std::lock_guard lock(mutex_);
+    failed_ = std::current_exception();
+    changed_.notify_all();
+  }
+}
+
+void HashWorkers::hash_all(Worker& worker) {
   Sha256 sha;
   std::unique_lock lock(mutex_);
   while (true) {

@@ -3,6 +3,7 @@
 
 #include <condition_variable>
 #include <deque>
+#include <exception>
 #include <mutex>
 #include <thread>
 #include <vector>
@@ -49,12 +50,14 @@ class HashWorkers {
   };
 
   void push();
-  void work(Worker& worker);
+  void work(Worker& worker) noexcept;
+  void hash_all(Worker& worker);
 
   std::vector<Digest>& digests_;
   std::vector<Worker> workers_;
   std::size_t started_ = 0;  // of them, from the first
   std::mutex mutex_;
+  std::exception_ptr failed_;  // of any thread
   std::condition_variable changed_;
   bool stopping_ = false;
   Task current_;

@@ -215,7 +215,7 @@ int run(int argc, char** argv) {
     std::cerr
         << "stopped, the machine failed: " << e.what()
         << "\n  what to do: if a case was begun, 'nuvrat resume' on it says where it stands\n";
-    return cli::device_failed;
+    return job_begun() ? cli::cut_off : cli::device_failed;
   }
 }
 

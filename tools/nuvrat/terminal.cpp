@@ -1,10 +1,12 @@
 #include "terminal.h"
 
 #include <algorithm>
+#include <atomic>
 #include <cerrno>
 #include <chrono>
 #include <csignal>
 #include <cstdlib>
+#include <exception>
 #include <iostream>
 
 #include <fcntl.h>
@@ -12,6 +14,7 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
+#include <nuvrat/checksum.h>
 #include <nuvrat/text.h>
 
 namespace {
@@ -55,6 +58,22 @@ std::string ask(const std::string& question) {
   return answer;
 }
 
+namespace {
+
+std::atomic<bool> begun{false};
+
+// Some libraries end the program where even a clean-up finds no memory. It still has its words, and
+// a status.
+[[noreturn]] void end_without_memory() {
+  constexpr std::string_view text =
+      "stopped, the machine failed, most likely for want of memory\n"
+      "  what to do: if a case was begun, 'nuvrat resume' on it says where it stands\n";
+  (void)!::write(2, text.data(), text.size());
+  ::_exit(begun ? 5 : 4);
+}
+
+}  // namespace
+
 void prepare_process() {
   for (int file = 0; file < 3; ++file) {
     if (::fcntl(file, F_GETFD) < 0) (void)::open("/dev/null", file == 0 ? O_RDONLY : O_WRONLY);
@@ -64,6 +83,10 @@ void prepare_process() {
     action.sa_handler = SIG_IGN;
     ::sigaction(number, &action, nullptr);
   }
+  // The library that hashes doesn't survive want of memory while it starts: before any disk is
+  // open.
+  (void)nuvrat::Sha256::of({});
+  std::set_terminate(end_without_memory);
 }
 
 bool finish_output() {
@@ -75,7 +98,12 @@ bool finish_output() {
   return false;
 }
 
-void catch_signals() {
+bool job_begun() {
+  return begun;
+}
+
+void begin_job() {
+  begun = true;
   struct sigaction action {};
   action.sa_handler = on_signal;
   sigemptyset(&action.sa_mask);

@@ -22,8 +22,10 @@ void prepare_process();
 /// Everything is on standard output. False, and said, when it isn't.
 [[nodiscard]] bool finish_output();
 
-/// From now on SIGINT, SIGTERM, SIGHUP and SIGQUIT ask the work to stop.
-void catch_signals();
+/// From now on a disk may be written: SIGINT, SIGTERM, SIGHUP and SIGQUIT ask the work to stop, and
+/// whatever ends the program by itself leaves a case that says where the job stands.
+void begin_job();
+[[nodiscard]] bool job_begun();
 
 /// On a terminal one line with a bar, rate and time left, taken away at the end; elsewhere a line
 /// for each stage; on standard error.

@@ -226,7 +226,7 @@ int run_assessed(const Options& options, Device& device, const Assessment& asses
   if (!options.json) std::cout << assessment_text(assessment, output_style()) << std::flush;
   if (!confirmed(options, assessment.tag)) return not_confirmed();
   const JobOptions job = job_options(options, assessment);
-  catch_signals();
+  begin_job();
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
     const JobResult result = run_job(device, assessment, job, progress);
     return show_job(options, assessment, result, terminal, job.case_folder.string());
@@ -305,7 +305,7 @@ int resume_disk(const Options& options) {
   std::cerr << "The disk is the new one; " << plural(step->wipes.size(), "remain", "remains")
             << " of the old table are still to be wiped.\n";
   if (!confirmed(options, disk_tag(device, read_table(device)))) return not_confirmed();
-  catch_signals();
+  begin_job();
   with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
     finish_unfinished(device, *step, progress);
     terminal.finish();
@@ -349,7 +349,7 @@ int resume(const Options& options) {
   if (!std::filesystem::is_directory(options.disk)) return resume_disk(options);
   OpenCase job = open_case(options);
   if (!confirmed(options, job.tag)) return not_confirmed();
-  catch_signals();
+  begin_job();
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
     const JobResult result = resume_case(job.disk.device(), job.file, progress);
     return show_job(options, job.file.assessment, result, terminal, options.disk);
@@ -359,7 +359,7 @@ int resume(const Options& options) {
 int revert(const Options& options) {
   OpenCase job = open_case(options);
   if (!confirmed(options, job.tag)) return not_confirmed();
-  catch_signals();
+  begin_job();
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
     const RevertResult result =
         revert_case(job.disk.device(), job.file, options.discard_later_changes, progress);
