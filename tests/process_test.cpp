@@ -272,6 +272,40 @@ TEST_CASE("journal: too little room for it is found out before anything is writt
   support::run("umount " + small.string());
 }
 
+TEST_CASE(
+    "full: an image with holes on a file system without room is refused, or done and undone") {
+  const support::Folder folder;
+  const auto small = folder / "small";
+  std::filesystem::create_directory(small);
+  if (::geteuid() != 0 ||
+      support::run("mount -t tmpfs -o size=4m none " + small.string()).status != 0) {
+    MESSAGE("SKIPPED: no small file system can be mounted here");
+    return;
+  }
+  const auto image = small / "disk.img";
+  scenarios::make_image(image, scenarios::all()[0]);
+  const std::string before = support::fingerprint(image);
+  const std::string rewrite =
+      fmt::format("rewrite --confirm {} --case {} {} table=gpt", tag_of(image, 512),
+                  (folder / "case").string(), image.string());
+  const std::string fill = "cat /dev/zero > " + (small / "filler").string();
+  support::run(fill);
+  const auto refused = support::tool(rewrite);
+  CHECK(refused.status == 3);
+  CHECK_MESSAGE(refused.errors.find("no room") != std::string::npos, refused.errors);
+  CHECK(support::fingerprint(image) == before);
+  // With room it is done; and put back although there is none any more.
+  std::filesystem::remove(small / "filler");
+  std::filesystem::remove_all(folder / "case");
+  CHECK(support::tool(rewrite).status == 0);
+  support::run(fill);
+  CHECK(support::tool(
+            fmt::format("revert --confirm {} {}", tag_of(image, 512), (folder / "case").string()))
+            .status == 0);
+  CHECK(support::fingerprint(image) == before);
+  support::run("umount " + small.string());
+}
+
 TEST_CASE("in use: a disk that anybody holds is refused by name") {
   if (::geteuid() != 0 || support::run("losetup -f").status != 0) {
     MESSAGE("SKIPPED: loop devices can't be had here");

@@ -58,6 +58,9 @@ class Device {
   /// what it holds, so that the medium has nothing to merge. Throws Error (device_write;
   /// device_read for such a neighbour).
   void write(std::uint64_t lba, ByteView data);
+  /// Makes sure that these sectors can be written as long as the medium lives: an image with holes
+  /// gets room for them, and holds what it held. Throws Error (refused) when there isn't enough.
+  void reserve(const SectorSet& sectors);
   /// Returns when everything written is on the medium. Throws Error (device_write).
   void flush();
   /// Asks the system to read the partition table again; false when it could not.
@@ -87,6 +90,7 @@ class Device {
   }
   virtual void do_write(std::uint64_t lba, ByteView data) = 0;
   virtual void do_flush() = 0;
+  virtual void do_reserve(SectorRange /*range*/) {}
 
  private:
   void check_range(std::uint64_t lba, std::size_t size, bool writing) const;

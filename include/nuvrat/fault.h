@@ -61,6 +61,7 @@ class FaultDevice final : public Device {
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override;
+  void do_reserve(SectorRange range) override { base_.reserve({range}); }
   void operation() const;
   void check_readable(SectorRange range) const;
   void cut(SectorRange under_way, ByteView data);

@@ -86,6 +86,10 @@ void Device::write(std::uint64_t lba, ByteView data) {
   do_write(whole.first, all);
 }
 
+void Device::reserve(const SectorSet& sectors) {
+  for (const SectorRange& range : sectors.ranges()) do_reserve(whole_physical(range));
+}
+
 void Device::flush() {
   do_flush();
 }

@@ -139,6 +139,23 @@ void FileDevice::do_flush() {
   }
 }
 
+void FileDevice::do_reserve(SectorRange range) {
+  if (identity().kind == "block device") return;
+  int status = 0;
+  do {
+    status = ::fallocate(file_.get(), FALLOC_FL_KEEP_SIZE,
+                         static_cast<off_t>(range.first * sector_size()),
+                         static_cast<off_t>(range.count * sector_size()));
+  } while (status != 0 && errno == EINTR);
+  if (status == 0 || (errno != ENOSPC && errno != EDQUOT && errno != EFBIG)) return;
+  throw Error(ErrorCode::refused,
+              "the image has holes where it would be written, and its file system has no room for "
+              "them: " +
+                  std::string(std::strerror(errno)),
+              {identity().path, range.first, {}, {}},
+              "Nothing was written. Make room where the image lies");
+}
+
 bool FileDevice::reread_table() {
   return identity().kind != "block device" || ::ioctl(file_.get(), BLKRRPART) == 0;
 }

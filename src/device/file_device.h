@@ -21,6 +21,7 @@ class FileDevice final : public Device {
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override;
+  void do_reserve(SectorRange range) override;
 
   Descriptor file_;
   Descriptor direct_;  // the same file, past the system's cache; not valid where it can't be

@@ -111,6 +111,7 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   compare_rehearsed(rehearsal, before, assessment, options, progress);
   folder.log("rehearsed");
   give_back_memory();
+  rehearsal.reserve(device);
   const std::uint64_t needed = rehearsal.journal_bytes(device);
   if (needed > folder.room()) {
     throw refused(

@@ -282,6 +282,7 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   }
   const Rehearsal rehearsal = rehearse_steps(device, job.assessment, step);
   require_recorded(journal, rehearsal, step);
+  rehearsal.reserve(device);
   const bool from_medium =
       do_steps(device, job.assessment, step, rehearsal, journal, folder, progress);
   Manifest before = load_manifest(folder.file("before.manifest"));

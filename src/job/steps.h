@@ -13,6 +13,8 @@ struct Rehearsal {
   std::vector<std::unique_ptr<Overlay>> after;  ///< by step
   std::vector<Inspection> inspections;          ///< by step
   [[nodiscard]] SectorSet written() const;
+  /// Room on the disk for all of it, and for the way back.
+  void reserve(Device& device) const { device.reserve(written()); }
   /// The most that the undo journal can take.
   [[nodiscard]] std::uint64_t journal_bytes(const Device& device) const;
 };

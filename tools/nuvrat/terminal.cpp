@@ -87,6 +87,7 @@ void prepare_process() {
   // open.
   (void)nuvrat::Sha256::of({});
   std::set_terminate(end_without_memory);
+  ::signal(SIGABRT, [](int) { end_without_memory(); });  // their assertions
 }
 
 bool finish_output() {
