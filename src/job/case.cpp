@@ -198,34 +198,48 @@ std::size_t count_events(const std::filesystem::path& folder, std::string_view e
   return out;
 }
 
-void Case::append(const std::string& line) const {
-  // A log that can't be written is no reason to leave a disk half way.
-  const std::string text = line + "\n";
-  const char* at = text.data();
-  for (std::size_t left = text.size(); left > 0;) {
-    const ssize_t n = ::write(log_.get(), at, left);
-    if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) return;
-    at += n;
-    left -= static_cast<std::size_t>(n);
-  }
+void Case::append(const std::string& line) const noexcept {
+  const auto put = [this](const char* at, std::size_t left) {
+    while (left > 0) {
+      const ssize_t n = ::write(log_.get(), at, left);
+      if (n < 0 && errno == EINTR) continue;
+      if (n <= 0) return;
+      at += n;
+      left -= static_cast<std::size_t>(n);
+    }
+  };
+  put(line.data(), line.size());
   (void)::fdatasync(log_.get());
 }
 
-void Case::log(const std::string& event, const std::string& detail) const {
+namespace {
+
+std::string log_line(const std::string& event, const std::string& detail,
+                     const std::string& remedy) {
   nlohmann::json line = {{"time", format_time(now())}, {"event", event}};
   if (!detail.empty()) line["detail"] = printable(detail);
-  append(line.dump());
+  if (!remedy.empty()) line["remedy"] = printable(remedy);
+  return line.dump() + "\n";
 }
 
-void Case::log(const std::string& event, const Error& error) const {
-  const std::string where = error.place().text();
-  nlohmann::json line = {
-      {"time", format_time(now())},
-      {"event", event},
-      {"detail", printable(error.message() + (where.empty() ? "" : " (" + where + ")"))}};
-  if (!error.remedy().empty()) line["remedy"] = printable(error.remedy());
-  append(line.dump());
+}  // namespace
+
+void Case::log(const std::string& event, const std::string& detail) const noexcept {
+  try {
+    append(log_line(event, detail, ""));
+  } catch (const std::exception&) {
+    return;
+  }
+}
+
+void Case::log(const std::string& event, const Error& error) const noexcept {
+  try {
+    const std::string where = error.place().text();
+    append(log_line(event, error.message() + (where.empty() ? "" : " (" + where + ")"),
+                    error.remedy()));
+  } catch (const std::exception&) {
+    return;
+  }
 }
 
 }  // namespace nuvrat

@@ -29,18 +29,23 @@ class Case {
   [[nodiscard]] static std::string plan_text(const Assessment& assessment,
                                              const JobOptions& options);
   void save(const Assessment& assessment, const JobOptions& options) const;
-  /// One line of log.jsonl: time, event, and whatever else there is to say.
-  void log(const std::string& event, const std::string& detail = "") const;
+  /// One line of log.jsonl: time, event, and whatever else there is to say. A log that can't be
+  /// written is no reason to leave a disk half way: nothing is thrown.
+  void log(const std::string& event, const std::string& detail = "") const noexcept;
   /// The same for what ended a job: what and where, and what would lift it.
-  void log(const std::string& event, const Error& error) const;
+  void log(const std::string& event, const Error& error) const noexcept;
   /// A file of the case, whole under its name or not there at all.
   void put(const char* name, const std::string& contents) const;
+  /// From here on sectors of the disk may have been written; false again once they are put back.
+  void set_written(bool written) { written_ = written; }
+  [[nodiscard]] bool written() const { return written_; }
   /// Bytes free where the folder lies.
   [[nodiscard]] std::uint64_t room() const;
 
  private:
   std::filesystem::path folder_;
-  void append(const std::string& line) const;
+  void append(const std::string& line) const noexcept;
+  bool written_ = false;
   Descriptor log_;
 };
 

@@ -148,7 +148,7 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
   try {
     return run_in_case(device, assessment, options, folder, progress);
   } catch (const std::exception& cause) {
-    const Error e = as_error(cause);
+    const Error e = ending(cause, folder);
     folder.log("ended", e);
     throw e;
   }

@@ -248,10 +248,10 @@ void put_torn_step_back(Device& device, const CaseFile& job, const Case& folder,
 
 }  // namespace
 
-JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
-  require_begun(job);
-  CaseStage stage = stage_of(job, device);
-  Case folder(job.folder);
+namespace {
+
+JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, Case& folder,
+                         Progress& progress) {
   if (stage == CaseStage::torn && !Journal::open(journal_path(job)).reverting()) {
     put_torn_step_back(device, job, folder, progress);
     stage = stage_of(job, device);
@@ -291,6 +291,23 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
       compare_done(before, device, job.assessment, job.options, folder, journal, progress);
   result.from_medium &= from_medium;
   return result;
+}
+
+}  // namespace
+
+JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
+  require_begun(job);
+  const CaseStage stage = stage_of(job, device);
+  Case folder(job.folder);
+  folder.set_written(stage != CaseStage::nothing_written && stage != CaseStage::reverted);
+  try {
+    return resume_in_case(device, job, stage, folder, progress);
+  } catch (const Error& e) {
+    if (e.code() == ErrorCode::refused) throw;  // nothing was written this time
+    throw ending(e, folder);
+  } catch (const std::exception& cause) {
+    throw ending(cause, folder);
+  }
 }
 
 namespace {

@@ -44,6 +44,7 @@ class Steady final : public Progress {
   try {
     if (!journal.before_switch(0, device)) throw cut_off(cause, folder);
     journal.put_back(device, quiet, Journal::Note::end);
+    folder.set_written(false);
   } catch (const Error& e) {
     throw e.code() == ErrorCode::cut_off ? e : cut_off(cause, folder);
   }
@@ -53,10 +54,11 @@ class Steady final : public Progress {
 }
 
 bool do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
-             const Overlay& after, Journal& journal, Progress& progress) {
+             const Overlay& after, Journal& journal, Case& folder, Progress& progress) {
   if (journal.steps_recorded() <= number) {
     journal.record_step(number, device, inspection, after, owned_for(step)(device));
   }
+  folder.set_written(true);
   Engine engine(device, progress);
   engine.run(*make_rewrite(step, device), inspection);
   journal.mark_done(number);
@@ -68,6 +70,12 @@ bool do_step(Device& device, const Step& step, unsigned number, const Inspection
 Error as_error(const std::exception& e) {
   if (const auto* known = dynamic_cast<const Error*>(&e)) return *known;
   return {ErrorCode::file, fmt::format("the machine failed: {}", e.what())};
+}
+
+Error ending(const std::exception& cause, const Case& folder) {
+  const Error e = as_error(cause);
+  const bool said = e.code() == ErrorCode::cut_off || e.code() == ErrorCode::not_compared;
+  return said || !folder.written() ? e : cut_off(e, folder);
 }
 
 Error cut_off(const Error& cause, const Case& folder) {
@@ -116,8 +124,9 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
     const Step& step = assessment.steps[i];
     folder.log("step", step.name());
     try {
-      from_medium &= do_step(device, step, i, rehearsal.inspections[i - first],
-                             *rehearsal.after[i - first], journal, i == 0 ? progress : steady);
+      from_medium &=
+          do_step(device, step, i, rehearsal.inspections[i - first], *rehearsal.after[i - first],
+                  journal, folder, i == 0 ? progress : steady);
     } catch (const std::exception& cause) {
       const Error e = as_error(cause);
       if (journal.steps_recorded() == 0) throw e;  // nothing was written

@@ -53,6 +53,9 @@ void expect_changes(Manifest& before, const Assessment& assessment);
 
 /// Memory, threads, whatever else a program may lack: said like every other failure.
 [[nodiscard]] Error as_error(const std::exception& e);
+/// What ends a job, once sectors may have been written and not put back: cut_off, unless it is said
+/// already how the disk stands.
+[[nodiscard]] Error ending(const std::exception& cause, const Case& folder);
 /// What a device error becomes once a switch may have happened: resume or revert applies.
 [[nodiscard]] Error cut_off(const Error& cause, const Case& folder);
 
