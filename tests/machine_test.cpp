@@ -218,7 +218,7 @@ void cut_machine(const Machine& bench, const std::vector<Operation>& trace, std:
   Media media(image_file, seed, lost);
   for (std::size_t i = 0; i < length; ++i) media.apply(trace[i]);
   media.fail();
-  const support::Folder folder;
+  const support::Folder folder(support::Folder::Where::memory);
   const auto disk = bench.original->clone();
   media.give(*disk, bench.root.path(), folder.path());
   ++tally.cuts;

@@ -108,6 +108,7 @@ class Trial {
     JobOptions out;
     out.read = utc();
     out.case_folder = folder;
+    out.case_in_memory = true;
     return out;
   }
 
@@ -199,7 +200,7 @@ class Trial {
   }
 
   Counts& counts_;
-  support::Folder folder_;
+  support::Folder folder_{support::Folder::Where::memory};
   QuietProgress quiet_;
   std::unique_ptr<MemoryDevice> original_, result_;
   Assessment assessment_;

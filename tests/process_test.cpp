@@ -51,7 +51,7 @@ std::string seal_of(const std::filesystem::path& image, std::uint32_t sector_siz
 }  // namespace
 
 TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be put back") {
-  const support::Folder folder;
+  const support::Folder folder(support::Folder::Where::memory);
   const auto image = folder / "disk.img";
   const auto pristine = folder / "pristine.img";
   Random random(77);
@@ -72,8 +72,8 @@ TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be
       for (const std::string& word :
            {std::string("--json"), std::string("--timezone"), std::string("UTC"),
             std::string("--sector-size"), std::to_string(scenario.sector_size),
-            std::string("--confirm"), tag, std::string("--case"), job.string(),
-            std::string("--fault"), std::string("delay=400"), image.string()}) {
+            std::string("--confirm"), tag, std::string("--case-in-memory"), std::string("--case"),
+            job.string(), std::string("--fault"), std::string("delay=400"), image.string()}) {
         words.push_back(word);
       }
       words.insert(words.end(), scenario.goals.begin(), scenario.goals.end());
@@ -86,7 +86,7 @@ TEST_CASE("kill: 220 times at random moments, the disk is old or new, and can be
                ::waitpid(child, nullptr, WNOHANG) == 0) {
           std::this_thread::sleep_for(std::chrono::microseconds(100));
         }
-        std::this_thread::sleep_for(std::chrono::microseconds(random.below(25'000)));
+        std::this_thread::sleep_for(std::chrono::microseconds(random.below(12'000)));
       }
       if (round > 0) ::kill(child, SIGKILL);
       int status = 0;

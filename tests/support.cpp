@@ -26,7 +26,14 @@ std::string slurp(const std::filesystem::path& path) {
 
 }  // namespace
 
-Folder::Folder() {
+Folder::Folder(Where where) {
+  if (where == Where::memory) {
+    std::string name = "/dev/shm/nuvrat-test-XXXXXX";
+    if (::mkdtemp(name.data()) != nullptr) {
+      path_ = name;
+      return;
+    }
+  }
   // A case in memory is refused: where the usual folder lies there, the working one is taken.
   const std::filesystem::path usual = std::filesystem::temp_directory_path();
   struct statfs info {};

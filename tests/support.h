@@ -16,7 +16,10 @@ namespace support {
 /// A folder of its own, removed at the end.
 class Folder {
  public:
-  Folder();
+  /// In memory, where the machine has such a place: for tests that would otherwise wait for the
+  /// disk thousands of times.
+  enum class Where { disk, memory };
+  explicit Folder(Where where = Where::disk);
   ~Folder();
   Folder(const Folder&) = delete;
   Folder& operator=(const Folder&) = delete;

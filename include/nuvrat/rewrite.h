@@ -34,6 +34,13 @@ class SectorSink {
 enum class Phase { prepare, switch_over, settle };
 [[nodiscard]] const char* name_of(Phase phase);
 
+/// Sectors of a live structure that a phase writes all the same, and why that harms nothing.
+struct Exemption {
+  SectorSet sectors;
+  std::string reason;
+};
+using Exemptions = std::vector<Exemption>;
+
 class Rewrite {
  public:
   Rewrite() = default;
@@ -50,8 +57,9 @@ class Rewrite {
   [[nodiscard]] virtual SectorWrite switch_sector() const = 0;
   /// What that sector is: "LBA 0, the protective MBR".
   [[nodiscard]] virtual std::string switch_purpose() const = 0;
-  /// Second copies of structures whose first is good, which this phase may therefore write over.
-  [[nodiscard]] virtual SectorSet copies(Phase /*phase*/) const { return {}; }
+  /// What this phase may write although a live structure owns it: second copies of structures whose
+  /// first is good, entries that are right by themselves. Each with its reason, and no more.
+  [[nodiscard]] virtual Exemptions exemptions(Phase /*phase*/) const { return {}; }
   /// Tidies up behind the switch. Running it again changes nothing.
   virtual void settle(SectorSink& sink) = 0;
 };

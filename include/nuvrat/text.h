@@ -22,6 +22,11 @@ namespace nuvrat {
 /// True when every surrogate has its partner.
 [[nodiscard]] bool is_well_formed(std::u16string_view text);
 
+/// Four hexadecimal digits a unit, and back: names that no JSON string can hold. Digits that are none
+/// give an empty text.
+[[nodiscard]] std::string utf16_digits(std::u16string_view text);
+[[nodiscard]] std::u16string from_utf16_digits(std::string_view digits);
+
 /// Fit for a terminal or a JSON string: control characters and lone surrogates become U+FFFD.
 [[nodiscard]] std::string printable(std::string_view utf8);
 /// Columns a terminal needs for it (wide East Asian characters take two, combining marks none).

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "assess/rewrites.h"
+#include "fat/boot.h"
 
 namespace nuvrat {
 namespace {
@@ -25,13 +26,37 @@ class FatChange final : public Rewrite {
   }
   [[nodiscard]] SectorWrite switch_sector() const override { return {step_.lba, step_.sector}; }
   [[nodiscard]] std::string switch_purpose() const override { return purpose(); }
-  // Each of these is right by itself: it may be written over in place.
-  [[nodiscard]] SectorSet copies(Phase phase) const override {
-    SectorSet out;
-    for (const SectorWrite& w : phase == Phase::prepare ? step_.before : step_.behind)
-      out.add({w.lba, 1});
+  [[nodiscard]] Exemptions exemptions(Phase phase) const override {
+    const SectorRange place = step_.volume.place;
+    const Window window(device_, place);
+    const FatGeometry g = fat_geometry_of(window, window.read(0));
+    const std::uint64_t ratio = g.sector_bytes / device_.sector_size();
+    const auto sectors = [&](std::uint64_t first, std::uint64_t count) {
+      SectorSet set;
+      set.add({place.first + first * ratio, count * ratio});
+      return set;
+    };
+    Exemptions out;
+    out.push_back({sectors(g.fat_start(0), std::uint64_t{g.fats} * g.fat_sectors),
+                   "entries of the FAT: nothing leads to a new chain yet, or to an old one any "
+                   "more, and the copies follow the one that counts"});
+    if (g.fs_info != 0)
+      out.push_back({sectors(g.fs_info, 1), "FSInfo is a hint, which no system relies on"});
+    if (g.backup_boot != 0)
+      out.push_back(
+          {sectors(g.backup_boot, 1), "the second boot sector is a copy: the first one counts"});
+    Exemption entries{{}, "a file's entry: its size, or that it has no cluster, and nothing else"};
+    for (const SectorWrite& w : phase == Phase::prepare ? step_.before : step_.behind) {
+      if (changes_only_sizes(device_.read(w.lba), w.data)) entries.sectors.add({w.lba, 1});
+    }
+    out.push_back(std::move(entries));
     if (phase == Phase::prepare && begun()) {
-      for (const SectorMove& m : step_.moves) out.add({m.to, m.from.count});
+      Exemption again{{}, "prepared before, and cut off: only the new chain's entries claim it"};
+      for (const SectorMove& m : step_.moves) again.sectors.add({m.to, m.from.count});
+      for (const SectorWrite& w : step_.before) {
+        if (device_.read(w.lba) == w.data) again.sectors.add({w.lba, 1});
+      }
+      out.push_back(std::move(again));
     }
     return out;
   }
@@ -46,6 +71,15 @@ class FatChange final : public Rewrite {
   [[nodiscard]] bool begun() const {
     return std::any_of(step_.before.begin(), step_.before.end(),
                        [this](const SectorWrite& w) { return device_.read(w.lba) == w.data; });
+  }
+  // Of 32-byte entries only the fields for size and first cluster.
+  static bool changes_only_sizes(ByteView now, ByteView then) {
+    for (std::size_t i = 0; i < now.size(); ++i) {
+      const std::size_t in_entry = i % 32;
+      const bool field = in_entry == 20 || in_entry == 21 || in_entry >= 26;
+      if (now[i] != then[i] && !field) return false;
+    }
+    return true;
   }
   [[nodiscard]] std::string purpose() const { return "FAT volume: " + step_.title; }
 

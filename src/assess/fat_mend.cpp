@@ -27,9 +27,10 @@ constexpr const char* kept_folder = "UNOWNED";
 
 class FatMender {
  public:
-  FatMender(Device& device, const Partition& partition, const FatFacts& facts, Unowned unowned,
-            Assessment& out)
+  FatMender(Device& device, const Partition& partition, const ReadOptions& options,
+            const FatFacts& facts, Unowned unowned, Assessment& out)
       : device_(device),
+        options_(options),
         partition_(partition),
         facts_(facts),
         g_(facts.geometry),
@@ -72,8 +73,10 @@ class FatMender {
     } else {
       take(rest, second);
     }
-    if (!first.sector.empty()) out_.steps.push_back(std::move(first));
-    if (!second.sector.empty()) out_.steps.push_back(std::move(second));
+    for (Step* step : {&first, &second}) {
+      step->volume.writes = step->before.size() + step->behind.size() + 1;
+      if (!step->sector.empty()) out_.steps.push_back(std::move(*step));
+    }
   }
 
  private:
@@ -82,6 +85,10 @@ class FatMender {
     step.kind = "fat-mend";
     step.target = out_.before;
     step.volume.number = partition_.number;
+    step.volume.place = partition_.range();
+    step.volume.from = step.volume.to = g_.kind;
+    step.volume.zone = options_.zone.name();
+    step.volume.codepage = options_.codepage;
     return step;
   }
 
@@ -292,6 +299,7 @@ class FatMender {
   }
 
   Device& device_;
+  const ReadOptions& options_;
   const Partition& partition_;
   const FatFacts& facts_;
   const FatGeometry& g_;
@@ -319,7 +327,7 @@ void plan_fat_mends(Device& device, const Survey& survey, const ReadOptions& opt
     const Window window(device, s.partition.range());
     FatFacts facts;
     (void)check_fat(window, options, &facts);
-    FatMender(device, s.partition, facts, unowned, out).plan();
+    FatMender(device, s.partition, options, facts, unowned, out).plan();
   }
 }
 

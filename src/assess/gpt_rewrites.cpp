@@ -37,9 +37,10 @@ class GptHome final : public Rewrite {
     write_entries(sink, gpt_);
     write_backup(sink, gpt_);
   }
-  [[nodiscard]] SectorSet copies(Phase /*phase*/) const override {
-    return {{gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size)},
-            {gpt_.backup_header.lba, 1}};
+  [[nodiscard]] Exemptions exemptions(Phase /*phase*/) const override {
+    return {{{{gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size)},
+              {gpt_.backup_header.lba, 1}},
+             "the backup of the GPT is a copy: the primary counts"}};
   }
   [[nodiscard]] SectorWrite switch_sector() const override { return gpt_.header; }
   [[nodiscard]] std::string switch_purpose() const override {
@@ -70,11 +71,12 @@ class GptMend final : public Rewrite {
     if (primary_is_bad_) write_entries(sink, gpt_);
     if (step_.mends == Step::Mends::backup) write_backup(sink, gpt_);
   }
-  [[nodiscard]] SectorSet copies(Phase phase) const override {
-    SectorSet out{{0, 1}};
+  [[nodiscard]] Exemptions exemptions(Phase phase) const override {
+    Exemptions out{{{{0, 1}}, "the protective MBR says nothing that the GPT doesn't"}};
     // While the primary is bad the backup is no copy: it is all there is.
     if (!primary_is_bad_ || phase == Phase::settle) {
-      out.add({gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size) + 1});
+      out.push_back({{{gpt_.backup_array.lba, gpt_array_sectors(step_.target.sector_size) + 1}},
+                     "the backup of the GPT is a copy: the primary counts"});
     }
     return out;
   }
@@ -103,10 +105,10 @@ class OneSector final : public Rewrite {
     return step_.kind == "ebr-type" ? "EBR, with another type"
                                     : "boot sector of a volume, with one field changed";
   }
-  [[nodiscard]] SectorSet copies(Phase /*phase*/) const override {
-    SectorSet out;
-    for (const std::uint64_t lba : step_.copies) out.add({lba, 1});
-    return out;
+  [[nodiscard]] Exemptions exemptions(Phase /*phase*/) const override {
+    Exemption out{{}, "the second boot sector is a copy: the first one counts"};
+    for (const std::uint64_t lba : step_.copies) out.sectors.add({lba, 1});
+    return {out};
   }
   void settle(SectorSink& sink) override {
     if (!step_.copies.empty()) sink.purpose("second boot sector of the volume");

@@ -16,6 +16,18 @@ using nlohmann::json;
 
 namespace {
 
+// What can't be shown stands beside what can, unit by unit: it must come back as it was.
+void put_text(json& out, const std::string& key, const std::string& text) {
+  out[key] = printable(text);
+  if (printable(text) != text) out[key + "_utf16"] = utf16_digits(to_utf16(text));
+}
+
+std::string get_text(const json& j, const std::string& key) {
+  const std::string exact = key + "_utf16";
+  return j.contains(exact) ? to_utf8(from_utf16_digits(j.at(exact).get<std::string>()))
+                           : j.at(key).get<std::string>();
+}
+
 json to_json(const Obstacle& o) {
   json goals = json::array();
   for (const Goal& goal : o.goals) goals.push_back(goal.text());
@@ -40,7 +52,9 @@ json to_json(const SectorWrite& w) {
   return {{"lba", w.lba}, {"data", hex(w.data)}};
 }
 json to_json(const Resized& r) {
-  return {{"start", r.start}, {"path", r.path}, {"size", r.size}};
+  json out = {{"start", r.start}, {"size", r.size}};
+  put_text(out, "path", r.path);
+  return out;
 }
 json to_json(const Renumbering& r) {
   return {{"before", r.before}, {"after", r.after}};
@@ -101,7 +115,7 @@ Partition partition_from(const json& j) {
   } else {
     p.type = Guid(type);
   }
-  p.name = j.at("name");
+  p.name = get_text(j, "name");
   p.active = j.at("active");
   if (j.contains("unique_id")) p.unique_id = Guid(j.at("unique_id").get<std::string>());
   if (j.contains("attributes")) p.attributes = j.at("attributes");
@@ -139,10 +153,10 @@ json to_json(const DeviceIdentity& d) {
 }
 
 json to_json(const Partition& p) {
-  json out = {{"number", p.number},        {"role", name_of(p.role)},
-              {"start", p.start},          {"sectors", p.sectors},
-              {"type", type_text(p.type)}, {"type_name", describe(p.type)},
-              {"name", printable(p.name)}, {"active", p.active}};
+  json out = {{"number", p.number},   {"role", name_of(p.role)},   {"start", p.start},
+              {"sectors", p.sectors}, {"type", type_text(p.type)}, {"type_name", describe(p.type)},
+              {"active", p.active}};
+  put_text(out, "name", p.name);
   if (p.role == Role::gpt) {
     out["unique_id"] = p.unique_id.text();
     out["attributes"] = p.attributes;
@@ -353,7 +367,7 @@ Assessment assessment_from_json(const json& j) {
     for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s));
     for (const json& r : j.at("resized"))
-      a.resized.push_back({r.at("start"), r.at("path"), r.at("size")});
+      a.resized.push_back({r.at("start"), get_text(r, "path"), r.at("size")});
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");
     a.expected_seconds = j.at("expected_seconds");

@@ -84,9 +84,11 @@ class FatToNtfs final : public Rewrite {
 
   // What FAT had in the boot area, and the last sector, which may have been a file's: it was
   // copied.
-  [[nodiscard]] SectorSet copies(Phase phase) const override {
+  [[nodiscard]] Exemptions exemptions(Phase phase) const override {
     if (phase != Phase::settle) return {};
-    return {tidied(), {change_.place.last(), 1}};
+    return {{{tidied()}, "the rest of $Boot holds what FAT had there: nobody reads it"},
+            {{{change_.place.last(), 1}},
+             "the second boot sector is a copy, and what a file had there was copied"}};
   }
 
   void settle(SectorSink& sink) override {

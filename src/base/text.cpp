@@ -1,3 +1,6 @@
+#include <charconv>
+
+#include <fmt/format.h>
 #include <unicode/uchar.h>
 #include <unicode/utf16.h>
 #include <unicode/utf8.h>
@@ -56,6 +59,23 @@ std::string to_utf8(std::u16string_view text) {
     UChar32 c = 0;
     U16_NEXT(text.data(), at, text.size(), c);
     append_utf8(out, c);
+  }
+  return out;
+}
+
+std::string utf16_digits(std::u16string_view text) {
+  std::string out;
+  for (const char16_t unit : text) out += fmt::format("{:04x}", static_cast<unsigned>(unit));
+  return out;
+}
+
+std::u16string from_utf16_digits(std::string_view digits) {
+  std::u16string out;
+  for (std::size_t at = 0; at + 4 <= digits.size(); at += 4) {
+    unsigned unit = 0;
+    const auto* end = digits.data() + at + 4;
+    if (std::from_chars(digits.data() + at, end, unit, 16).ptr != end) return {};
+    out.push_back(static_cast<char16_t>(unit));
   }
   return out;
 }

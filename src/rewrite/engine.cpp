@@ -124,7 +124,7 @@ void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, Se
                Inspection& out) {
   SectorSet live = owned(overlay);
   live.remove({rewrite.switch_sector().lba, 1});  // it may be tidied: that is one sector again
-  live.remove(rewrite.copies(Phase::settle));
+  for (const Exemption& e : rewrite.exemptions(Phase::settle)) live.remove(e.sectors);
   GuardedSink settle(rewrite.name(), Phase::settle, live, overlay, written, out);
   rewrite.settle(settle);
 }
@@ -171,7 +171,7 @@ SectorSet Inspection::neighbours(const Device& device) const {
 Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
   SectorSet before = owned(overlay);
-  before.remove(rewrite.copies(Phase::prepare));
+  for (const Exemption& e : rewrite.exemptions(Phase::prepare)) before.remove(e.sectors);
   SectorSet written;
   GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, written, out);
   rewrite.prepare(prepare);

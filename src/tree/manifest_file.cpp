@@ -38,19 +38,12 @@ void put_path(json& line, const std::u16string& path) {
   const std::string utf8 = to_utf8(path);
   line["path"] = is_well_formed(path) ? utf8 : printable(utf8);
   if (is_well_formed(path)) return;
-  std::string units;
-  for (const char16_t unit : path) units += fmt::format("{:04x}", static_cast<unsigned>(unit));
-  line["path_utf16"] = units;
+  line["path_utf16"] = utf16_digits(path);
 }
 
 std::u16string get_path(const json& line) {
   if (!line.contains("path_utf16")) return to_utf16(line.at("path").get<std::string>());
-  const auto units = line.at("path_utf16").get<std::string>();
-  std::u16string out;
-  for (std::size_t at = 0; at + 4 <= units.size(); at += 4) {
-    out.push_back(static_cast<char16_t>(std::stoul(units.substr(at, 4), nullptr, 16)));
-  }
-  return out;
+  return from_utf16_digits(line.at("path_utf16").get<std::string>());
 }
 
 json volume_line(const ManifestVolume& v) {
