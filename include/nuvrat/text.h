@@ -22,8 +22,8 @@ namespace nuvrat {
 /// True when every surrogate has its partner.
 [[nodiscard]] bool is_well_formed(std::u16string_view text);
 
-/// Four hexadecimal digits a unit, and back: names that no JSON string can hold. Digits that are none
-/// give an empty text.
+/// Four hexadecimal digits a unit, and back: names that no JSON string can hold. Digits that are
+/// none give an empty text.
 [[nodiscard]] std::string utf16_digits(std::u16string_view text);
 [[nodiscard]] std::u16string from_utf16_digits(std::string_view digits);
 

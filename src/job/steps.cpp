@@ -195,13 +195,46 @@ Comparison compare_as_planned(const Manifest& expected, const Manifest& after,
   Comparison out = compare(expected, after);
   for (const Step& step : assessment.steps) {
     if (step.adds.empty()) continue;
-    const auto removed = std::erase_if(out.differences, [&step](const Difference& d) {
+    const auto added = [&step](const Difference& d) {
       return d.kind == DifferenceKind::extra && d.path == step.adds;
-    });
-    out.count -= removed;
+    };
+    for (Difference& d : out.differences) {
+      if (added(d)) out.planned.push_back(d);
+    }
+    out.count -= std::erase_if(out.differences, added);
+  }
+  for (const Resized& r : assessment.resized) {
+    const auto is_there = [&r](const ManifestVolume& v) { return v.start == r.start; };
+    const auto v = std::find_if(after.volumes.begin(), after.volumes.end(), is_there);
+    if (v != after.volumes.end())
+      out.planned.push_back({DifferenceKind::size, v->number, r.path,
+                             fmt::format("{} bytes now, as long as its chain", r.size)});
   }
   return out;
 }
+
+namespace {
+
+// Each volume that was made anew is what it was to become, with the serial number that it was
+// given.
+void require_volumes(const Assessment& assessment, Device& device) {
+  for (const Step& step : assessment.steps) {
+    const VolumeChange& v = step.volume;
+    if (v.place.count == 0 || v.from == v.to) continue;
+    const Window window(device, v.place);
+    const auto reader = open_volume(window, {});
+    if (reader != nullptr && reader->info().kind == v.to &&
+        reader->info().serial_number == v.serial)
+      continue;
+    throw Error(ErrorCode::guard,
+                fmt::format("{} was to be {}, and is {}", part_name(v.number), name_of(v.to),
+                            reader == nullptr ? "unknown contents" : name_of(reader->info().kind)),
+                {part_name(v.number), v.place.first, {}, {}},
+                "This is a mistake in Nuvrat: please report it");
+  }
+}
+
+}  // namespace
 
 JobResult compare_with(const Manifest& expected, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, Progress& progress) {
@@ -210,6 +243,7 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
   device.forget({0, device.sectors()});  // what is compared comes from the medium
   const TableReading table = read_table(device);
   require_layout(assessment.after, table, "after the rewrite");
+  require_volumes(assessment, device);
   JobResult result;
   result.table_reread = device.reread_table();
   // First the check, then the manifest: what either holds of the files needn't lie side by side.

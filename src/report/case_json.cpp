@@ -12,9 +12,9 @@ std::string dump(const json& j) {
   return j.dump(2) + "\n";
 }
 
-json differences_json(const Comparison& c) {
+json differences_json(const std::vector<Difference>& differences) {
   json out = json::array();
-  for (const Difference& d : c.differences) {
+  for (const Difference& d : differences) {
     out.push_back({{"kind", name_of(d.kind)},
                    {"partition", d.number},
                    {"path", printable(d.path)},
@@ -67,7 +67,8 @@ std::string job_json(const Assessment& a, const JobResult& r) {
                {"files", r.files},
                {"bytes", r.bytes},
                {"difference_count", r.comparison.count},
-               {"differences", differences_json(r.comparison)},
+               {"differences", differences_json(r.comparison.differences)},
+               {"planned", differences_json(r.comparison.planned)},
                {"findings", findings_json(r.findings_after)},
                {"written", written_json(r.written)},
                {"table_reread", r.table_reread},
@@ -97,25 +98,27 @@ std::string report_json(const CaseRecord& r) {
     events.push_back(
         {{"time", e.time}, {"event", e.event}, {"detail", e.detail}, {"remedy", e.remedy}});
   const Assessment& a = r.job.assessment;
-  return dump({{"schema", "nuvrat.report/1"},
-               {"verdict", name_of(r.outcome)},
-               {"disk", printable(r.job.disk.string())},
-               {"disk_seen", r.disk_seen},
-               {"case", printable(r.job.folder.string())},
-               {"steps_done", r.job.steps_done},
-               {"before", manifest_totals(r.before)},
-               {"after", manifest_totals(r.after)},
-               {"difference_count", r.comparison ? json(r.comparison->count) : json(nullptr)},
-               {"differences", r.comparison ? differences_json(*r.comparison) : json::array()},
-               {"findings_before", findings_json(a.findings)},
-               {"findings_after", findings_json(r.findings_after)},
-               {"written", written_json(r.written)},
-               {"journal_bytes", r.journal_bytes},
-               {"tag_before", a.tag},
-               {"tag_after", r.tag_after},
-               {"next", r.finished() ? next_json(a) : json::array()},
-               {"events", events},
-               {"assessment", to_json(a)}});
+  return dump(
+      {{"schema", "nuvrat.report/1"},
+       {"verdict", name_of(r.outcome)},
+       {"disk", printable(r.job.disk.string())},
+       {"disk_seen", r.disk_seen},
+       {"case", printable(r.job.folder.string())},
+       {"steps_done", r.job.steps_done},
+       {"before", manifest_totals(r.before)},
+       {"after", manifest_totals(r.after)},
+       {"difference_count", r.comparison ? json(r.comparison->count) : json(nullptr)},
+       {"differences", r.comparison ? differences_json(r.comparison->differences) : json::array()},
+       {"planned", r.comparison ? differences_json(r.comparison->planned) : json::array()},
+       {"findings_before", findings_json(a.findings)},
+       {"findings_after", findings_json(r.findings_after)},
+       {"written", written_json(r.written)},
+       {"journal_bytes", r.journal_bytes},
+       {"tag_before", a.tag},
+       {"tag_after", r.tag_after},
+       {"next", r.finished() ? next_json(a) : json::array()},
+       {"events", events},
+       {"assessment", to_json(a)}});
 }
 
 }  // namespace nuvrat

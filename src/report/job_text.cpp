@@ -25,11 +25,14 @@ std::string seal_words(const Comparison& c) {
 
 std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
   const std::string steps = step_words(a);
-  std::string out =
-      verdict(r.sound() ? fmt::format("{}: done: {}; nothing was lost", a.device.path, steps)
-                        : fmt::format("{}: done: {}; but {}", a.device.path, steps,
-                                      plural(r.comparison.count, "difference", "differences")),
-              r.sound(), style);
+  std::string out = verdict(
+      r.sound()
+          ? fmt::format("{}: done: {}; {}", a.device.path, steps,
+                        r.left_out + r.unreadable == 0 ? "nothing was lost"
+                                                       : "nothing was lost of what could be read")
+          : fmt::format("{}: done: {}; but {}", a.device.path, steps,
+                        plural(r.comparison.count, "difference", "differences")),
+      r.sound(), style);
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
   out += fmt::format("\n  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
@@ -50,6 +53,9 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
     out += fmt::format("  missing  {} not to be read, as before, and not compared\n",
                        plural(r.left_out, "place", "places"));
   }
+  for (const Difference& d : r.comparison.planned)
+    out += wrap(fmt::format("planned  {}/{}: {}", part_name(d.number), printable(d.path), d.text),
+                style.width, "  ", "           ");
   if (!r.from_medium)
     out += wrap(
         "note     this system can't read past its memory here: what was read back may have "

@@ -160,7 +160,7 @@ std::string comparison_json(const Comparison& c, const Manifest& after) {
                {"unreadable_files", c.unreadable},
                {"access_times_compared", c.accessed},
                {"difference_count", c.count},
-               {"differences", differences_json(c)}});
+               {"differences", differences_json(c.differences)}});
 }
 
 std::string error_json(const Error& e) {

@@ -11,6 +11,6 @@ namespace nuvrat {
 
 [[nodiscard]] std::string dump(const nlohmann::json& json);
 [[nodiscard]] nlohmann::json findings_json(const Findings& findings);
-[[nodiscard]] nlohmann::json differences_json(const Comparison& comparison);
+[[nodiscard]] nlohmann::json differences_json(const std::vector<Difference>& differences);
 
 }  // namespace nuvrat

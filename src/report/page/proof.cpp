@@ -139,9 +139,16 @@ std::string proof_section(const CaseRecord& r) {
     body +=
         fmt::format("<p>Differences in names, sizes, contents, times and attributes: {}.{}</p>\n",
                     claim("differences", c.count),
-                    c.equal() && c.seal_before != c.seal_after
-                        ? " The seal differs only by the folder that the mend added."
-                        : "");
+                    c.planned.empty() ? "" : " What was planned is no part of them:");
+    if (!c.planned.empty()) {
+      HtmlTable list{"Changes that were planned", {"kind", "where", "what it is"}, {}, {}};
+      for (const Difference& d : c.planned) {
+        if (list.rows.size() < most_rows)
+          list.rows.push_back(
+              {esc(name_of(d.kind)), esc(part_name(d.number) + "/" + d.path), esc(d.text)});
+      }
+      body += list.text();
+    }
     if (!c.equal()) {
       HtmlTable list{"Differences", {"kind", "where", "what it was and is"}, {}, {}};
       for (const Difference& d : c.differences) {
