@@ -83,6 +83,14 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          v.change(n, at + 3, lcn, 3);
          v.change(n, at + 6, 0, 1);
        }},
+      {"ntfs.short-names",
+       [](NtfsBytes& v) {  // the long one becomes a further name, as of a hard link
+         const std::uint64_t n = v.record_of(u"a long name for one file.text");
+         for (int which = 0; which < 2; ++which) {
+           const std::size_t space = v.attribute(n, 0x30, which) + 24 + 65;
+           if (v.record(n)[space] == 1) v.change(n, space, 0, 1);
+         }
+       }},
       {"ntfs.link-count", [](NtfsBytes& v) { v.change(65, 18, 7, 2); }},
       {"ntfs.sizes",
        [](NtfsBytes& v) {

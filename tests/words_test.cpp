@@ -137,3 +137,73 @@ TEST_CASE("true words: a file with a hole longer than its volume is legal") {
   const Manifest m = take_manifest(*v.disk, utc(), quiet);
   CHECK(m.bytes() > clusters * 512);
 }
+
+namespace {
+
+// An attribute whose value lies in the record.
+Bytes resident(std::uint64_t type, unsigned id, const std::string& name, const Bytes& value) {
+  const std::size_t value_at = (24 + 2 * name.size() + 7) / 8 * 8;
+  Bytes out((value_at + value.size() + 7) / 8 * 8);
+  support::put(out, 0, type, 4);
+  support::put(out, 4, out.size(), 4);
+  support::put(out, 9, name.size(), 1);
+  support::put(out, 10, 24, 2);
+  support::put(out, 14, id, 2);
+  support::put(out, 16, value.size(), 4);
+  support::put(out, 20, value_at, 2);
+  for (std::size_t i = 0; i < name.size(); ++i)
+    support::put(out, 24 + 2 * i, static_cast<unsigned char>(name[i]), 2);
+  std::copy(value.begin(), value.end(), out.begin() + static_cast<long>(value_at));
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("true words: what a system may leave in a record is no finding") {
+  support::NtfsBytes v;
+  REQUIRE(check_volume(*v.disk, utc()).empty());
+  const std::uint64_t n = v.record_of(u"A.BIN");
+  const std::size_t data_bytes = support::little(v.record(n), v.attribute(n, 0x80) + 4, 4);
+  const std::size_t behind_data = v.attribute(n, 0x80) + data_bytes;
+  SUBCASE("an object id, extended attributes, a stream of the system's own") {
+    Bytes tail;
+    Bytes entry(24);  // one extended attribute: its length, the name TIDE, the value 7
+    support::put(entry, 0, 24, 4);
+    support::put(entry, 5, 4, 1);
+    support::put(entry, 6, 1, 2);
+    for (unsigned i = 0; i < 4; ++i)
+      support::put(entry, 8 + i, static_cast<unsigned>("TIDE"[i]), 1);
+    support::put(entry, 13, 7, 1);
+    Bytes info(8);
+    support::put(info, 0, 24, 2);
+    support::put(info, 4, 24, 4);
+    for (const Bytes& a : {resident(0xD0, 22, "", info), resident(0xE0, 23, "", entry),
+                           resident(0x100, 24, "$TXF_DATA", Bytes(56))})
+      tail.insert(tail.end(), a.begin(), a.end());
+    v.replace(n, behind_data, 0, tail);
+    v.replace(n, v.attribute(n, 0x80), 0, resident(0x40, 25, "", volumes::noise(16, 4)));
+    support::put_next_id(v, n);
+  }
+  SUBCASE("only a stream with a name, as a journal of changes has") {
+    v.replace(n, behind_data, 0, resident(0x80, 22, "$J", volumes::noise(20, 4)));
+    // The unnamed one goes, and its clusters with it: an empty file's takes its place.
+    const std::uint64_t other = v.record_of(u"tide number 5.csv");
+    const std::size_t at = v.attribute(other, 0x80);
+    v.replace(other, at, support::little(v.record(other), at + 4, 4),
+              resident(0x80, 22, "$J", volumes::noise(20, 4)));
+    support::put_next_id(v, other);
+    support::put_next_id(v, n);
+  }
+  SUBCASE("a record of the older form, its update sequence where others have their number") {
+    Bytes bytes = v.record(n);
+    support::put(bytes, 4, 0x2A, 2);
+    for (std::size_t i = 0; i < 6; ++i) bytes[0x2A + i] = bytes[0x30 + i];
+    support::NtfsBytes::protect(bytes, 0x2A);
+    v.disk->write(v.mft + n * 2, bytes);
+  }
+  const Findings findings = check_volume(*v.disk, utc());
+  for (const Finding& f : findings) {
+    if (f.severity != Severity::note) FAIL_CHECK(f.code << ": " << f.text);
+  }
+  CHECK(take_manifest(*v.disk, utc(), *std::make_unique<QuietProgress>()).whole());
+}

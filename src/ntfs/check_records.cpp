@@ -218,6 +218,7 @@ class RecordCheck {
     if (names != header_.links.value())
       error("ntfs.link-count", fmt::format("the record has {} names and counts {} links", names,
                                            header_.links.value()));
+    check_short_names(all);
     check_list(all);
     check_information(all);
     const bool directory = (header_.flags.value() & record_directory) != 0;
@@ -225,6 +226,25 @@ class RecordCheck {
       error("ntfs.directory-flag", "the record is a folder without an index, or the other way");
     const bool nameless_allowed = number_ < first_user_record;
     if (names == 0 && !nameless_allowed) error("ntfs.nameless", "the file has no name");
+  }
+
+  // One name at most has a short one, in the same folder: further names of a file have none.
+  void check_short_names(const std::vector<AttributeView>& all) {
+    std::vector<std::uint64_t> short_in, long_in;
+    unsigned both = 0;
+    for (const AttributeView& a : all) {
+      if (a.type != at_file_name || a.value.size() < sizeof(FileNameHead)) continue;
+      const auto head = load<FileNameHead>(a.value);
+      if (head.name_space == name_dos) short_in.push_back(head.parent.value());
+      if (head.name_space == name_win32) long_in.push_back(head.parent.value());
+      both += head.name_space == name_both ? 1 : 0;
+    }
+    if (short_in.size() + both > 1)
+      error("ntfs.short-names",
+            fmt::format("{} of the file's names have short ones", short_in.size() + both));
+    if (!short_in.empty() &&
+        std::find(long_in.begin(), long_in.end(), short_in.front()) == long_in.end())
+      error("ntfs.short-names", "a short name stands without its long one");
   }
 
   // Every segment that the list names exists, and every one that exists is named.
