@@ -316,6 +316,66 @@ TEST_CASE("promise: a case is of one disk, and of no other of its size") {
         }) == ErrorCode::refused);
 }
 
+TEST_CASE("promise: a resumed job leaves what was recorded, or nothing: Nuvrat may have changed") {
+  // Cut off before the switch, and behind it.
+  for (const std::uint64_t sector : {30u, 68u}) {
+    CAPTURE(sector);
+    Job job;
+    FaultPlan plan;
+    plan.cut_before = sector;
+    plan.keep = FaultPlan::Keep::all;
+    FaultDevice device(*job.disk, plan);
+    REQUIRE(code_of([&] { (void)run_job(device, job.assessment, job.options, job.quiet); }) ==
+            ErrorCode::cut_off);
+    // As another version would plan it: a partition gets another id, and all follows from that.
+    std::string text = bytes_of(job.path("assessment.json"));
+    const std::string id = job.assessment.after.partitions.at(0).unique_id.text();
+    std::string other = id;
+    other[0] = other[0] == '0' ? '1' : '0';
+    for (std::size_t at = text.find(id); at != text.npos; at = text.find(id, at))
+      text.replace(at, id.size(), other);
+    put_bytes(job.path("assessment.json"), text);
+    const auto was = job.disk->clone();
+    const CaseFile file = load_case(job.folder / "case");
+    const ErrorCode code = code_of([&] { (void)resume_case(*job.disk, file, job.quiet); });
+    if (sector == 30) {
+      CHECK(code == ErrorCode::refused);
+      CHECK(job.disk->same_as(*was));
+    } else {  // what was left to do is the same; that the table isn't as this plan has it is said
+      CHECK(code == ErrorCode::not_compared);
+      CHECK(Journal::open(job.path("undo.journal")).strange_sectors(*job.disk, true).empty());
+    }
+    (void)revert_case(*job.disk, file, false, job.quiet);
+    CHECK(job.disk->same_as(*job.original));
+  }
+}
+
+TEST_CASE("promise: a partition's name comes back from a case as it was, unit by unit") {
+  const std::u16string odd = {u'a', 0x0007, 0xD800, 0x200D, u'b'};
+  auto disk = support::disk(70000);
+  Layout layout;
+  layout.kind = TableKind::gpt;
+  layout.sector_size = 512;
+  layout.disk_sectors = 70000;
+  Partition p;
+  p.role = Role::gpt;
+  p.number = 1;
+  p.start = 2048;
+  p.sectors = 2048;
+  p.name = to_utf8(odd);
+  Assessment a;
+  a.before = a.after = layout;
+  a.after.partitions.push_back(p);
+  support::Folder folder;
+  a.tag = "TEST";
+  a.device = disk->identity();
+  a.obstacles.push_back({"test", "kept for its names", "", 0, 0, {}});
+  JobOptions options;
+  options.case_folder = folder / "case";
+  record_refusal(*disk, a, options);
+  CHECK(to_utf16(load_case(folder / "case").assessment.after.partitions.at(0).name) == odd);
+}
+
 TEST_CASE("promise: a revert tried on a copy leaves the case as it is for the disk") {
   Job job;
   job.run();

@@ -74,6 +74,10 @@ class Journal {
   [[nodiscard]] std::optional<SectorRange> torn_sector(const Device& device) const;
   /// True when the step's switch sector holds what it held before the step.
   [[nodiscard]] bool before_switch(unsigned step, const Device& device) const;
+  /// The first sector that the step would leave otherwise than was recorded, on a disk that shows
+  /// what it would leave now.
+  [[nodiscard]] std::optional<std::uint64_t> differs_from(const Device& rehearsed,
+                                                          unsigned step) const;
   /// Puts everything back: the last step first, in each step what was settled, then the switch,
   /// then what was prepared, a flush after each. May be cut off at any point and run again.
   /// What holds the right bytes already isn't written. In the end every sector of every step is

@@ -130,22 +130,26 @@ void require_begun(const CaseFile& job) {
                   "Nothing was begun, so there is nothing to finish or to put back");
 }
 
-// A resumed job writes nothing that the journal doesn't hold.
-void require_recorded(const Journal& journal, const Rehearsal& rehearsal, unsigned step) {
+Error changed_since(const std::string& where) {
+  return refused("the disk, or Nuvrat, changed since the rewrite was cut off: " + where,
+                 "Nothing was written. Go back with 'nuvrat revert', then begin anew");
+}
+
+// A resumed job writes nothing that the journal doesn't hold, and what it held then.
+void require_recorded(const Journal& journal, const Inspection& inspection, const Device& rehearsed,
+                      unsigned step) {
   if (journal.steps_recorded() <= step) return;  // it will be recorded before it is done
   SectorSet recorded;
   for (const WrittenRange& w : journal.writes()) {
     if (w.step == step) recorded.add(w.range);
   }
-  for (const SectorRange& r : rehearsal.inspections.front().all_sectors().ranges()) {
-    if (recorded.contains(r)) continue;
-    throw refused(
-        "the disk, or Nuvrat, changed since the rewrite was cut off: it would now write sectors "
-        "that "
-        "the journal doesn't hold, such as " +
-            r.text(),
-        "Nothing was written. Go back with 'nuvrat revert', then begin anew");
+  for (const SectorRange& r : inspection.all_sectors().ranges()) {
+    if (!recorded.contains(r))
+      throw changed_since("it would now write sectors that the journal doesn't hold, such as " +
+                          r.text());
   }
+  if (const auto lba = journal.differs_from(rehearsed, step))
+    throw changed_since(fmt::format("it would now leave something else in sector {}", *lba));
 }
 
 void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
@@ -273,6 +277,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
     Overlay overlay(device);
     const Inspection settle =
         Engine::inspect_settle(*make_rewrite(begun, overlay), overlay, owned_for(begun));
+    require_recorded(journal, settle, overlay, step);
     try {
       Engine(device, progress).finish_again(*make_rewrite(begun, device), settle);
     } catch (const Error& e) {
@@ -281,7 +286,8 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
     journal.mark_done(step++);
   }
   const Rehearsal rehearsal = rehearse_steps(device, job.assessment, step);
-  require_recorded(journal, rehearsal, step);
+  if (!rehearsal.inspections.empty())
+    require_recorded(journal, rehearsal.inspections.front(), *rehearsal.after.front(), step);
   rehearsal.reserve(device);
   const bool from_medium =
       do_steps(device, job.assessment, step, rehearsal, journal, folder, progress);

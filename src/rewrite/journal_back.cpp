@@ -64,6 +64,16 @@ bool Journal::differs_all_over(const Record& r, std::uint64_t lba, const Device&
   return true;
 }
 
+std::optional<std::uint64_t> Journal::differs_from(const Device& rehearsed, unsigned step) const {
+  impl_->require_disk(rehearsed);
+  for (const Record& r : impl_->records_) {
+    if (r.step != step) continue;
+    if (const auto at = impl_->differs(r, rehearsed.read(r.range.first, r.range.count)))
+      return r.range.first + *at;
+  }
+  return std::nullopt;
+}
+
 bool Journal::before_switch(unsigned step, const Device& device) const {
   impl_->require_disk(device);
   for (const Record& r : impl_->records_) {

@@ -164,6 +164,14 @@ Bytes Journal::Impl::before_of(const Record& r) const {
   return out;
 }
 
+std::optional<std::uint64_t> Journal::Impl::differs(const Record& r, ByteView after) const {
+  const Bytes payload = file_.payload(r.offset);
+  for (std::uint64_t i = 0; i < r.range.count; ++i) {
+    if (sector_crc(after, i) != get_crc(payload, i)) return i;
+  }
+  return std::nullopt;
+}
+
 Bytes Journal::Impl::read_now(const Device& device, SectorRange range,
                               SectorSet& unreadable) const {
   Bytes now(range.count * sector_size_);

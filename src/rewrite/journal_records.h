@@ -37,6 +37,8 @@ class Journal::Impl {
   [[nodiscard]] std::uint32_t sector_crc(ByteView bytes, std::uint64_t index) const;
   /// Before-contents of a record; empty when they were not kept.
   [[nodiscard]] Bytes before_of(const Record& r) const;
+  /// The first sector of a record that isn't what the record says that the step leaves.
+  [[nodiscard]] std::optional<std::uint64_t> differs(const Record& r, ByteView after) const;
   /// Reads what it can; the sectors that the device doesn't give are added to `unreadable`.
   [[nodiscard]] Bytes read_now(const Device& device, SectorRange range,
                                SectorSet& unreadable) const;
