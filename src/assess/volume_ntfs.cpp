@@ -38,6 +38,18 @@ struct Opened {
   std::unique_ptr<VolumeReader> reader;
 };
 
+// What doesn't share a physical sector with anything else.
+SectorSet in_whole_physical(const SectorSet& sectors, const PhysicalSector& physical) {
+  SectorSet out;
+  const std::uint64_t n = physical.sectors;
+  for (const SectorRange& r : sectors.ranges()) {
+    const std::uint64_t first = r.first + (n + physical.first - r.first % n) % n;
+    const std::uint64_t end = r.end() - (r.end() + n - physical.first) % n;
+    if (first < end) out.add({first, end - first});
+  }
+  return out;
+}
+
 NtfsFormat format_for(VolumeReader& reader, const VolumeChange& change) {
   const VolumeInfo& info = reader.info();
   NtfsFormat out;
@@ -50,6 +62,7 @@ NtfsFormat format_for(VolumeReader& reader, const VolumeChange& change) {
   out.made = change.made;
   out.bad = reader.bad().ranges();
   out.free = reader.owned().gaps({0, change.place.count});
+  out.apart = in_whole_physical(out.free, reader.device().physical());
   return out;
 }
 

@@ -37,8 +37,16 @@ NtfsPlan::NtfsPlan(const FileTree& tree, const NtfsFormat& format)
   FreeRuns room(format_.free, format_.cluster_sectors, boot_clusters(), clusters_);
   free_ = room.capacity();
   const std::uint64_t bytes = format_.sectors * format_.sector_bytes;
-  std::uint64_t log = usual_log(bytes);
-  for (lay_out(log, room); !fits() && log > least_log; lay_out(log, room)) log /= 2;
+  const auto lay_out_in = [&](FreeRuns& runs) {
+    std::uint64_t log = usual_log(bytes);
+    for (lay_out(log, runs); !fits() && log > least_log; lay_out(log, runs)) log /= 2;
+  };
+  FreeRuns apart(format_.apart, format_.cluster_sectors, boot_clusters(), clusters_);
+  if (apart.capacity() > 0 && apart.capacity() < room.capacity()) {
+    lay_out_in(apart);
+    if (fits()) return;
+  }
+  lay_out_in(room);
 }
 
 std::uint64_t NtfsPlan::boot_clusters() const {

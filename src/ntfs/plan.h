@@ -30,6 +30,8 @@ struct NtfsFormat {
   Ticks made = 0;                ///< the time that the system files bear
   std::vector<SectorRange> bad;  ///< sectors that nothing may use
   SectorSet free;                ///< sectors that may be written before the switch
+  /// Those of them that share no physical sector with anything else: taken where they suffice.
+  SectorSet apart;
 };
 
 /// Files of the system that lie in clusters.
