@@ -319,6 +319,33 @@ TEST_CASE("machine: memory runs out at any moment, and what is said of the disk 
   MESSAGE("machine: memory ran out " << tries << " times; ended:" << text);
 }
 
+TEST_CASE(
+    "machine: threads that can't be started end in words, with the disk as it is said to be") {
+  const Machine bench(scenarios::all()[0]);
+  QuietProgress silent;
+  std::map<int, int> statuses;
+  for (unsigned at = 1; at < 60; at += 4) {
+    CAPTURE(at);
+    const auto ran = bench.run(fmt::format("NUVRAT_NO_THREADS={}", at), bench.words("rewrite"));
+    ++statuses[ran.status];
+    CHECK(ran.status <= 5);
+    const auto now = bench.now();
+    const bool changed = !now->same_as(*bench.original);
+    CHECK(take_manifest(*now, utc(), silent).seal() == bench.seal);
+    if (ran.status >= 2 && ran.status <= 4) CHECK_FALSE(changed);
+    if (ran.status != 0) CHECK_FALSE(ran.errors.empty());
+    if (changed) {
+      {
+        const auto disk = open_device(bench.image, {true, bench.scenario.sector_size});
+        (void)revert_case(*disk, load_case(bench.root / "case"), false, silent);
+      }
+      CHECK(bench.now()->same_as(*bench.original));
+    }
+    bench.again();
+  }
+  CHECK(statuses[4] > 0);
+}
+
 TEST_CASE("machine: a case that can't be read is damage, said as such, and nothing is done") {
   const Machine bench(scenarios::all()[0]);
   REQUIRE(bench.run("", bench.words("rewrite")).status == 0);

@@ -222,7 +222,7 @@ std::vector<std::uint64_t> cut_points(std::uint64_t sectors) {
   constexpr std::uint64_t end = 40;
   Random random(7);
   for (std::uint64_t sector = 1; sector <= sectors; ++sector) {
-    if (sectors <= all || sector + end > sectors || random.below(sectors) < 100)
+    if (sectors <= all || sector + end > sectors || random.below(sectors) < 40)
       out.push_back(sector);
   }
   return out;

@@ -102,7 +102,8 @@ class Comparer {
     const TimePrecision& p = before_->tree.precision();
     const TimePrecision& q = after_->tree.precision();
     const auto time = [&](const char* which, Ticks was, Ticks is, Ticks exact) {
-      if (std::llabs(was - is) < std::max<Ticks>(exact, 1)) return;
+      // A time that was never recorded can't be lost: NTFS has one where FAT needn't.
+      if (was == 0 || std::llabs(was - is) < std::max<Ticks>(exact, 1)) return;
       report(DifferenceKind::times,
              fmt::format("{} {} before, {} now", which, format_time(was), format_time(is)));
     };

@@ -8,6 +8,7 @@
 //
 // NUVRAT_NO_MEMORY=N fails the Nth allocation behind the first opening of such a file; =N+ that one
 // and every later one of a kibibyte or more. NUVRAT_NO_READ=name fails reads of files that end so.
+// NUVRAT_NO_THREADS=N starts no thread from the Nth on.
 
 #include <atomic>
 #include <cerrno>
@@ -17,8 +18,10 @@
 #include <cstring>
 #include <string>
 
+#include <dlfcn.h>
 #include <fcntl.h>
 #include <linux/limits.h>
+#include <pthread.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <unistd.h>
@@ -149,6 +152,15 @@ unsigned mode_of(int flags, va_list list) {
 
 extern "C" {
 
+int pthread_create(pthread_t* thread, const pthread_attr_t* attributes, void* (*start)(void*),
+                   void* argument) {
+  static std::atomic<long> started{0};
+  static const char* const plan = std::getenv("NUVRAT_NO_THREADS");
+  if (plan != nullptr && ++started >= std::atol(plan)) return EAGAIN;
+  using Create = int (*)(pthread_t*, const pthread_attr_t*, void* (*)(void*), void*);
+  static const auto create = reinterpret_cast<Create>(::dlsym(RTLD_NEXT, "pthread_create"));
+  return create(thread, attributes, start, argument);
+}
 void* malloc(std::size_t size) {
   if (fails(size)) {
     errno = ENOMEM;
