@@ -26,9 +26,10 @@ class CutWindow final : public Device {
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override {
     if (lba + out.size() / sector_size() > there())
-      throw Error(ErrorCode::device_read, "the disk ends before this sector",
-                  {identity().path, first_ + std::max(lba, there()), {}, {}},
-                  "The image was cut off, or what it is attached to shows less of the disk than there is");
+      throw Error(
+          ErrorCode::device_read, "the disk ends before this sector",
+          {identity().path, first_ + std::max(lba, there()), {}, {}},
+          "The image was cut off, or what it is attached to shows less of the disk than there is");
     parent_.read(first_ + lba, out);
   }
   void do_write(std::uint64_t lba, ByteView /*data*/) override {
