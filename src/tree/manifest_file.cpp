@@ -47,14 +47,18 @@ std::u16string get_path(const json& line) {
 }
 
 json volume_line(const ManifestVolume& v) {
-  return {{"volume", v.number},
-          {"start", v.start},
-          {"sectors", v.sectors},
-          {"kind", name_of(v.info.kind)},
-          {"label", printable(v.info.label)},
-          {"serial", v.info.serial},
-          {"precision",
-           {v.tree.precision().created, v.tree.precision().modified, v.tree.precision().accessed}}};
+  json line = {
+      {"volume", v.number},
+      {"start", v.start},
+      {"sectors", v.sectors},
+      {"kind", name_of(v.info.kind)},
+      {"label", printable(v.info.label)},
+      {"serial", v.info.serial},
+      {"precision",
+       {v.tree.precision().created, v.tree.precision().modified, v.tree.precision().accessed}}};
+  if (printable(v.info.label) != v.info.label)
+    line["label_utf16"] = utf16_digits(to_utf16(v.info.label));
+  return line;
 }
 
 json node_line(const ManifestVolume& v, FileTree::Id id) {
@@ -157,7 +161,9 @@ class Loader {
     v.start = line.at("start");
     v.sectors = line.at("sectors");
     v.info.kind = kind_from(line.at("kind"));
-    v.info.label = line.at("label");
+    v.info.label = line.contains("label_utf16")
+                       ? to_utf8(from_utf16_digits(line.at("label_utf16").get<std::string>()))
+                       : line.at("label").get<std::string>();
     v.info.serial = line.at("serial");
     const json& precision = line.at("precision");
     v.tree.set_precision({precision.at(0), precision.at(1), precision.at(2)});
