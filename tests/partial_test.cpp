@@ -227,16 +227,17 @@ TEST_CASE(
   FatWriter writer(*disk, format);
   writer.add_file("A.CSV", volumes::noise(600, 1));
   writer.finish();
-  const Manifest before = take_manifest(*disk, utc(), silent);
-  Bytes root;
-  std::uint64_t at = 0;
   const Bytes boot = disk->read(0);
-  at = support::little(boot, 14, 2) + 2 * support::little(boot, 22, 2);
-  root = disk->read(at);
+  const std::uint64_t at = support::little(boot, 14, 2) + 2 * support::little(boot, 22, 2);
+  Bytes root = disk->read(at);
   std::size_t entry = 0;
   while ((root[entry + 11] & 0x08) != 0) entry += 32;
+  put(root, entry + 16, 0x5A21, 2);  // made and read on a day of 2025
+  put(root, entry + 18, 0x5A21, 2);
+  disk->write(at, root);
+  const Manifest before = take_manifest(*disk, utc(), silent);
   SUBCASE("accessed") {
-    put(root, entry + 18, 0x5A24, 2);  // a day of 2025
+    put(root, entry + 18, 0x5A24, 2);
     disk->write(at, root);
     const Manifest after = take_manifest(*disk, utc(), silent);
     CHECK(compare(before, after).count == 1);

@@ -86,7 +86,7 @@ TEST_CASE("kill: at random moments, the disk is old or new, and can be put back"
                ::waitpid(child, nullptr, WNOHANG) == 0) {
           std::this_thread::sleep_for(std::chrono::microseconds(100));
         }
-        std::this_thread::sleep_for(std::chrono::microseconds(random.below(12'000)));
+        std::this_thread::sleep_for(std::chrono::microseconds(random.below(60'000)));
       }
       if (round > 0) ::kill(child, SIGKILL);
       int status = 0;

@@ -16,6 +16,7 @@ enum class Outcome {
   out_of_reach,  ///< refused by the assessment; nothing was written
   stopped,       ///< refused, failed or stopped before the switch; the disk is the old one
   cut_off,       ///< in the middle; whether the switch was made only the disk can say
+  torn,          ///< in the middle of a sector, which holds nothing that was written
   old_disk,      ///< cut off before the switch; the disk is the old one
   new_disk,      ///< cut off after the switch; the disk is the new one
   done,          ///< finished, and nothing was lost

@@ -59,7 +59,7 @@ Outcome with_disk(const CaseFile& job, const Device& disk) {
     case CaseStage::after_switch:
       return Outcome::new_disk;
     case CaseStage::torn:
-      return Outcome::cut_off;
+      return Outcome::torn;
     case CaseStage::finished:
       return Outcome::done;
     case CaseStage::reverting:
@@ -94,6 +94,8 @@ const char* name_of(Outcome outcome) {
       return "stopped";
     case Outcome::cut_off:
       return "cut-off";
+    case Outcome::torn:
+      return "cut-off-torn";
     case Outcome::old_disk:
       return "cut-off-old";
     case Outcome::new_disk:

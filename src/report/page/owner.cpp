@@ -58,7 +58,10 @@ Verdict verdict_of(const CaseRecord& r) {
                   code("nuvrat revert " + r.job.folder.string()));
   switch (r.outcome) {
     case Outcome::done:
-      return {"good", "✔", "Done, and nothing was lost", files_words(r)};
+      return {"good", "✔",
+              r.before && !r.before->whole() ? "Done, and nothing was lost of what could be read"
+                                             : "Done, and nothing was lost",
+              files_words(r)};
     case Outcome::differs:
       return {
           "bad", "✖", "Done, but not everything is as it was",
@@ -72,9 +75,15 @@ Verdict verdict_of(const CaseRecord& r) {
       return {"warn", "!", "Not done: the disk is as it was",
               "The job ended before the change took effect. Below stands why."};
     case Outcome::cut_off:
-      return {"bad", "!", "Cut off on the way",
-              "The disk is the old one or the new one, whole either way; which of the two only the "
-              "disk itself can say, and it was not at hand for this page. " +
+      return {
+          "bad", "!", "Cut off on the way",
+          "The disk is the old one or the new one; which of the two, and that it is whole, only "
+          "the disk itself can say, and it was not at hand for this page. " +
+              commands};
+    case Outcome::torn:
+      return {"bad", "!", "Cut off in the middle of a sector, which is torn",
+              "Until it is mended the disk is neither the old one nor the new one: don't use it. "
+              "What stood in the sector is in the case. " +
                   commands};
     case Outcome::old_disk:
       return {"bad", "!", "Cut off before the change: the disk is the old one",
