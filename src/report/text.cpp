@@ -225,13 +225,13 @@ std::string comparison_text(const Comparison& c, const Manifest& after, const Te
   out += fmt::format("\n  seal recorded  {}\n  seal now       {}{}\n", c.seal_before, c.seal_after,
                      c.seal_before == c.seal_after ? "  equal" : "  not equal");
   const std::string indent(17, ' ');
-  out += wrap(std::string("compared       names, sizes, contents, times of change and making, ") +
-                  (c.accessed ? "of access, " : "") +
+  out += wrap(std::string("compared       names, sizes, contents, modified and created times, ") +
+                  (c.accessed ? "accessed times, " : "") +
                   "the attributes read-only, hidden, system and archive, labels" +
                   (c.chosen ? "; of the partitions that were recorded" : ""),
               style.width, "  ", indent);
   out += wrap(std::string("not compared   ") +
-                  (c.accessed ? "" : "times of access, which reading changes; ") +
+                  (c.accessed ? "" : "accessed times, which reading changes; ") +
                   "owners, permissions and other attributes of NTFS; free space; tables",
               style.width, "  ", indent);
   if (!c.equal()) out += "\n" + difference_lines(c, style);
