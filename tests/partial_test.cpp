@@ -187,6 +187,17 @@ TEST_CASE("partial: of an image that was cut off, what there is") {
   }
 }
 
+TEST_CASE("partial: where a table can't be read, its files are not recorded, and that is said") {
+  const support::Folder folder;
+  REQUIRE(support::run(fmt::format("{} {}", NUVRAT_MAKE_DISKS, folder.path().string())).status ==
+          0);
+  const auto image = folder / "archive.img";  // a GPT, whose end goes with the image's
+  std::filesystem::resize_file(image, 900u << 20);
+  const auto disk = open_device(image);
+  const Manifest m = take_manifest(*disk, utc(), silent);
+  must_be_partial(*disk, m);
+}
+
 TEST_CASE("partial: a manifest of chosen partitions speaks of those alone") {
   const support::Folder folder;
   const auto image = folder / "logger.img";

@@ -61,9 +61,8 @@ void take_part(FaultPlan& plan, std::string_view part) {
   } else {
     throw Error(ErrorCode::words, fmt::format("'{}' is not a fault", part), {},
                 "Say any of cut=N keep=none|some|all at-cut=whole|torn|garbled seed=N vanish=N "
-                "bad-read=LBA+COUNT "
-                "bad-write=LBA+COUNT drop-write=N drop-flush=N delay=MICROSECONDS, with commas "
-                "between");
+                "bad-read=LBA+COUNT bad-write=LBA+COUNT drop-write=N drop-flush=N "
+                "delay=MICROSECONDS, with commas between");
   }
 }
 
@@ -151,13 +150,12 @@ void FaultDevice::do_write(std::uint64_t lba, ByteView data) {
     }
     plan_.bad_reads_until_written.remove(part);
     Written& w = cache_[whole.first];
-    const bool merged = part != whole || w.merged;
     if (part == whole) {
       w = {whole, Bytes(bytes.begin(), bytes.end()), false};
     } else {  // what the medium would have to merge; no device of ours is written so
       if (w.data.empty()) w.data = base_.read(whole.first, whole.count);
       w.range = whole;
-      w.merged = merged;
+      w.merged = true;
       std::copy(bytes.begin(), bytes.end(),
                 w.data.begin() + static_cast<std::ptrdiff_t>((at - whole.first) * sector_size()));
     }

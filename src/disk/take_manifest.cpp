@@ -163,6 +163,15 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
     }
     record_partition(device, p, options, progress, known, doing, out);
   }
+  // Of a disk whose table is there and can't be read the range says nothing of the files.
+  const auto error = std::find_if(table.findings.begin(), table.findings.end(),
+                                  [](const Finding& f) { return f.severity == Severity::error; });
+  if (error != table.findings.end() && table.layout.data_partitions().empty()) {
+    for (ManifestRange& range : out.ranges) {
+      if (range.number == 0 && range.fault.empty())
+        range.fault = "the table can't be read: " + error->text;
+    }
+  }
   return out;
 }
 

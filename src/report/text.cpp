@@ -134,6 +134,12 @@ namespace {
 
 constexpr std::size_t most_named = 20;
 
+// A range is no file: where there are only ranges, no file was looked at.
+std::string files_and_ranges(const Manifest& m) {
+  const std::string files = plural(m.files(), "file", "files");
+  return m.ranges.empty() ? files : files + " and " + plural(m.ranges.size(), "range", "ranges");
+}
+
 std::string left_out_lines(const ManifestVolume& v, const TextStyle& style) {
   std::string out;
   for (std::size_t i = 0; i < std::min(v.left_out.size(), most_named); ++i) {
@@ -166,8 +172,7 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
 
 std::string manifest_text(const Manifest& m, const TextStyle& style) {
   std::string out = verdict(
-      fmt::format("{}: recorded {}, {}{}", m.device, plural(m.files(), "file", "files"),
-                  format_bytes(m.bytes()),
+      fmt::format("{}: recorded {}, {}{}", m.device, files_and_ranges(m), format_bytes(m.bytes()),
                   m.left_out() == 0 ? ""
                                     : fmt::format("; {} could not be read: the manifest is partial",
                                                   plural(m.left_out(), "place", "places"))),
@@ -207,7 +212,7 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
 namespace {
 
 std::string comparison_verdict(const Comparison& c, const Manifest& after) {
-  const std::string files = plural(after.files(), "file", "files");
+  const std::string files = files_and_ranges(after);
   if (!c.equal())
     return fmt::format("{}: {} from what was recorded", after.device,
                        plural(c.count, "difference", "differences"));
