@@ -191,11 +191,55 @@ TEST_CASE("partial: where a table can't be read, its files are not recorded, and
   const support::Folder folder;
   REQUIRE(support::run(fmt::format("{} {}", NUVRAT_MAKE_DISKS, folder.path().string())).status ==
           0);
-  const auto image = folder / "archive.img";  // a GPT, whose end goes with the image's
+  const auto image = folder / "archive.img";  // a GPT, whose second copy goes with the image's end
   std::filesystem::resize_file(image, 900u << 20);
-  const auto disk = open_device(image);
+  const auto disk = open_device(image, {true, 0, 0});
+  disk->write(1, Bytes(512, 0x5A));
   const Manifest m = take_manifest(*disk, utc(), silent);
   must_be_partial(*disk, m);
+}
+
+TEST_CASE("partial: a GPT whose disk ends early is read as far as it goes, and never rewritten") {
+  for (const std::uint32_t size : {512u, 4096u}) {
+    CAPTURE(size);
+    const support::Folder folder;
+    REQUIRE(support::run(fmt::format("{} {} {}", NUVRAT_MAKE_DISKS, folder.path().string(), size))
+                .status == 0);
+    const auto image = folder / "archive.img";
+    Manifest whole;
+    Layout layout;
+    {
+      const auto disk = open_device(image, {false, size, 0});
+      whole = take_manifest(*disk, utc(), silent);
+      layout = read_table(*disk).layout;
+    }
+    REQUIRE(whole.whole());
+    // Without a sector that no file has; in the last partition, in front of it, and with nothing
+    // left but the table.
+    const Partition last = layout.partitions.back();
+    for (const std::uint64_t length :
+         {last.range().end() - 1, last.start + last.sectors / 2, last.start,
+          layout.partitions.front().start, layout.first_usable}) {
+      CAPTURE(length);
+      std::filesystem::resize_file(image, length * size);
+      const auto disk = open_device(image, {true, size, 0});
+      const TableReading table = read_table(*disk);
+      CHECK(table.layout.partitions == layout.partitions);
+      CHECK(find_code(table.findings, "gpt.cut-off") != nullptr);
+      CHECK(find_code(table.findings, "gpt.protective-entry") == nullptr);
+      const Manifest cut = take_manifest(*disk, utc(), silent);
+      if (length != last.range().end() - 1) CHECK_FALSE(cut.whole());
+      if (!cut.whole()) must_be_partial(*disk, cut);
+      const Comparison c = compare(whole, cut);
+      for (const Difference& d : c.differences) {
+        CAPTURE(d.path);
+        CHECK(layout.find(d.number)->range().end() > length);
+      }
+      Random random(1);
+      for (const Assessment& a : assess_all(*disk, utc(), random)) CHECK_FALSE(a.in_reach());
+      CHECK_FALSE(assess_repair(*disk, utc()).in_reach());
+    }
+  }
 }
 
 TEST_CASE("partial: a manifest of chosen partitions speaks of those alone") {

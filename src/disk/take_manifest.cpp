@@ -70,13 +70,17 @@ void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progre
   out.volumes.push_back(std::move(volume));
 }
 
+// Of a partition that ends beyond its disk, the sectors that there are.
+std::uint64_t there_of(const Device& device, const Partition& p) {
+  return std::min(p.sectors, device.sectors() - std::min(p.start, device.sectors()));
+}
+
 void record_partition(Device& device, const Partition& p, const ReadOptions& options,
                       Progress& progress, const KnownManifest* known, std::string_view doing,
                       Manifest& out) {
   // Of an image that was cut off, what there is.
   std::unique_ptr<Device> window;
-  const std::uint64_t there =
-      std::min(p.sectors, device.sectors() - std::min(p.start, device.sectors()));
+  const std::uint64_t there = there_of(device, p);
   if (there < p.sectors) {
     window = std::make_unique<CutWindow>(device, p.range());
   } else {
@@ -153,7 +157,7 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
-    if (!covered.take(std::min(p.sectors, device.sectors()))) {
+    if (!covered.take(there_of(device, p))) {
       throw Error(
           ErrorCode::damaged,
           fmt::format("the partitions overlap so much that reading up to p{} would read the "

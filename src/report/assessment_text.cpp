@@ -69,6 +69,9 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   std::string out =
       verdict(a.in_reach() && goals.empty()
                   ? fmt::format("{}: can be mended with nothing lost", a.device.path)
+              : goals.empty()
+                  ? fmt::format("{}: can't be mended: {}", a.device.path,
+                                plural(a.obstacles.size(), "obstacle", "obstacles"))
               : a.in_reach() ? fmt::format("{}: {} is in reach", a.device.path, goals)
                              : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
                                            plural(a.obstacles.size(), "obstacle", "obstacles")),

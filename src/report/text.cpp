@@ -168,14 +168,20 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
               style.width, "       ", "         ");
 }
 
+std::string unread_words(std::uint64_t places, std::uint64_t files) {
+  const std::string parts = fmt::format("parts of {}", plural(files, "file", "files"));
+  if (places == 0) return parts;
+  return plural(places, "place", "places") + (files == 0 ? "" : " and " + parts);
+}
+
 }  // namespace
 
 std::string manifest_text(const Manifest& m, const TextStyle& style) {
   std::string out = verdict(
       fmt::format("{}: recorded {}, {}{}", m.device, files_and_ranges(m), format_bytes(m.bytes()),
-                  m.left_out() == 0 ? ""
-                                    : fmt::format("; {} could not be read: the manifest is partial",
-                                                  plural(m.left_out(), "place", "places"))),
+                  m.whole() ? ""
+                            : fmt::format("; {} could not be read: the manifest is partial",
+                                          unread_words(m.left_out(), m.unreadable_files()))),
       m.whole(), style);
   out +=
       fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
@@ -195,8 +201,12 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
     out += left_out_lines(v, style) + encrypted_lines(v, style);
   }
   for (const ManifestRange& r : m.ranges) {
-    out += fmt::format("  {:<7}{}: {} recorded by one hash of the whole range\n",
-                       part_name(r.number), r.description, plural(r.sectors, "sector", "sectors"));
+    const bool nothing = r.unreadable.size() == 1 && r.unreadable[0].offset == 0 &&
+                         r.unreadable[0].length == r.sectors * m.sector_size;
+    out += fmt::format("  {:<7}{}: {}{}\n", part_name(r.number), r.description,
+                       plural(r.sectors, "sector", "sectors"),
+                       nothing ? ", none of which could be read"
+                               : " recorded by one hash of the whole range");
     const auto note = [&](const std::string& text) {
       out += wrap(text, style.width, "       ", "         ",
                   [&](const std::string& s) { return paint(s, bad, style); });
@@ -219,8 +229,7 @@ std::string comparison_verdict(const Comparison& c, const Manifest& after) {
   if (!c.partial()) return fmt::format("{}: nothing was lost: {} as recorded", after.device, files);
   return fmt::format(
       "{}: {} as recorded, as far as could be read; {} could not be", after.device, files,
-      c.left_out > 0 ? plural(c.left_out, "place", "places")
-                     : fmt::format("parts of {}", plural(c.unreadable, "file", "files")));
+      unread_words(c.left_out, c.unreadable));
 }
 
 }  // namespace

@@ -51,8 +51,9 @@ std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::s
       copy.array.count > device.sectors() - copy.array.first) {
     return bad(fmt::format("its entries would lie from sector {} on", copy.array.first));
   }
-  if (h.first_usable_lba.value() > h.last_usable_lba.value() ||
-      h.last_usable_lba.value() >= device.sectors()) {
+  // The first copy of a disk that ends early says true where its partitions are.
+  const bool beyond = h.last_usable_lba.value() >= device.sectors() && lba != 1;
+  if (h.first_usable_lba.value() > h.last_usable_lba.value() || beyond) {
     return bad(fmt::format("its usable sectors are {} to {} on a disk of {}",
                            h.first_usable_lba.value(), h.last_usable_lba.value(),
                            device.sectors()));
@@ -143,7 +144,7 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
   }
 }
 
-// A header's sector is zero behind the header.
+// A header's sector is zero after the header.
 void check_rest(const Device& device, const GptCopy& copy, FindingList& findings) {
   const Bytes sector = device.read(copy.lba);
   if (!all_zero(ByteView(sector).subspan(copy.header.header_size.value()))) {
@@ -153,6 +154,10 @@ void check_rest(const Device& device, const GptCopy& copy, FindingList& findings
 }
 
 }  // namespace
+
+bool disk_ends_early(const GptCopy& copy, const Device& device) {
+  return copy.header.last_usable_lba.value() >= device.sectors();
+}
 
 GptCopies find_gpt(const Device& device) {
   GptCopies out;
@@ -195,11 +200,24 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
                  true);
     return;
   }
+  const std::uint64_t alternate = live.header.alternate_lba.value();
+  if (disk_ends_early(live, device)) {
+    findings.add("gpt.cut-off", Severity::error, device.sectors() - 1,
+                 fmt::format("the disk ends early: its GPT uses the sectors up to {} and has its "
+                             "backup at {}, but the last sector is {}; the image was cut off, or "
+                             "what it is attached to shows less of the disk than there is",
+                             layout.last_usable, alternate, device.sectors() - 1));
+    return;
+  }
   if (!copies.backup) {
-    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1,
-                 copies.backup_fault.empty() ? "there is no backup GPT in the disk's last sector"
-                                             : copies.backup_fault,
-                 true);
+    std::string why = copies.backup_fault;
+    if (why.empty() && alternate >= device.sectors()) {
+      why = fmt::format("the backup GPT would be at sector {}, beyond the end of the disk",
+                        alternate);
+    } else if (why.empty()) {
+      why = "there is no backup GPT in the disk's last sector";
+    }
+    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1, why, true);
     return;
   }
   reading.copies.add({copies.backup->lba, 1});

@@ -53,7 +53,8 @@ void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading)
   const GptCopies gpt = find_gpt(device);
   const bool valid_gpt = gpt.primary || gpt.backup;
   if (protective && valid_gpt) {
-    check_protective(mbr, device.sectors(), findings);
+    if (!gpt.primary || !disk_ends_early(*gpt.primary, device))
+      check_protective(mbr, device.sectors(), findings);
     read_gpt(device, gpt, reading);
   } else if (protective) {
     findings.add(

@@ -23,7 +23,8 @@ class FindingList {
 /// Partitions of an MBR and its EBR chain. `sector0` holds a valid signature.
 void read_mbr(const Device& device, const MbrSector& sector0, TableReading& reading);
 
-/// One copy of a GPT whose header, ranges and checksums are right.
+/// One copy of a GPT whose header, ranges and checksums are right. Only the first one's usable
+/// sectors may go beyond the end of the device.
 struct GptCopy {
   GptHeader header{};
   std::uint64_t lba = 0;
@@ -40,6 +41,8 @@ struct GptCopies {
 };
 /// Looks for both copies; reads nothing else.
 GptCopies find_gpt(const Device& device);
+/// Whether the copy uses sectors that the device doesn't have.
+bool disk_ends_early(const GptCopy& copy, const Device& device);
 /// Turns what find_gpt found into layout and findings.
 void read_gpt(const Device& device, const GptCopies& copies, TableReading& reading);
 
