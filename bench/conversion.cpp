@@ -70,7 +70,7 @@ void convert(const std::filesystem::path& folder, Figures& out) {
   const auto device = open_device(folder / "volume.img", {true, 512});
   const Assessment a = assessed(*device);
   const std::uint64_t least_read = structures_of_fat(*device);
-  const VolumeChange& change = a.steps.at(0).volume;
+  const VolumeChange& change = *a.steps.at(0).volume();
   const std::uint64_t least_written = change.needed_clusters * change.cluster_bytes;
   std::vector<double> owns, leasts;
   for (int round = 0; round < 3; ++round) {

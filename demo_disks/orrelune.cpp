@@ -180,7 +180,7 @@ Layout logger_layout(const Device& device, Random& random) {
 
 void fill_partition(Device& device, const Partition& p, const Plan& plan, Random& random,
                     bool bad_clusters) {
-  Window window(device, p.range());
+  WritableWindow window(device, p.range());
   FatFormat format;
   format.kind = plan.kind;
   format.cluster_sectors = std::max(1u, plan.cluster_bytes / device.sector_size());

@@ -5,8 +5,8 @@
 #include <nlohmann/json.hpp>
 #include <xxhash.h>
 
-#include "assess/json.h"
 #include "fuzz.h"
+#include "json/case_plan.h"
 
 namespace fuzz {
 
@@ -99,12 +99,37 @@ std::vector<Bytes> manifest_seeds() {
   return {out};
 }
 
+// A plan as one input: its text, a zero, its blobs. The checksums of blobs are put right.
+CasePlan plan_from(ByteView input) {
+  const auto zero = std::find(input.begin(), input.end(), 0);
+  CasePlan out;
+  if (zero != input.end()) out.blobs.assign(std::next(zero), input.end());
+  auto json = nlohmann::json::parse(input.begin(), zero, nullptr, false);
+  std::vector<nlohmann::json*> open{&json};
+  while (!open.empty()) {
+    nlohmann::json& here = *open.back();
+    open.pop_back();
+    if (here.is_object() && here.contains("crc32") && here["at"].is_number_unsigned() &&
+        here["bytes"].is_number_unsigned()) {
+      const std::uint64_t at = here["at"], bytes = here["bytes"];
+      if (at <= out.blobs.size() && bytes <= out.blobs.size() - at)
+        here["crc32"] = crc32(ByteView(out.blobs).subspan(at, bytes));
+    }
+    if (here.is_structured()) {
+      for (auto& item : here) open.push_back(&item);
+    }
+  }
+  out.text = json.is_discarded()
+                 ? text_of(input)
+                 : json.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
+  return out;
+}
+
 // What a case keeps, and what a resume makes of it: rewrites on a disk of another shape.
 void assessment(ByteView input) {
   expect_answer([&] {
-    const auto json = nlohmann::json::parse(input.begin(), input.end(), nullptr, false);
-    if (json.is_discarded()) return;
-    const Assessment a = assessment_from_json(json);
+    CaseHead head;
+    const Assessment a = read_plan(plan_from(input), head);
     (void)assessment_text(a, {});
     (void)assessment_json(a);
     (void)next_steps(a);
@@ -123,9 +148,10 @@ std::vector<Bytes> assessment_seeds() {
   std::vector<Bytes> out;
   Random random(1);
   const auto add = [&](Device& disk, const char* goal) {
-    const auto json =
-        nlohmann::json::parse(assessment_json(assess(disk, {parse_goal(goal)}, utc(), random)));
-    out.push_back(bytes_of(json.dump()));
+    const CasePlan plan = write_plan(assess(disk, {parse_goal(goal)}, utc(), random), {});
+    out.push_back(bytes_of(plan.text));
+    out.back().push_back(0);
+    out.back().insert(out.back().end(), plan.blobs.begin(), plan.blobs.end());
   };
   add(*mbr_disk(), "table=gpt");
   add(*gpt_disk(), "table=mbr");

@@ -40,7 +40,7 @@ TEST_CASE("device: memory, image, window and overlay hold what was written") {
     create_image(folder / "disk.img", 300, size, true);
     const auto image = open_device(folder / "disk.img", {true, size});
     compare_with_mirror(*image, random, 300);
-    Window window(memory, {100, 200});
+    WritableWindow window(memory, {100, 200});
     compare_with_mirror(window, random, 300);
     const auto before = memory.clone();
     {

@@ -289,12 +289,12 @@ TEST_CASE("direction: where a volume believes to begin is put right in both boot
   Bytes second(512);
   support::put_entry(second, 0, 0x07, 63, 8000);
   device.write(302000, second);
-  Window window(device, {1063, 300000});
+  WritableWindow window(device, {1063, 300000});
   FatFormat format;
   format.cluster_sectors = 2;
   format.hidden_sectors = 63;  // as systems of old count: from the EBR
   FatWriter(window, format).finish();
-  Window small(device, {302063, 8000});
+  WritableWindow small(device, {302063, 8000});
   format.kind = VolumeKind::fat12;
   format.cluster_sectors = 4;
   FatWriter(small, format).finish();

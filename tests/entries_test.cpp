@@ -106,7 +106,7 @@ std::unique_ptr<MemoryDevice> odd_fields() {
   layout.sort();
   write_new_table(*device, layout);
   for (const std::uint64_t start : {2048u, 72048u}) {
-    Window window(*device, {start, start == 2048 ? 30000u : 40000u});
+    WritableWindow window(*device, {start, start == 2048 ? 30000u : 40000u});
     FatFormat format;
     format.kind = VolumeKind::fat16;
     format.cluster_sectors = 2;

@@ -192,7 +192,7 @@ TEST_CASE("fat: the type follows from the cluster count alone") {
                                                                    : 32;
       const std::uint64_t fat = div_up<std::uint64_t>((clusters + 2) * entry_bits, 8 * 512);
       const std::uint64_t front = (kind == VolumeKind::fat32 ? 32 : 1 + 32) + 2 * fat;
-      Window window(device, {0, front + clusters});
+      WritableWindow window(device, {0, front + clusters});
       try {
         FatWriter(window, format).finish();
         made += name_of(kind);

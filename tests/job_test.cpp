@@ -94,7 +94,7 @@ TEST_CASE("job: the rewrite's own cost does not grow with the disk") {
     p.type = std::uint8_t{0x0C};
     layout.partitions.push_back(p);
     write_new_table(*device, layout);
-    Window window(*device, p.range());
+    WritableWindow window(*device, p.range());
     FatFormat format;
     format.cluster_sectors = 8;
     FatWriter(window, format).finish();

@@ -91,7 +91,7 @@ TEST_CASE("ntfs: every cluster size, both sector sizes, every FAT type, aligned 
     writer.add_file("last.bin", noise(3 * c.sector_size + 7, 5), last);
     writer.finish();
     const Converted done = convert(*device);
-    const VolumeChange& v = done.assessment.steps.at(0).volume;
+    const VolumeChange& v = *done.assessment.steps.at(0).volume();
     const std::uint64_t fat_cluster = std::uint64_t{c.cluster_sectors} * c.sector_size;
     CHECK((v.cluster_bytes == fat_cluster) == c.aligned);
     ++seen[v.cluster_bytes];
@@ -109,7 +109,7 @@ TEST_CASE("ntfs: volumes that are hard to turn into NTFS come out sound and go b
     const auto device = support::disk(volume.sectors, volume.sector_size);
     volume.make(*device);
     const auto bad = open_volume(*device, utc())->bad();
-    const VolumeChange done = convert(*device).assessment.steps.at(0).volume;
+    const VolumeChange done = *convert(*device).assessment.steps.at(0).volume();
     CHECK(open_volume(*device, utc())->bad() == bad);
     if (volume.name == "full to the end") CHECK(done.moved_clusters == 1);
     if (volume.name == "a short front") CHECK(done.moved_clusters == 1);
@@ -236,7 +236,7 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
     layout.partitions.push_back(p);
   }
   write_new_table(device, layout);
-  Window window(device, {2048, 80000});
+  WritableWindow window(device, {2048, 80000});
   FatFormat format;
   format.cluster_sectors = 1;
   FatWriter(window, format).finish();
@@ -315,7 +315,7 @@ TEST_CASE("ntfs: the conversion reads FAT and folders once, no file, and writes 
     in_files += files.contains({lba, 1}) ? 1 : 0;
     if (lba != 0) most = std::max<std::uint64_t>(most, static_cast<std::uint64_t>(times));
   }
-  const VolumeChange& v = a.steps[0].volume;
+  const VolumeChange& v = *a.steps[0].volume();
   const std::uint64_t structures = v.needed_clusters * v.cluster_bytes / 512;
   CHECK(most == 1);
   CHECK(in_files <= v.moved_clusters * v.cluster_bytes / 512);
@@ -418,13 +418,11 @@ TEST_CASE("ntfs: aged volumes with small clusters: what is read first lies in on
     const auto& steps = done.assessment.steps;
     switches += steps.size() - 1;
     made_way += steps.size() > 1 ? 1 : 0;
-    for (const Step& s : steps) {
-      for (const SectorMove& m : s.moves) moved += m.from.count;
-    }
+    for (std::size_t i = 0; i + 1 < steps.size(); ++i) moved += steps[i].volume()->writes;
   }
   MESSAGE(converted << " of " << seeds << " aged volumes with " << files
                     << " files converted and put back; in " << made_way
-                    << " way was made first, by " << switches << " switches that moved " << moved
+                    << " way was made first, by " << switches << " switches that wrote " << moved
                     << " sectors");
   CHECK(converted == seeds);
   CHECK(made_way > 0);
@@ -494,7 +492,7 @@ TEST_CASE("ntfs: random volumes become NTFS, sound and with every file, and go b
     const Converted done = convert(*device);
     ++converted;
     files += done.result.files;
-    moved += done.assessment.steps[0].volume.moved_clusters;
+    moved += done.assessment.steps[0].volume()->moved_clusters;
   }
   CHECK(converted > 100);
   MESSAGE(converted << " volumes with " << files << " files converted and put back, " << refused

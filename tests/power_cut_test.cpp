@@ -143,7 +143,7 @@ class Trial {
       counts_.new_disk += first ? 1 : 0;
     } else {
       bool step = false;
-      for (const Step& s : assessment_.steps) step |= s.target == table.layout;
+      for (const Step& s : assessment_.steps) step |= s.target() == table.layout;
       CHECK_MESSAGE(step, "neither the old disk, nor the new one, nor one in between two steps");
       counts_.chain += first ? 1 : 0;
     }

@@ -261,11 +261,19 @@ TEST_CASE("promise: a journal damaged at any record, or shortened, is never take
                 << "the byte");
   // The journal alone is enough.
   put_bytes(job.path("undo.journal"), whole);
-  for (const char* name :
-       {"assessment.json", "result.json", "log.jsonl", "before.manifest", "after.manifest"})
+  std::string steps = bytes_of(job.path("steps.bin"));
+  REQUIRE_FALSE(steps.empty());
+  steps[steps.size() / 2] ^= 1;
+  put_bytes(job.path("steps.bin"), steps);
+  CHECK(assessment_json(load_case(job.folder / "case").assessment) ==
+        assessment_json(job.assessment));
+  for (const char* name : {"assessment.json", "steps.bin", "result.json", "log.jsonl",
+                           "before.manifest", "after.manifest"})
     fs::remove(job.path(name));
   const auto disk = job.after->clone();
-  (void)revert_case(*disk, load_case(job.folder / "case"), false, job.quiet);
+  const CaseFile alone = load_case(job.folder / "case");
+  CHECK(assessment_json(alone.assessment) == assessment_json(job.assessment));
+  (void)revert_case(*disk, alone, false, job.quiet);
   CHECK(disk->same_as(*job.original));
 }
 

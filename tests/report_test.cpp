@@ -170,10 +170,8 @@ TEST_CASE("report: what is left to the owner follows from what was done") {
   a.numbers = {{5, 3}, {1, 1}};
   CHECK(codes(a) == "numbers look ");
   CHECK(next_steps(a)[0].text.find("p5 is now p3.") != std::string::npos);
-  Step step;
-  step.kind = "fat-to-ntfs";
-  step.volume.number = 3;
-  a.steps = {step};
+  a.before.partitions[0].start = 2048;
+  a.contents = {{2048, "fat32", "", "ntfs"}};
   CHECK(codes(a) == "loader system-check letters numbers look ");
 }
 

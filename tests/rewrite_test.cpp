@@ -26,7 +26,7 @@ class Scripted final : public Rewrite {
   }
 };
 
-SectorSet sector_zero_and_fifty(Device&) {
+SectorSet sector_zero_and_fifty(const Device&) {
   return {{0, 1}, {50, 10}};
 }
 

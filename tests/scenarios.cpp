@@ -12,7 +12,7 @@ using namespace nuvrat;
 namespace {
 
 void fill(Device& device, const Partition& p, std::uint64_t seed) {
-  Window window(device, p.range());
+  WritableWindow window(device, p.range());
   FatFormat format;
   const std::uint64_t clusters = p.sectors / 2;
   format.kind = clusters < 4200 ? VolumeKind::fat12 : VolumeKind::fat16;

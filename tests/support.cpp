@@ -129,7 +129,7 @@ void make_small_disk(const std::filesystem::path& file, std::uint64_t disk_secto
   put_entry(mbr, 0, type, static_cast<std::uint32_t>(start), static_cast<std::uint32_t>(sectors));
   mbr[440] = 0x5A;
   device->write(0, mbr);
-  Window window(*device, {start, sectors});
+  WritableWindow window(*device, {start, sectors});
   FatFormat format;
   format.kind = sectors < 4085 ? VolumeKind::fat12 : VolumeKind::fat16;
   format.cluster_sectors = 1;

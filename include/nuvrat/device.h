@@ -30,6 +30,17 @@ struct DeviceIdentity {
 struct PhysicalSector {
   std::uint32_t sectors = 1;  ///< how many logical ones it is long
   std::uint32_t first = 0;    ///< the LBA where the first whole one begins, less than `sectors`
+
+  /// How far a sector is into its physical one; the one before the first whole one is a short one.
+  [[nodiscard]] std::uint64_t into(std::uint64_t lba) const {
+    return (lba + sectors - first) % sectors;
+  }
+  /// The same physical sectors, counted from `lba` on.
+  [[nodiscard]] PhysicalSector seen_from(std::uint64_t lba) const {
+    return {sectors, static_cast<std::uint32_t>((sectors - into(lba)) % sectors)};
+  }
+  /// Of a range, what shares no physical sector with anything outside it; may be empty.
+  [[nodiscard]] SectorRange whole_inside(SectorRange range) const;
 };
 
 class Device {
@@ -124,25 +135,39 @@ class MemoryDevice final : public Device {
   std::map<std::uint64_t, Bytes> chunks_;  // by number of 64 KiB chunk
 };
 
-/// A range of another device as a device of its own; LBA 0 is the range's first sector. The parent
-/// must outlive it.
-class Window final : public Device {
+/// A range of another device to be read as a device of its own; LBA 0 is the range's first sector.
+/// A write is an Error (device_write). The parent must outlive it.
+class Window : public Device {
  public:
-  /// Throws Error when the range leaves the parent.
-  Window(Device& parent, SectorRange range);
+  /// Throws Error (damaged) when the range leaves the parent.
+  Window(const Device& parent, SectorRange range);
   [[nodiscard]] const SectorRange& range() const { return range_; }
   void forget(SectorRange range) const override;
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
+ protected:
+  void do_write(std::uint64_t lba, ByteView data) override;
+  void do_flush() override {}
+
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override;
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
-  void do_write(std::uint64_t lba, ByteView data) override;
-  void do_flush() override;
   [[nodiscard]] bool is_medium() const override { return false; }
 
-  Device& parent_;
+  const Device& parent_;
   SectorRange range_;
+};
+
+/// The same, to be written too.
+class WritableWindow final : public Window {
+ public:
+  WritableWindow(Device& parent, SectorRange range) : Window(parent, range), parent_(parent) {}
+
+ private:
+  void do_write(std::uint64_t lba, ByteView data) override;
+  void do_flush() override;
+
+  Device& parent_;
 };
 
 /// Copy on write: reads come from the base until a sector is written here; the base is never

@@ -90,6 +90,9 @@ class FileTree {
   /// "DATA/2031/may.csv" in UTF-8; "" for the root.
   [[nodiscard]] std::string path(Id id) const;
   [[nodiscard]] std::u16string path16(Id id) const;
+  /// The node at a path as path() gives it, letter for letter; `root` for "", none for no such
+  /// node.
+  [[nodiscard]] Id find(std::string_view path) const;
   [[nodiscard]] const TimePrecision& precision() const { return precision_; }
 
   /// Extents in order; valid until the tree changes.

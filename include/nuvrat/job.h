@@ -102,6 +102,6 @@ struct RevertResult {
                                        bool discard_later_changes, Progress& progress);
 
 /// Finishes a settle that find_unfinished saw, when the case is lost.
-void finish_unfinished(Device& device, const Step& step, Progress& progress);
+void finish_unfinished(Device& device, const UnfinishedStep& unfinished, Progress& progress);
 
 }  // namespace nuvrat

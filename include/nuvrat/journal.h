@@ -33,12 +33,15 @@ struct StrangeSectors {
 
 class Journal {
  public:
-  /// A new journal, on the medium when this returns. `plan`: what is to be done, so that the
-  /// journal alone is enough. `witnesses`: sectors that the job doesn't write, and by which its
-  /// disk can be told. Throws Error (file).
+  /// A new journal, on the medium when this returns. `plan` and `blobs`: what is to be done, so
+  /// that the journal alone is enough. `witnesses`: sectors that the job doesn't write, and by
+  /// which its disk can be told. Throws Error (file).
   static Journal create(const std::filesystem::path& path, const Device& device, Undo undo,
-                        std::string_view plan = {}, const SectorSet& witnesses = {});
+                        std::string_view plan = {}, ByteView blobs = {},
+                        const SectorSet& witnesses = {});
   [[nodiscard]] const std::string& plan() const;
+  /// Errors as open.
+  [[nodiscard]] Bytes blobs() const;
   /// Reads an existing one. A tail that a power cut tore off while it was being appended is left
   /// out; anything else that isn't as it was written is an Error (file).
   static Journal open(const std::filesystem::path& path);

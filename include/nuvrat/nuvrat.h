@@ -8,6 +8,7 @@
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
 #include <nuvrat/events.h>
+#include <nuvrat/expected_change.h>
 #include <nuvrat/fat_writer.h>
 #include <nuvrat/fault.h>
 #include <nuvrat/file_tree.h>
@@ -26,6 +27,7 @@
 #include <nuvrat/report.h>
 #include <nuvrat/rewrite.h>
 #include <nuvrat/sectors.h>
+#include <nuvrat/step.h>
 #include <nuvrat/survey.h>
 #include <nuvrat/table.h>
 #include <nuvrat/text.h>

@@ -90,7 +90,7 @@ struct Inspection {
 };
 
 /// Tells which sectors the live structures of a disk own, contents of files included.
-using OwnedSectors = std::function<SectorSet(Device&)>;
+using OwnedSectors = std::function<SectorSet(const Device&)>;
 
 class Engine {
  public:

@@ -42,7 +42,8 @@ struct Survey {
 };
 
 /// `deep` reads every folder of every volume too, and so finds what is wrong there.
-[[nodiscard]] Survey survey_disk(Device& device, const ReadOptions& options, bool deep = false);
+[[nodiscard]] Survey survey_disk(const Device& device, const ReadOptions& options,
+                                 bool deep = false);
 
 /// The tag alone.
 [[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
@@ -54,12 +55,12 @@ struct KnownManifest {
   const Manifest& recorded;
   const SectorSet& written;
 };
-[[nodiscard]] Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
-                                     const std::vector<unsigned>& numbers = {},
+[[nodiscard]] Manifest take_manifest(const Device& device, const ReadOptions& options,
+                                     Progress& progress, const std::vector<unsigned>& numbers = {},
                                      const KnownManifest* known = nullptr,
                                      std::string_view doing = "reading");
 /// To hold a disk against a manifest: the same partitions, wherever their numbers are now.
-[[nodiscard]] Manifest take_manifest_again(const Manifest& recorded, Device& device,
+[[nodiscard]] Manifest take_manifest_again(const Manifest& recorded, const Device& device,
                                            const ReadOptions& options, Progress& progress);
 
 }  // namespace nuvrat

@@ -19,6 +19,8 @@ struct TableReading {
   Bytes sector0;                   ///< LBA 0 as it is
   bool boot_code = false;          ///< LBA 0 has code in bytes 0 to 439
   bool settle_unfinished = false;  ///< LBA 0 carries the mark of a rewrite whose settle was cut off
+  /// All of them, and every partition as a whole.
+  [[nodiscard]] SectorSet all_owned() const;
 };
 
 /// Reads whatever table there is. What is wrong with it comes as findings; throws Error only when

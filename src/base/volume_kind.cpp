@@ -26,6 +26,15 @@ const char* name_of(VolumeKind kind) {
   return "unknown";
 }
 
+VolumeKind kind_named(std::string_view name) {
+  for (const VolumeKind kind :
+       {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32, VolumeKind::ntfs,
+        VolumeKind::exfat, VolumeKind::swap, VolumeKind::linux_data, VolumeKind::other}) {
+    if (name == name_of(kind)) return kind;
+  }
+  return VolumeKind::unknown;
+}
+
 const char* title_of(VolumeKind kind) {
   switch (kind) {
     case VolumeKind::fat12:

@@ -30,15 +30,17 @@ Device::Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity 
   identity_.physical_sector_size = sector_size * physical.sectors;
 }
 
+SectorRange PhysicalSector::whole_inside(SectorRange range) const {
+  const std::uint64_t begin = range.first + (sectors - into(range.first)) % sectors;
+  const std::uint64_t end = range.end() - std::min(range.end(), into(range.end()));
+  return {begin, begin < end ? end - begin : 0};
+}
+
 SectorRange Device::whole_physical(SectorRange range) const {
   if (physical_.sectors == 1 || range.count == 0) return range;
-  // How far a sector is into its physical one; the one before the first whole one is a short one.
-  const auto into = [this](std::uint64_t lba) {
-    return (lba + physical_.sectors - physical_.first) % physical_.sectors;
-  };
-  const std::uint64_t first = range.first - std::min(range.first, into(range.first));
+  const std::uint64_t first = range.first - std::min(range.first, physical_.into(range.first));
   const std::uint64_t last = range.last();
-  const std::uint64_t more = physical_.sectors - 1 - into(last);
+  const std::uint64_t more = physical_.sectors - 1 - physical_.into(last);
   return {first, last + std::min(more, sectors_ - 1 - last) + 1 - first};
 }
 

@@ -75,12 +75,9 @@ void MemoryDevice::do_write(std::uint64_t lba, ByteView data) {
              });
 }
 
-Window::Window(Device& parent, SectorRange range)
+Window::Window(const Device& parent, SectorRange range)
     : Device(parent.sector_size(), range.count, parent.identity(),
-             {parent.physical().sectors,
-              static_cast<std::uint32_t>((parent.physical().first + parent.physical().sectors -
-                                          range.first % parent.physical().sectors) %
-                                         parent.physical().sectors)}),
+             parent.physical().seen_from(range.first)),
       parent_(parent),
       range_(range) {
   if (range.end() > parent.sectors()) {
@@ -103,10 +100,15 @@ void Window::do_read(std::uint64_t lba, ByteSpan out) const {
 bool Window::do_read_medium(std::uint64_t lba, ByteSpan out) const {
   return parent_.read_medium(range_.first + lba, out);
 }
-void Window::do_write(std::uint64_t lba, ByteView data) {
-  parent_.write(range_.first + lba, data);
+void Window::do_write(std::uint64_t lba, ByteView /*data*/) {
+  throw Error(ErrorCode::device_write, "this part of the disk was opened for reading",
+              {identity().path, range_.first + lba, {}, {}});
 }
-void Window::do_flush() {
+
+void WritableWindow::do_write(std::uint64_t lba, ByteView data) {
+  parent_.write(range().first + lba, data);
+}
+void WritableWindow::do_flush() {
   parent_.flush();
 }
 

@@ -27,7 +27,8 @@ void note_room_behind(const Device& window, const VolumeInfo& volume, const Part
        false});
 }
 
-void look_at_volume(Device& device, const ReadOptions& options, bool deep, SurveyedPartition& out) {
+void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
+                    SurveyedPartition& out) {
   const Partition& p = out.partition;
   const auto place = [&p](Place at) {
     at.subject = part_name(p.number);
@@ -111,7 +112,7 @@ void check_sector_size(const Device& device, Survey& survey) {
   }
 }
 
-bool bare_volume_there(const Survey& survey, Device& device) {
+bool bare_volume_there(const Survey& survey, const Device& device) {
   if (survey.table.layout.kind == TableKind::gpt || !survey.table.layout.partitions.empty())
     return false;
   return recognise_volume(device).kind != VolumeKind::unknown;
@@ -196,7 +197,7 @@ std::string disk_tag(const Device& device, const TableReading& table) {
   return tag;
 }
 
-Survey survey_disk(Device& device, const ReadOptions& options, bool deep) {
+Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) {
   Survey out;
   out.device = device.identity();
   out.sectors = device.sectors();

@@ -75,7 +75,7 @@ std::uint64_t there_of(const Device& device, const Partition& p) {
   return std::min(p.sectors, device.sectors() - std::min(p.start, device.sectors()));
 }
 
-void record_partition(Device& device, const Partition& p, const ReadOptions& options,
+void record_partition(const Device& device, const Partition& p, const ReadOptions& options,
                       Progress& progress, const KnownManifest* known, std::string_view doing,
                       Manifest& out) {
   // Of an image that was cut off, what there is.
@@ -112,7 +112,7 @@ void record_partition(Device& device, const Partition& p, const ReadOptions& opt
 }
 
 // A volume without a table, as long as it says that it is; what Nuvrat doesn't know is one range.
-Partition whole_disk(Device& device, const ReadOptions& options) {
+Partition whole_disk(const Device& device, const ReadOptions& options) {
   Partition whole;
   whole.sectors = device.sectors();
   try {
@@ -131,7 +131,7 @@ Partition whole_disk(Device& device, const ReadOptions& options) {
 
 }  // namespace
 
-Manifest take_manifest(Device& device, const ReadOptions& options, Progress& progress,
+Manifest take_manifest(const Device& device, const ReadOptions& options, Progress& progress,
                        const std::vector<unsigned>& numbers, const KnownManifest* known,
                        std::string_view doing) {
   Manifest out;
@@ -179,8 +179,8 @@ Manifest take_manifest(Device& device, const ReadOptions& options, Progress& pro
   return out;
 }
 
-Manifest take_manifest_again(const Manifest& recorded, Device& device, const ReadOptions& options,
-                             Progress& progress) {
+Manifest take_manifest_again(const Manifest& recorded, const Device& device,
+                             const ReadOptions& options, Progress& progress) {
   std::vector<unsigned> numbers;
   const auto begins_at = [](std::uint64_t start) {
     return [start](const auto& part) { return part.start == start; };

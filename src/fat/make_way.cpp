@@ -30,7 +30,7 @@ struct Part {
 
 class WayMaker {
  public:
-  WayMaker(Device& disk, SectorRange place, const ReadOptions& options)
+  WayMaker(const Device& disk, SectorRange place, const ReadOptions& options)
       : disk_(disk),
         place_(place),
         window_(disk, place),
@@ -324,7 +324,7 @@ class WayMaker {
     out.contents.push_back({{place_.first + source.first, source.count}, target});
   }
 
-  Device& disk_;
+  const Device& disk_;
   SectorRange place_;
   Window window_;
   const ReadOptions& options_;
@@ -338,9 +338,9 @@ class WayMaker {
 
 }  // namespace
 
-std::optional<FatRoom> make_way_in_fat(Device& disk, SectorRange place, const ReadOptions& options,
-                                       std::uint64_t wanted, SectorRange within,
-                                       std::size_t most_switches) {
+std::optional<FatRoom> make_way_in_fat(const Device& disk, SectorRange place,
+                                       const ReadOptions& options, std::uint64_t wanted,
+                                       SectorRange within, std::size_t most_switches) {
   return WayMaker(disk, place, options).run(wanted, within, most_switches);
 }
 

@@ -1,5 +1,6 @@
 #include "job/case.h"
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <fstream>
@@ -16,7 +17,6 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
-#include "assess/json.h"
 #include "base/whole_file.h"
 
 namespace nuvrat {
@@ -44,7 +44,7 @@ bool lies_on(const std::filesystem::path& folder, const Device& device) {
 bool holds_refusal(const std::filesystem::path& folder) {
   for (const auto& entry : entries_of(folder)) {
     const auto name = entry.filename();
-    if (name != "assessment.json" && name != "log.jsonl") return false;
+    if (name != "assessment.json" && name != "steps.bin" && name != "log.jsonl") return false;
   }
   try {
     return !load_case(folder).assessment.in_reach();
@@ -115,19 +115,16 @@ Case Case::create(const std::filesystem::path& folder, const Device& device, boo
   return Case(folder);
 }
 
-std::string Case::plan_text(const Assessment& assessment, const JobOptions& options) {
-  nlohmann::json json = to_json(assessment);
-  json["schema"] = "nuvrat.case/1";
-  json["disk"] = std::filesystem::absolute(assessment.device.path).string();
-  json["zone"] = options.read.zone.name();
-  json["codepage"] = options.read.codepage;
-  json["undo"] = options.undo == Undo::full ? "full" : "live";
-  json["accept_unreadable"] = options.accept_unreadable;
-  return json.dump(2) + "\n";
+CasePlan Case::plan_of(const Assessment& assessment, const JobOptions& options) {
+  return write_plan(assessment, {std::filesystem::absolute(assessment.device.path).string(),
+                                 options.read.zone.name(), options.read.codepage,
+                                 options.undo == Undo::full, options.accept_unreadable});
 }
 
 void Case::save(const Assessment& assessment, const JobOptions& options) const {
-  put("assessment.json", plan_text(assessment, options));
+  const CasePlan plan = plan_of(assessment, options);
+  put("steps.bin", {reinterpret_cast<const char*>(plan.blobs.data()), plan.blobs.size()});
+  put("assessment.json", plan.text);
 }
 
 void Case::put(const char* name, const std::string& contents) const {
@@ -142,19 +139,36 @@ std::uint64_t Case::room() const {
 
 namespace {
 
-CaseFile case_from(const std::filesystem::path& folder, const nlohmann::json& json) {
-  if (json.at("schema") != "nuvrat.case/1")
-    throw Error(ErrorCode::file, "this case was made by another version");
+std::string contents_of(const std::filesystem::path& path) {
+  std::ifstream in(path, std::ios::binary);
+  return {std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+}
+
+CaseFile case_from(const std::filesystem::path& folder, const CasePlan& plan) {
+  CaseHead head;
   CaseFile out;
+  out.assessment = read_plan(plan, head);
   out.folder = folder;
-  out.disk = json.at("disk").get<std::string>();
-  out.assessment = assessment_from_json(json);
+  out.disk = head.disk;
   out.options.case_folder = folder;
-  out.options.read.zone = Zone::named(json.at("zone").get<std::string>());
-  out.options.read.codepage = json.at("codepage");
-  out.options.undo = json.at("undo") == "full" ? Undo::full : Undo::live;
-  out.options.accept_unreadable = json.at("accept_unreadable");
+  out.options.read.zone = Zone::named(head.zone);
+  out.options.read.codepage = head.codepage;
+  out.options.undo = head.full_undo ? Undo::full : Undo::live;
+  out.options.accept_unreadable = head.accept_unreadable;
   return out;
+}
+
+// What is lost, or not as it was written: the journal has it too.
+CaseFile case_from_either(const std::filesystem::path& folder, const Journal* journal) {
+  const std::string blobs = contents_of(folder / "steps.bin");
+  const bool in_journal = journal != nullptr && !journal->plan().empty();
+  try {
+    return case_from(folder,
+                     {contents_of(folder / "assessment.json"), Bytes(blobs.begin(), blobs.end())});
+  } catch (const Error&) {
+    if (!in_journal) throw;
+  }
+  return case_from(folder, {journal->plan(), journal->blobs()});
 }
 
 }  // namespace
@@ -164,38 +178,24 @@ CaseFile load_case(const std::filesystem::path& folder) {
   const auto journal_path = folder / "undo.journal";
   std::optional<Journal> journal;
   if (std::filesystem::exists(journal_path)) journal = Journal::open(journal_path);
-  std::ifstream in(path);
-  if (!in && (!journal || journal->plan().empty())) {
+  if (!std::filesystem::exists(path) && (!journal || journal->plan().empty())) {
     throw Error(ErrorCode::words, "this is not the folder of a case", {{}, {}, {}, folder.string()},
                 "Name the folder that 'nuvrat rewrite' made");
   }
   try {
-    nlohmann::json json;
-    if (in) json = nlohmann::json::parse(in, nullptr, false);
-    // Lost, or not as it was written: the journal has it too.
-    if ((!json.is_object() || json.is_discarded()) && journal && !journal->plan().empty())
-      json = nlohmann::json::parse(journal->plan());
-    if (json.is_discarded()) throw Error(ErrorCode::file, "the case is not as it was written");
-    CaseFile out = case_from(folder, json);
+    CaseFile out = case_from_either(folder, journal ? &*journal : nullptr);
     if (journal) out.steps_done = journal->steps_done();
     return out;
   } catch (const Error& e) {
     throw Error(ErrorCode::file, e.message(),
                 {{}, {}, {}, e.place().path.empty() ? path.string() : e.place().path});
-  } catch (const nlohmann::json::exception& e) {
-    throw Error(ErrorCode::file, fmt::format("the case can't be read: {}", e.what()),
-                {{}, {}, {}, path.string()});
   }
 }
 
 std::size_t count_events(const std::filesystem::path& folder, std::string_view event) {
-  std::ifstream in(folder / "log.jsonl");
-  std::size_t out = 0;
-  for (std::string line; std::getline(in, line);) {
-    const nlohmann::json j = nlohmann::json::parse(line, nullptr, false);
-    if (j.is_object() && j.contains("event") && j["event"] == event) ++out;
-  }
-  return out;
+  const std::vector<CaseEvent> events = read_log(folder / "log.jsonl");
+  return static_cast<std::size_t>(std::count_if(
+      events.begin(), events.end(), [event](const CaseEvent& e) { return e.event == event; }));
 }
 
 void Case::append(const std::string& line) const noexcept {
@@ -211,18 +211,6 @@ void Case::append(const std::string& line) const noexcept {
   put(line.data(), line.size());
   (void)::fdatasync(log_.get());
 }
-
-namespace {
-
-std::string log_line(const std::string& event, const std::string& detail,
-                     const std::string& remedy) {
-  nlohmann::json line = {{"time", format_time(now())}, {"event", event}};
-  if (!detail.empty()) line["detail"] = printable(detail);
-  if (!remedy.empty()) line["remedy"] = printable(remedy);
-  return line.dump() + "\n";
-}
-
-}  // namespace
 
 void Case::log(const std::string& event, const std::string& detail) const noexcept {
   try {

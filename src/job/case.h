@@ -9,6 +9,7 @@
 #include <nuvrat/job.h>
 
 #include "base/descriptor.h"
+#include "json/case_plan.h"
 
 namespace nuvrat {
 
@@ -25,9 +26,8 @@ class Case {
 
   [[nodiscard]] std::filesystem::path file(const char* name) const { return folder_ / name; }
   [[nodiscard]] bool has(const char* name) const { return std::filesystem::exists(file(name)); }
-  /// Everything that the job needs, as text; it goes into assessment.json and into the journal.
-  [[nodiscard]] static std::string plan_text(const Assessment& assessment,
-                                             const JobOptions& options);
+  /// Everything that the job needs; it goes into files of the case and into the journal.
+  [[nodiscard]] static CasePlan plan_of(const Assessment& assessment, const JobOptions& options);
   void save(const Assessment& assessment, const JobOptions& options) const;
   /// One line of log.jsonl: time, event, and whatever else there is to say. A log that can't be
   /// written is no reason to leave a disk half way: nothing is thrown.

@@ -64,15 +64,17 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
                        Progress& progress) {
   const SectorSet written = rehearsal.written();
   for (auto step = assessment.steps.begin(); step != assessment.steps.end(); ++step) {
-    const SectorRange place = step->volume.place;
-    const bool again = std::any_of(std::next(step), assessment.steps.end(),
-                                   [&](const Step& s) { return s.volume.place == place; });
-    if (place.count == 0 || again) continue;  // the last of a volume's steps is what stays
+    if (step->volume() == nullptr) continue;
+    const SectorRange place = step->volume()->place;
+    const bool again = std::any_of(std::next(step), assessment.steps.end(), [&](const Step& s) {
+      return s.volume() != nullptr && s.volume()->place == place;
+    });
+    if (again) continue;  // the last of a volume's steps is what stays
     progress.stage("checking", 0);
     give_back_memory();
     const Findings findings = check_volume(Window(*rehearsal.after.back(), place), options.read);
     // What Nuvrat makes anew breaks no rule, however small; what it mends, none that wasn't broken.
-    const bool made = step->volume.to != step->volume.from;
+    const bool made = step->volume()->to != step->volume()->from;
     const auto worst = std::find_if(findings.begin(), findings.end(), [&](const Finding& f) {
       if (!made && find_code(assessment.findings, f.code) != nullptr) return false;
       return f.severity == Severity::error || (made && f.severity == Severity::warning);
@@ -85,7 +87,7 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
   const KnownManifest known{expected, written};
   const Manifest after =
       take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known, "rehearsing");
-  const Comparison comparison = compare_as_planned(expected, after, assessment);
+  const Comparison comparison = compare_expected(expected, after, assessment.changes);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
@@ -103,7 +105,7 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
                                      before.seal()));
-  expect_changes(before, assessment);
+  expect(assessment.changes, before);
   require_readable(before, options);
 
   progress.stage("rehearsing", 0);
@@ -124,11 +126,11 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   }
   // A journal that is there already is of a try that wrote nothing.
   const auto path = folder.file("undo.journal");
-  Journal journal =
-      std::filesystem::exists(path)
-          ? Journal::open(path)
-          : Journal::create(path, device, options.undo, Case::plan_text(assessment, options),
-                            witnesses_of(assessment.before, rehearsal));
+  const CasePlan plan = Case::plan_of(assessment, options);
+  Journal journal = std::filesystem::exists(path)
+                        ? Journal::open(path)
+                        : Journal::create(path, device, options.undo, plan.text, plan.blobs,
+                                          witnesses_of(assessment.before, rehearsal));
   const bool from_medium = do_steps(device, assessment, 0, rehearsal, journal, folder, progress);
   JobResult result = compare_done(before, device, assessment, options, folder, journal, progress);
   result.from_medium &= from_medium;

@@ -1,36 +1,15 @@
 // A case folder read again as a whole.
 
-#include <fstream>
-
 #include <fmt/format.h>
 
 #include <nuvrat/case_record.h>
 #include <nuvrat/error.h>
 
-#include "assess/json.h"
 #include "job/case.h"
 #include "job/steps.h"
 
 namespace nuvrat {
 namespace {
-
-using nlohmann::json;
-
-constexpr std::size_t most_events = 100000;
-
-std::vector<CaseEvent> read_events(const std::filesystem::path& path) {
-  std::vector<CaseEvent> out;
-  std::ifstream in(path);
-  for (std::string line; out.size() < most_events && std::getline(in, line);) {
-    const json j = json::parse(line, nullptr, false);
-    if (!j.is_object()) continue;  // the last line of a log that a power cut tore off
-    const auto text = [&j](const char* key) {
-      return j.contains(key) && j[key].is_string() ? j[key].get<std::string>() : std::string();
-    };
-    out.push_back({text("time"), text("event"), text("detail"), text("remedy")});
-  }
-  return out;
-}
 
 bool put_back_by_itself(const std::vector<CaseEvent>& events) {
   bool out = false;
@@ -70,20 +49,6 @@ Outcome with_disk(const CaseFile& job, const Device& disk) {
   return Outcome::stopped;
 }
 
-void read_result(const std::filesystem::path& path, CaseRecord& out) {
-  std::ifstream in(path);
-  try {
-    const json j = json::parse(in);
-    if (j.at("schema") != "nuvrat.result/1")
-      throw Error(ErrorCode::file, "this result was made by another version");
-    out.tag_after = j.at("tag_after");
-    out.findings_after = findings_from_json(j.at("findings"));
-  } catch (const json::exception& e) {
-    throw Error(ErrorCode::file, fmt::format("the result can't be read: {}", e.what()),
-                {{}, {}, {}, path.string()});
-  }
-}
-
 }  // namespace
 
 const char* name_of(Outcome outcome) {
@@ -117,7 +82,7 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
   out.job = load_case(path);
   const auto has = [&path](const char* name) { return std::filesystem::exists(path / name); };
   out.disk_seen = disk != nullptr;
-  out.events = read_events(path / "log.jsonl");
+  out.events = read_log(path / "log.jsonl");
   if (has("before.manifest")) out.before = load_manifest(path / "before.manifest");
   std::optional<Journal> journal;
   if (has("undo.journal")) {
@@ -140,8 +105,8 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
   const Assessment& a = out.job.assessment;
   if (out.before) {
     Manifest expected = *out.before;
-    expect_changes(expected, a);
-    out.comparison = compare_as_planned(expected, *out.after, a);
+    expect(a.changes, expected);
+    out.comparison = compare_expected(expected, *out.after, a.changes);
   }
   read_result(path / "result.json", out);
   const bool sound = out.comparison && out.comparison->equal() && !has_errors(out.findings_after);

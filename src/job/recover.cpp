@@ -105,7 +105,7 @@ void require_no_foreign(const Journal& journal, const Device& device, const Layo
                 "'nuvrat revert' with --discard-later-changes");
 }
 
-void require_same_files(Device& device, const CaseFile& job, const Case& folder,
+void require_same_files(const Device& device, const CaseFile& job, const Case& folder,
                         Progress& progress) {
   if (!folder.has("after.manifest")) return;
   const Manifest then = load_manifest(folder.file("after.manifest"));
@@ -292,7 +292,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
   const bool from_medium =
       do_steps(device, job.assessment, step, rehearsal, journal, folder, progress);
   Manifest before = load_manifest(folder.file("before.manifest"));
-  expect_changes(before, job.assessment);
+  expect(job.assessment.changes, before);
   JobResult result =
       compare_done(before, device, job.assessment, job.options, folder, journal, progress);
   result.from_medium &= from_medium;
@@ -381,10 +381,10 @@ RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later
   return result;
 }
 
-void finish_unfinished(Device& device, const Step& step, Progress& progress) {
-  const auto rewrite = make_rewrite(step, device);
+void finish_unfinished(Device& device, const UnfinishedStep& unfinished, Progress& progress) {
+  const auto rewrite = make_rewrite(unfinished.step, device);
   Overlay overlay(device);
-  if (step.kind == "gpt-home") {  // not a settle but the second half of a chain
+  if (unfinished.whole) {
     const Inspection whole = Engine::inspect(*rewrite, overlay, owned_sectors);
     Engine(device, progress).run(*rewrite, whole);
     return;

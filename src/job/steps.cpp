@@ -6,7 +6,6 @@
 
 #include <nuvrat/error.h>
 
-#include "assess/json.h"
 #include "base/memory.h"
 
 namespace nuvrat {
@@ -110,7 +109,7 @@ Rehearsal rehearse_steps(Device& device, const Assessment& assessment, unsigned 
     const Step& step = assessment.steps[i];
     const auto rewrite = make_rewrite(step, *out.after.back());
     out.inspections.push_back(Engine::inspect(*rewrite, *out.after.back(), owned_for(step)));
-    require_layout(assessment.steps[i].target, read_table(*out.after.back()), "in the rehearsal");
+    require_layout(assessment.steps[i].target(), read_table(*out.after.back()), "in the rehearsal");
     below = out.after.back().get();
   }
   return out;
@@ -177,50 +176,14 @@ void require_layout(const Layout& wanted, const TableReading& reading, const cha
   throw Error(ErrorCode::guard, text, {}, "This is a mistake in Nuvrat: please report it");
 }
 
-void expect_changes(Manifest& before, const Assessment& assessment) {
-  for (const Resized& r : assessment.resized) {
-    for (ManifestVolume& v : before.volumes) {
-      if (v.start != r.start) continue;
-      for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
-        if (v.tree.is_directory(id) || v.tree.path(id) != r.path) continue;
-        v.tree.set_size(id, r.size);  // its hash is of what the chain gave, then as now
-        v.unreadable.erase(id);
-      }
-    }
-  }
-}
-
-Comparison compare_as_planned(const Manifest& expected, const Manifest& after,
-                              const Assessment& assessment) {
-  Comparison out = compare(expected, after);
-  for (const Step& step : assessment.steps) {
-    if (step.adds.empty()) continue;
-    const auto added = [&step](const Difference& d) {
-      return d.kind == DifferenceKind::extra && d.path == step.adds;
-    };
-    for (Difference& d : out.differences) {
-      if (added(d)) out.planned.push_back(d);
-    }
-    out.count -= std::erase_if(out.differences, added);
-  }
-  for (const Resized& r : assessment.resized) {
-    const auto is_there = [&r](const ManifestVolume& v) { return v.start == r.start; };
-    const auto v = std::find_if(after.volumes.begin(), after.volumes.end(), is_there);
-    if (v != after.volumes.end())
-      out.planned.push_back({DifferenceKind::size, v->number, r.path,
-                             fmt::format("{} bytes now, as long as its chain", r.size)});
-  }
-  return out;
-}
-
 namespace {
 
 // Each volume that was made anew is what it was to become, with the serial number that it was
 // given.
-void require_volumes(const Assessment& assessment, Device& device) {
+void require_volumes(const Assessment& assessment, const Device& device) {
   for (const Step& step : assessment.steps) {
-    const VolumeChange& v = step.volume;
-    if (v.place.count == 0 || v.from == v.to) continue;
+    if (step.volume() == nullptr || step.volume()->from == step.volume()->to) continue;
+    const VolumeChange& v = *step.volume();
     const Window window(device, v.place);
     const auto reader = open_volume(window, {});
     if (reader != nullptr && reader->info().kind == v.to &&
@@ -253,20 +216,14 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
   give_back_memory();
   const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing");
   save_manifest(after, folder.file("after.manifest"));
-  result.comparison = compare_as_planned(expected, after, assessment);
+  result.comparison = compare_expected(expected, after, assessment.changes);
   result.tag_after = disk_tag(device, table);
   result.files = after.files();
   result.bytes = after.bytes();
   result.ranges = after.ranges.size();
   result.unreadable = after.unreadable_files();
   result.left_out = after.left_out();
-  nlohmann::json findings = nlohmann::json::array();
-  for (const Finding& f : result.findings_after) findings.push_back(to_json(f));
-  const nlohmann::json json = {{"schema", "nuvrat.result/1"},
-                               {"tag_after", result.tag_after},
-                               {"table_reread", result.table_reread},
-                               {"findings", findings}};
-  folder.put("result.json", json.dump(2) + "\n");
+  folder.put("result.json", result_text(result));
   folder.log("compared", fmt::format("{} differences, seal {}", result.comparison.count,
                                      result.comparison.seal_after));
   return result;

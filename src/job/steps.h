@@ -29,13 +29,6 @@ struct Rehearsal {
 bool do_steps(Device& device, const Assessment& assessment, unsigned first,
               const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress);
 
-/// Turns what the files were into what they must be afterwards: the same, but for those that a mend
-/// makes as long as their chains.
-void expect_changes(Manifest& before, const Assessment& assessment);
-/// Differences other than the folder that a mend makes.
-[[nodiscard]] Comparison compare_as_planned(const Manifest& expected, const Manifest& after,
-                                            const Assessment& assessment);
-
 /// Takes the manifest from the device and holds it against `expected`; saves it in the case.
 [[nodiscard]] JobResult compare_with(const Manifest& expected, Device& device,
                                      const Assessment& assessment, const JobOptions& options,

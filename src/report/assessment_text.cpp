@@ -29,7 +29,7 @@ std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
 
 // How a volume comes out, and the room that it takes.
 std::string volume_words(const VolumeChange& v, const TextStyle& style) {
-  if (v.place.count == 0 || v.from == v.to) return "";
+  if (v.from == v.to) return "";
   std::string text =
       fmt::format("volume   {}{} in clusters of {}; its structures take {} of {} free",
                   title_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),
@@ -42,22 +42,14 @@ std::string volume_words(const VolumeChange& v, const TextStyle& style) {
 }
 
 std::string write_words(const Assessment& a) {
-  std::uint64_t boots = 0;
-  bool volumes = false;
+  std::vector<std::string> touched;
   for (const Step& step : a.steps) {
-    boots += step.kind == "boot-sector" ? 1 : 0;
-    volumes |= step.volume.place.count > 0;
+    if (const std::string what = step.touches();
+        !what.empty() && std::find(touched.begin(), touched.end(), what) == touched.end())
+      touched.push_back(what);
   }
-  const bool mends = std::any_of(a.steps.begin(), a.steps.end(),
-                                 [](const Step& step) { return step.kind == "fat-mend"; });
-  const bool moves = std::any_of(a.steps.begin(), a.steps.end(),
-                                 [](const Step& step) { return !step.moves.empty(); });
-  const std::string where =
-      moves        ? "in rewritten volumes free ones, and FAT and folder entries of what moves"
-      : mends      ? "of the volumes' own structures, no file's contents"
-      : volumes    ? "in rewritten volumes only free ones, before the switch"
-      : boots == 0 ? "no sector of any partition"
-                   : "of partitions only " + plural(boots, "boot sector", "boot sectors");
+  std::string where = touched.empty() ? "no sector of any partition" : "in partitions: ";
+  for (std::size_t i = 0; i < touched.size(); ++i) where += (i == 0 ? "" : "; ") + touched[i];
   return fmt::format("{} ({}); {}", plural(a.sectors_to_write, "sector", "sectors"),
                      format_bytes(a.sectors_to_write * a.before.sector_size), where);
 }
@@ -69,12 +61,11 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   std::string out =
       verdict(a.in_reach() && goals.empty()
                   ? fmt::format("{}: can be mended with nothing lost", a.device.path)
-              : goals.empty()
-                  ? fmt::format("{}: can't be mended: {}", a.device.path,
-                                plural(a.obstacles.size(), "obstacle", "obstacles"))
-              : a.in_reach() ? fmt::format("{}: {} is in reach", a.device.path, goals)
-                             : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
-                                           plural(a.obstacles.size(), "obstacle", "obstacles")),
+              : goals.empty() ? fmt::format("{}: can't be mended: {}", a.device.path,
+                                            plural(a.obstacles.size(), "obstacle", "obstacles"))
+              : a.in_reach()  ? fmt::format("{}: {} is in reach", a.device.path, goals)
+                              : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
+                                            plural(a.obstacles.size(), "obstacle", "obstacles")),
               a.in_reach(), style);
   const auto words = [](const Layout& l) {
     return table_words(l.kind) + (l.id_text().empty() ? "" : ", id " + l.id_text());
@@ -100,11 +91,13 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   out += wrap("steps    " + step_words(a), style.width, "  ", "           ");
   if (!a.numbers.empty())
     out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
-  for (const Step& step : a.steps) out += volume_words(step.volume, style);
   for (const Step& step : a.steps) {
-    if (step.volume.place.count == 0 || step.volume.from == step.volume.to) continue;
+    if (step.volume() != nullptr) out += volume_words(*step.volume(), style);
+  }
+  for (const Step& step : a.steps) {
+    if (step.volume() == nullptr || step.volume()->from == step.volume()->to) continue;
     out += wrap(fmt::format("times    FAT's local times are taken as {}; another zone: --timezone",
-                            step.volume.zone),
+                            step.volume()->zone),
                 style.width, "  ", "           ");
     break;
   }

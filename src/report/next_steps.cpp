@@ -18,6 +18,13 @@ const Partition* efi_system(const Layout& layout) {
   return it == layout.partitions.end() ? nullptr : &*it;
 }
 
+const Partition* partition_at(const Layout& layout, std::uint64_t start) {
+  const auto it = std::find_if(
+      layout.partitions.begin(), layout.partitions.end(),
+      [start](const Partition& p) { return p.start == start && p.role != Role::extended; });
+  return it == layout.partitions.end() ? nullptr : &*it;
+}
+
 void firmware_of_gpt(const Layout& after, std::vector<NextStep>& out) {
   const Partition* efi = efi_system(after);
   out.push_back({"firmware", "Starting a computer from this disk",
@@ -56,11 +63,13 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   const bool other_table = a.before.kind != a.after.kind;
   std::string volumes;
   std::string loaders;
-  for (const Step& step : a.steps) {
-    if (step.kind != "fat-to-ntfs") continue;
-    const std::string name = part_name(step.volume.number);
+  std::string kind;
+  for (const Contents& c : a.contents) {
+    if (c.kind == c.kind_after) continue;
+    const Partition* p = partition_at(a.before, c.start);
+    const std::string name = part_name(p == nullptr ? 0 : p->number);
+    kind = title_of(kind_named(c.kind_after));
     volumes += (volumes.empty() ? "" : ", ") + name;
-    const Partition* p = a.before.find(step.volume.number);
     if (p != nullptr && p->active) loaders += (loaders.empty() ? "" : ", ") + name;
   }
   const bool small_mbr = a.after.kind == TableKind::mbr && a.before.kind == TableKind::mbr;
@@ -74,9 +83,9 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   }
   if (!volumes.empty()) {
     out.push_back({"system-check", "A first look by the system",
-                   fmt::format("The first system that opens {} as NTFS may offer to check it. Let "
+                   fmt::format("The first system that opens {} as {} may offer to check it. Let "
                                "it, before you write to it.",
-                               volumes)});
+                               volumes, kind)});
   }
   if (other_table || !volumes.empty()) {
     out.push_back({"letters", "Drive letters",

@@ -10,10 +10,12 @@
 namespace nuvrat {
 namespace {
 
+constexpr std::size_t most_blob_bytes = 1u << 20;  // of one record
+
 // A record whose checksum is right may still be somebody's invention: nothing in it is believed
 // that could lead outside the disk or the record.
 bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
-  if (r.kind < RecordKind::undo || r.kind > RecordKind::witness) return false;
+  if (r.kind < RecordKind::undo || r.kind > RecordKind::blob) return false;
   if (r.kind != RecordKind::undo) return true;
   const std::uint64_t count = r.count.value();
   const std::uint64_t sums = count * 4;
@@ -33,7 +35,7 @@ Journal& Journal::operator=(Journal&&) noexcept = default;
 Journal::~Journal() = default;
 
 Journal Journal::create(const std::filesystem::path& path, const Device& device, Undo undo,
-                        std::string_view plan, const SectorSet& witnesses) {
+                        std::string_view plan, ByteView blobs, const SectorSet& witnesses) {
   JournalHeader header{};
   header.magic = journal_magic;
   header.version = 2u;
@@ -45,6 +47,11 @@ Journal Journal::create(const std::filesystem::path& path, const Device& device,
   RecordHeader record{};
   record.kind = RecordKind::plan;
   out.impl_->append(record, {reinterpret_cast<const std::uint8_t*>(plan.data()), plan.size()});
+  for (std::size_t at = 0; at < blobs.size(); at += most_blob_bytes) {
+    RecordHeader piece{};
+    piece.kind = RecordKind::blob;
+    out.impl_->append(piece, blobs.subspan(at, std::min(most_blob_bytes, blobs.size() - at)));
+  }
   Bytes sector(device.sector_size());
   for (const SectorRange& range : witnesses.ranges()) {
     for (std::uint64_t lba = range.first; lba < range.end(); ++lba) {
@@ -63,6 +70,15 @@ Journal Journal::create(const std::filesystem::path& path, const Device& device,
 
 const std::string& Journal::plan() const {
   return impl_->plan_;
+}
+
+Bytes Journal::blobs() const {
+  Bytes out;
+  for (const std::uint64_t offset : impl_->blobs_) {
+    const Bytes piece = impl_->file_.payload(offset);
+    out.insert(out.end(), piece.begin(), piece.end());
+  }
+  return out;
 }
 
 Journal Journal::open(const std::filesystem::path& path) {

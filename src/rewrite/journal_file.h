@@ -31,7 +31,8 @@ enum class RecordKind : std::uint8_t {
   reverted = 6,
   purpose = 7,
   plan = 8,
-  witness = 9
+  witness = 9,
+  blob = 10
 };
 /// Written only when everything before it is on the medium.
 [[nodiscard]] inline bool is_milestone(RecordKind kind) {

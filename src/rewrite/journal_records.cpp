@@ -66,6 +66,9 @@ void Journal::Impl::index(const RecordHeader& header, std::uint64_t offset) {
       plan_.assign(text.begin(), text.end());
       break;
     }
+    case RecordKind::blob:
+      blobs_.push_back(offset);
+      break;
     case RecordKind::witness:
       witnesses_.emplace(header.lba.value(), header.count.value());
       break;

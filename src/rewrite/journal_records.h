@@ -57,6 +57,7 @@ class Journal::Impl {
   std::map<std::uint64_t, std::uint32_t> witnesses_;  // CRC-32 by sector
   std::vector<std::string> purposes_{""};
   std::string plan_;
+  std::vector<std::uint64_t> blobs_;  // offsets of their records
   unsigned recorded_ = 0;
   unsigned done_ = 0;
   bool reverting_ = false;

@@ -102,6 +102,13 @@ void check_ranges(const Layout& layout, const char* prefix, Findings& out) {
   }
 }
 
+SectorSet TableReading::all_owned() const {
+  SectorSet out = owned;
+  out.add(copies);
+  for (const Partition& p : layout.data_partitions()) out.add(p.range());
+  return out;
+}
+
 TableReading read_table(const Device& device) {
   TableReading reading;
   reading.layout.sector_size = device.sector_size();

@@ -135,6 +135,20 @@ std::string FileTree::path(Id id) const {
   return to_utf8(path16(id));
 }
 
+FileTree::Id FileTree::find(std::string_view path) const {
+  const std::u16string wanted = to_utf16(path);
+  Id here = root;
+  for (std::size_t at = 0; at < wanted.size() && here != none;) {
+    const std::size_t end = std::min(wanted.find(u'/', at), wanted.size());
+    const std::u16string_view step = std::u16string_view(wanted).substr(at, end - at);
+    Id next = nodes_[here].directory ? nodes_[here].first : none;
+    while (next != none && name(next) != step) next = nodes_[next].next_sibling;
+    here = next;
+    at = end + 1;
+  }
+  return here;
+}
+
 std::span<const SectorRange> FileTree::extents(Id id) const {
   if (nodes_[id].directory) return {};
   return std::span(extents_).subspan(nodes_[id].first, nodes_[id].second);

@@ -296,18 +296,17 @@ int resume_disk(const Options& options) {
   OpenDisk disk = open_for_writing(options, options.disk,
                                    {true, options.sector_size, options.physical_sector_size});
   Device& device = disk.device();
-  const std::optional<Step> step = find_unfinished(device);
-  if (!step) {
+  const std::optional<UnfinishedStep> unfinished = find_unfinished(device);
+  if (!unfinished) {
     throw Error(ErrorCode::refused, "the disk shows no rewrite that was cut off",
                 {{}, {}, {}, options.disk},
                 "Name the folder of a case, or a disk of which 'nuvrat survey' says so");
   }
-  std::cerr << "The disk is the new one; " << plural(step->wipes.size(), "remain", "remains")
-            << " of the old table are still to be wiped.\n";
+  std::cerr << unfinished->left << '\n';
   if (!confirmed(options, disk_tag(device, read_table(device)))) return not_confirmed();
   begin_job();
   with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
-    finish_unfinished(device, *step, progress);
+    finish_unfinished(device, *unfinished, progress);
     terminal.finish();
     return int{done};
   });

@@ -1,0 +1,34 @@
+#pragma once
+// What a job is to change about the files that a manifest records: a comparison must find these
+// changes, no more and no less.
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include <nuvrat/manifest.h>
+
+namespace nuvrat {
+
+struct ExpectedChange {
+  enum class Kind {
+    resized,  ///< a file says another size; what can be read of it stays the same
+    added,    ///< a folder that wasn't there
+  };
+  Kind kind = Kind::resized;
+  std::uint64_t start = 0;  ///< the partition's first sector
+  std::string path;         ///< in the volume, UTF-8
+  std::uint64_t size = 0;   ///< resized: in bytes, afterwards
+  bool operator==(const ExpectedChange&) const = default;
+};
+[[nodiscard]] const char* name_of(ExpectedChange::Kind kind);
+
+/// Turns what was recorded into what is expected, as far as a manifest can say it: sizes.
+void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded);
+
+/// Holds `after` against what expect() made of the manifest before. Changes that were expected and
+/// came are in Comparison::planned and don't count; those that didn't come are differences.
+[[nodiscard]] Comparison compare_expected(const Manifest& expected, const Manifest& after,
+                                          const std::vector<ExpectedChange>& changes);
+
+}  // namespace nuvrat

@@ -1,0 +1,78 @@
+#pragma once
+// One rewrite of a chain, described so that it can be made again at any time from the description
+// alone: that is what a case keeps.
+//
+// A Step is a value; copies share what they hold. Each kind of step is one file in src/steps.
+
+#include <memory>
+#include <optional>
+#include <string>
+
+#include <nuvrat/device.h>
+#include <nuvrat/layout.h>
+#include <nuvrat/rewrite.h>
+#include <nuvrat/time.h>
+#include <nuvrat/volume_kind.h>
+
+namespace nuvrat {
+
+namespace steps {
+struct Work;
+}
+
+/// What a step does to a volume.
+struct VolumeChange {
+  SectorRange place;  ///< the partition, or the whole disk
+  std::uint64_t serial = 0;
+  Ticks made = 0;           ///< the time that new system files bear
+  std::string zone;         ///< of FAT's local times
+  unsigned codepage = 437;  ///< of FAT's short names
+  VolumeKind from = VolumeKind::unknown;
+  VolumeKind to = VolumeKind::unknown;  ///< the same for a volume that is changed in place
+  unsigned number = 0;                  ///< the partition's, before everything; 0: without a table
+  std::uint64_t cluster_bytes = 0;      ///< of the new volume, as the next ones
+  std::uint64_t needed_clusters = 0, free_clusters = 0, moved_clusters = 0;
+  std::uint64_t log_bytes = 0;
+  std::uint64_t writes = 0;  ///< sectors that it will write, and nothing twice
+};
+
+class Step {
+ public:
+  /// `target`: the layout when it is done.
+  Step(Layout target, steps::Work work);
+
+  /// Stable: "table-gpt", "fat-to-ntfs" …; docs/formats/case.md lists them.
+  [[nodiscard]] std::string code() const;
+  /// In words: "MBR to GPT".
+  [[nodiscard]] std::string name() const;
+  /// What of partitions it writes, in words: "boot sectors of volumes"; empty for nothing.
+  [[nodiscard]] std::string touches() const;
+  [[nodiscard]] const Layout& target() const { return target_; }
+  /// The volume that it is about; null for a step about the table.
+  [[nodiscard]] const VolumeChange* volume() const;
+  [[nodiscard]] const steps::Work& work() const { return *work_; }
+
+ private:
+  Layout target_;
+  std::shared_ptr<const steps::Work> work_;
+};
+
+/// The rewrite that a step describes. `device` is the disk that it reads; it must outlive it.
+/// Errors as Device::read; refused or guard when the disk isn't the one that was planned for.
+[[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step, const Device& device);
+
+/// What the live structures own, for the guard: the table, and every partition as a whole.
+[[nodiscard]] SectorSet owned_sectors(const Device& device);
+/// The same for one step: of the volume that it rewrites, what the volume's own structures and
+/// files own.
+[[nodiscard]] OwnedSectors owned_for(const Step& step);
+
+/// What a disk shows of a step that was cut off after its switch, when the case is lost.
+struct UnfinishedStep {
+  Step step;
+  bool whole = false;  ///< all of it is done again, not only its settle
+  std::string left;    ///< what is left to do, as a sentence
+};
+[[nodiscard]] std::optional<UnfinishedStep> find_unfinished(const Device& device);
+
+}  // namespace nuvrat

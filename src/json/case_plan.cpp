@@ -1,0 +1,98 @@
+#include "json/case_plan.h"
+
+#include <fstream>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+#include <nuvrat/time.h>
+
+#include "json/models.h"
+
+namespace nuvrat {
+
+namespace {
+
+constexpr const char* case_schema = "nuvrat.case/2";
+constexpr const char* result_schema = "nuvrat.result/1";
+constexpr std::size_t most_events = 100000;
+
+}  // namespace
+
+CasePlan write_plan(const Assessment& assessment, const CaseHead& head) {
+  Blobs blobs;
+  json j = to_json(assessment, &blobs);
+  j["schema"] = case_schema;
+  j["disk"] = head.disk;
+  j["zone"] = head.zone;
+  j["codepage"] = head.codepage;
+  j["undo"] = head.full_undo ? "full" : "live";
+  j["accept_unreadable"] = head.accept_unreadable;
+  return {j.dump(2) + "\n", blobs.bytes()};
+}
+
+Assessment read_plan(const CasePlan& plan, CaseHead& head) {
+  const json j = json::parse(plan.text, nullptr, false);
+  if (!j.is_object()) throw Error(ErrorCode::file, "the case is not as it was written");
+  try {
+    if (j.at("schema") != case_schema)
+      throw Error(ErrorCode::file, "this case was made by another version");
+    head.disk = j.at("disk").get<std::string>();
+    head.zone = j.at("zone").get<std::string>();
+    head.codepage = j.at("codepage");
+    head.full_undo = j.at("undo") == "full";
+    head.accept_unreadable = j.at("accept_unreadable");
+    return assessment_from_json(j, plan.blobs);
+  } catch (const json::exception& e) {
+    throw Error(ErrorCode::file, fmt::format("the case can't be read: {}", e.what()));
+  }
+}
+
+std::string log_line(const std::string& event, const std::string& detail,
+                     const std::string& remedy) {
+  json line = {{"time", format_time(now())}, {"event", event}};
+  if (!detail.empty()) line["detail"] = printable(detail);
+  if (!remedy.empty()) line["remedy"] = printable(remedy);
+  return line.dump() + "\n";
+}
+
+std::vector<CaseEvent> read_log(const std::filesystem::path& path) {
+  std::vector<CaseEvent> out;
+  std::ifstream in(path);
+  for (std::string line; out.size() < most_events && std::getline(in, line);) {
+    const json j = json::parse(line, nullptr, false);
+    if (!j.is_object()) continue;
+    const auto text = [&j](const char* key) {
+      return j.contains(key) && j[key].is_string() ? j[key].get<std::string>() : std::string();
+    };
+    out.push_back({text("time"), text("event"), text("detail"), text("remedy")});
+  }
+  return out;
+}
+
+std::string result_text(const JobResult& result) {
+  json findings = json::array();
+  for (const Finding& f : result.findings_after) findings.push_back(to_json(f));
+  const json j = {{"schema", result_schema},
+                  {"tag_after", result.tag_after},
+                  {"table_reread", result.table_reread},
+                  {"findings", findings}};
+  return j.dump(2) + "\n";
+}
+
+void read_result(const std::filesystem::path& path, CaseRecord& out) {
+  std::ifstream in(path);
+  try {
+    const json j = json::parse(in);
+    if (j.at("schema") != result_schema)
+      throw Error(ErrorCode::file, "this result was made by another version");
+    out.tag_after = j.at("tag_after");
+    out.findings_after = findings_from_json(j.at("findings"));
+  } catch (const json::exception& e) {
+    throw Error(ErrorCode::file, fmt::format("the result can't be read: {}", e.what()),
+                {{}, {}, {}, path.string()});
+  }
+}
+
+}  // namespace nuvrat

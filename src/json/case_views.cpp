@@ -1,0 +1,105 @@
+// Jobs as JSON: done, refused, put back, gathered from their case.
+
+#include <nuvrat/text.h>
+
+#include "json/job_views.h"
+#include "json/models.h"
+#include "json/pieces.h"
+#include "json/views.h"
+
+namespace nuvrat {
+
+namespace {
+
+json written_json(const std::vector<WrittenRange>& written) {
+  json out = json::array();
+  for (const WrittenRange& w : written) {
+    out.push_back({{"phase", name_of(w.phase)},
+                   {"step", w.step},
+                   {"first", w.range.first},
+                   {"count", w.range.count},
+                   {"why", w.what}});
+  }
+  return out;
+}
+
+json next_json(const std::vector<NextStep>& next) {
+  json out = json::array();
+  for (const NextStep& step : next)
+    out.push_back({{"code", step.code}, {"title", step.title}, {"text", step.text}});
+  return out;
+}
+
+json manifest_totals(const std::optional<Manifest>& m) {
+  if (!m) return nullptr;
+  return {{"files", m->files()},        {"directories", m->directories()},
+          {"bytes", m->bytes()},        {"unreadable_files", m->unreadable_files()},
+          {"ranges", m->ranges.size()}, {"seal", m->seal()}};
+}
+
+}  // namespace
+
+std::string job_view(const Assessment& a, const JobResult& r, const std::vector<NextStep>& next) {
+  return dump({{"schema", "nuvrat.rewrite/1"},
+               {"verdict", r.sound() ? "done" : "done-with-differences"},
+               {"seal_before", r.comparison.seal_before},
+               {"seal_after", r.comparison.seal_after},
+               {"files", r.files},
+               {"bytes", r.bytes},
+               {"difference_count", r.comparison.count},
+               {"differences", differences_json(r.comparison.differences)},
+               {"planned", differences_json(r.comparison.planned)},
+               {"findings", findings_json(r.findings_after)},
+               {"written", written_json(r.written)},
+               {"table_reread", r.table_reread},
+               {"tag_before", a.tag},
+               {"tag_after", r.tag_after},
+               {"next", next_json(next)},
+               {"assessment", to_json(a)}});
+}
+
+std::string revert_json(const CaseFile& job, const RevertResult& r) {
+  return dump({{"schema", "nuvrat.revert/1"},
+               {"verdict", "reverted"},
+               {"disk", printable(job.disk.string())},
+               {"sectors", r.sectors},
+               {"exact", r.exact},
+               {"already", r.already},
+               {"tag_after", r.tag_after}});
+}
+
+std::string refusal_json(const Assessment& a) {
+  return dump({{"schema", "nuvrat.refusal/1"}, {"verdict", "refused"}, {"assessment", to_json(a)}});
+}
+
+std::string report_view(const CaseRecord& r, const char* verdict,
+                        const std::vector<NextStep>& next) {
+  json events = json::array();
+  for (const CaseEvent& e : r.events)
+    events.push_back(
+        {{"time", e.time}, {"event", e.event}, {"detail", e.detail}, {"remedy", e.remedy}});
+  const Assessment& a = r.job.assessment;
+  return dump(
+      {{"schema", "nuvrat.report/1"},
+       {"verdict", verdict},
+       {"disk", printable(r.job.disk.string())},
+       {"disk_seen", r.disk_seen},
+       {"case", printable(r.job.folder.string())},
+       {"steps_done", r.job.steps_done},
+       {"before", manifest_totals(r.before)},
+       {"after", manifest_totals(r.after)},
+       {"difference_count", r.comparison ? json(r.comparison->count) : json(nullptr)},
+       {"differences", r.comparison ? differences_json(r.comparison->differences) : json::array()},
+       {"planned", r.comparison ? differences_json(r.comparison->planned) : json::array()},
+       {"findings_before", findings_json(a.findings)},
+       {"findings_after", findings_json(r.findings_after)},
+       {"written", written_json(r.written)},
+       {"journal_bytes", r.journal_bytes},
+       {"tag_before", a.tag},
+       {"tag_after", r.tag_after},
+       {"next", next_json(next)},
+       {"events", events},
+       {"assessment", to_json(a)}});
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,16 @@
+#pragma once
+// Jobs as JSON objects; what other rooms know of them comes with the call.
+
+#include <string>
+#include <vector>
+
+#include <nuvrat/report.h>
+
+namespace nuvrat {
+
+[[nodiscard]] std::string job_view(const Assessment& assessment, const JobResult& result,
+                                   const std::vector<NextStep>& next);
+[[nodiscard]] std::string report_view(const CaseRecord& record, const char* verdict,
+                                      const std::vector<NextStep>& next);
+
+}  // namespace nuvrat

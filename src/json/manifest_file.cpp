@@ -1,0 +1,273 @@
+// The manifest as a file: docs/formats/manifest.md.
+
+#include <algorithm>
+#include <fstream>
+#include <unordered_map>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/manifest.h>
+
+#include "base/whole_file.h"
+#include "json/library.h"
+#include "json/whole_numbers.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr const char* schema = "nuvrat.manifest/1";
+
+json ranges_json(const std::vector<ByteRange>& ranges) {
+  json out = json::array();
+  for (const ByteRange& r : ranges) out.push_back({r.offset, r.length});
+  return out;
+}
+
+std::vector<ByteRange> ranges_from(const json& line) {
+  std::vector<ByteRange> out;
+  if (!line.contains("unreadable")) return out;
+  for (const json& r : line.at("unreadable")) out.push_back({r.at(0), r.at(1)});
+  return out;
+}
+
+// A path that isn't well-formed UTF-16 can't be a JSON string; its units go beside it.
+void put_path(json& line, const std::u16string& path) {
+  const std::string utf8 = to_utf8(path);
+  line["path"] = is_well_formed(path) ? utf8 : printable(utf8);
+  if (is_well_formed(path)) return;
+  line["path_utf16"] = utf16_digits(path);
+}
+
+std::u16string get_path(const json& line) {
+  if (!line.contains("path_utf16")) return to_utf16(line.at("path").get<std::string>());
+  return from_utf16_digits(line.at("path_utf16").get<std::string>());
+}
+
+json volume_line(const ManifestVolume& v) {
+  json line = {
+      {"volume", v.number},
+      {"start", v.start},
+      {"sectors", v.sectors},
+      {"kind", name_of(v.info.kind)},
+      {"label", printable(v.info.label)},
+      {"serial", v.info.serial},
+      {"precision",
+       {v.tree.precision().created, v.tree.precision().modified, v.tree.precision().accessed}}};
+  if (printable(v.info.label) != v.info.label)
+    line["label_utf16"] = utf16_digits(to_utf16(v.info.label));
+  return line;
+}
+
+json node_line(const ManifestVolume& v, FileTree::Id id) {
+  const FileTree::Info info = v.tree.info(id);
+  json line;
+  put_path(line, v.tree.path16(id));
+  line["attributes"] = info.attributes;
+  if (info.created != 0) line["created"] = format_time(info.created);
+  if (info.modified != 0) line["modified"] = format_time(info.modified);
+  if (info.accessed != 0) line["accessed"] = format_time(info.accessed);
+  if (info.directory) {
+    line["directory"] = true;
+    return line;
+  }
+  line["size"] = info.size;
+  line["sha256"] = v.digests[id].hex();
+  if (const auto it = v.unreadable.find(id); it != v.unreadable.end()) {
+    line["unreadable"] = ranges_json(it->second);
+  }
+  return line;
+}
+
+json left_out_line(const LeftOut& l) {
+  json line = {{"left_out", printable(l.path)}, {"reason", printable(l.reason)}};
+  if (l.record) line["record"] = *l.record;
+  return line;
+}
+
+json range_line(const ManifestRange& r) {
+  json line = {{"range", r.number},
+               {"start", r.start},
+               {"sectors", r.sectors},
+               {"description", r.description},
+               {"digest", r.digest.hex()}};
+  if (r.holds_nothing) line["holds_nothing"] = true;
+  if (!r.fault.empty()) line["fault"] = r.fault;
+  if (!r.unreadable.empty()) line["unreadable"] = ranges_json(r.unreadable);
+  return line;
+}
+
+class Loader {
+ public:
+  explicit Loader(Manifest& out) : out_(out) {}
+
+  void line(const json& line) {
+    if (line.contains("schema")) {
+      if (line.at("schema") != schema) {
+        throw Error(ErrorCode::file, fmt::format("this is not a manifest of the form {}", schema));
+      }
+      out_.device = line.at("device");
+      out_.zone = line.at("zone");
+      out_.sector_size = line.at("sector_size");
+      out_.chosen = line.value("chosen", false);
+      begun_ = true;
+    } else if (!begun_) {
+      throw Error(ErrorCode::file, "a manifest begins with its schema");
+    } else if (line.contains("volume")) {
+      volume(line);
+    } else if (line.contains("range")) {
+      out_.ranges.push_back(
+          {line.at("range"), line.at("start"), line.at("sectors"), line.at("description"),
+           Digest::from_hex(line.at("digest").get<std::string>()), ranges_from(line),
+           line.value("holds_nothing", false), line.value("fault", "")});
+    } else if (line.contains("left_out") && !line.contains("seal")) {
+      if (out_.volumes.empty()) throw Error(ErrorCode::file, "a place stands before any volume");
+      LeftOut l{line.at("left_out"), {}, line.at("reason")};
+      if (line.contains("record")) l.record = line.at("record").get<std::uint64_t>();
+      out_.volumes.back().left_out.push_back(std::move(l));
+    } else if (line.contains("seal")) {
+      totals_ = line;
+    } else {
+      node(line);
+    }
+  }
+
+  void finish() {
+    if (totals_.is_null())
+      throw Error(ErrorCode::file, "the manifest is cut off: its totals are missing");
+    if (totals_.at("files") != out_.files() || totals_.at("left_out") != out_.left_out() ||
+        totals_.at("bytes") != out_.bytes() || totals_.at("seal") != out_.seal()) {
+      throw Error(
+          ErrorCode::file,
+          fmt::format("the manifest was changed or damaged: its seal is {}, its lines give {}",
+                      totals_.at("seal").get<std::string>(), out_.seal()));
+    }
+  }
+
+ private:
+  void volume(const json& line) {
+    ManifestVolume v;
+    v.number = line.at("volume");
+    v.start = line.at("start");
+    v.sectors = line.at("sectors");
+    v.info.kind = kind_named(line.at("kind").get<std::string>());
+    v.info.label = line.contains("label_utf16")
+                       ? to_utf8(from_utf16_digits(line.at("label_utf16").get<std::string>()))
+                       : line.at("label").get<std::string>();
+    v.info.serial = line.at("serial");
+    const json& precision = line.at("precision");
+    v.tree.set_precision({precision.at(0), precision.at(1), precision.at(2)});
+    v.digests.emplace_back();
+    out_.volumes.push_back(std::move(v));
+    folders_.clear();
+    folders_[u""] = FileTree::root;
+  }
+
+  void node(const json& line) {
+    if (out_.volumes.empty()) throw Error(ErrorCode::file, "a file stands before any volume");
+    ManifestVolume& v = out_.volumes.back();
+    const std::u16string path = get_path(line);
+    const std::size_t slash = path.rfind(u'/');
+    const std::u16string above = slash == std::u16string::npos ? u"" : path.substr(0, slash);
+    const auto folder = folders_.find(above);
+    if (folder == folders_.end()) {
+      throw Error(ErrorCode::file, fmt::format("'{}' stands before its folder", to_utf8(path)));
+    }
+    FileTree::Info info;
+    info.directory = line.value("directory", false);
+    info.attributes = line.at("attributes");
+    info.size = info.directory ? 0 : line.at("size").get<std::uint64_t>();
+    info.created = parse_time(line.value("created", ""));
+    info.modified = parse_time(line.value("modified", ""));
+    info.accessed = parse_time(line.value("accessed", ""));
+    const std::size_t name_at = slash == std::u16string::npos ? 0 : slash + 1;
+    const FileTree::Id id = v.tree.add(folder->second, path.substr(name_at), u"", info);
+    v.digests.push_back(info.directory ? Digest{}
+                                       : Digest::from_hex(line.at("sha256").get<std::string>()));
+    if (info.directory) folders_[path] = id;
+    if (auto damage = ranges_from(line); !damage.empty()) v.unreadable[id] = std::move(damage);
+  }
+
+  Manifest& out_;
+  std::unordered_map<std::u16string, FileTree::Id> folders_;
+  json totals_;
+  bool begun_ = false;
+};
+
+}  // namespace
+
+void save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
+  WholeFile file(path, mode_for_others);
+  std::ostream& out = file.out();
+  json head = {{"schema", schema},
+               {"device", manifest.device},
+               {"zone", manifest.zone},
+               {"sector_size", manifest.sector_size}};
+  if (manifest.chosen) head["chosen"] = true;
+  out << head << '\n';
+  for (const ManifestVolume& v : manifest.volumes) {
+    out << volume_line(v) << '\n';
+    v.tree.walk([&](FileTree::Id id) { out << node_line(v, id) << '\n'; });
+    for (const LeftOut& l : v.left_out) out << left_out_line(l) << '\n';
+  }
+  for (const ManifestRange& r : manifest.ranges) out << range_line(r) << '\n';
+  out << json{{"files", manifest.files()},
+              {"directories", manifest.directories()},
+              {"bytes", manifest.bytes()},
+              {"left_out", manifest.left_out()},
+              {"seal", manifest.seal()}}
+      << '\n';
+  file.finish();
+}
+
+Manifest load_manifest(const std::filesystem::path& path) {
+  std::ifstream in(path, std::ios::binary);
+  if (!in) {
+    const bool there = std::filesystem::exists(path);
+    throw Error(there ? ErrorCode::file : ErrorCode::words, "the manifest can't be read",
+                {{}, {}, {}, path.string()}, "Name a file written by 'nuvrat manifest'");
+  }
+  Manifest out;
+  Loader loader(out);
+  std::string text;
+  std::uint64_t number = 0;
+  try {
+    while (std::getline(in, text)) {
+      ++number;
+      const json line = json::parse(text);
+      require_whole_numbers(line);
+      loader.line(line);
+    }
+    loader.finish();
+  } catch (const Error& e) {
+    throw Error(ErrorCode::file, e.message(),
+                {{}, {}, {}, fmt::format("{}, line {}", path.string(), number)},
+                "Take a manifest that was saved whole");
+  } catch (const std::exception&) {
+    throw Error(ErrorCode::file, "this line is not part of a manifest",
+                {{}, {}, {}, fmt::format("{}, line {}", path.string(), number)},
+                "Name a file written by 'nuvrat manifest'");
+  }
+  return out;
+}
+
+void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
+                    bool with_partition) {
+  WholeFile file(path, mode_for_others);
+  std::ostream& out = file.out();
+  for (const ManifestVolume& v : manifest.volumes) {
+    v.tree.walk([&](FileTree::Id id) {
+      if (v.tree.is_directory(id)) return;
+      std::string name = v.tree.path(id);
+      if (with_partition) name = fmt::format("p{}/{}", v.number, name);
+      std::string escaped;
+      for (const char c : name) {
+        escaped += c == '\\' ? "\\\\" : c == '\n' ? "\\n" : c == '\r' ? "\\r" : std::string(1, c);
+      }
+      out << (escaped == name ? "" : "\\") << v.digests[id].hex() << "  " << escaped << '\n';
+    });
+  }
+  file.finish();
+}
+
+}  // namespace nuvrat

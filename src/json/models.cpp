@@ -1,0 +1,256 @@
+#include "json/models.h"
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "json/pieces.h"
+#include "json/whole_numbers.h"
+
+namespace nuvrat {
+
+// What can't be shown as it is, unit by unit.
+void put_text(json& out, const std::string& key, const std::string& text) {
+  out[key] = printable(text);
+  if (printable(text) != text) out[key + "_utf16"] = utf16_digits(to_utf16(text));
+}
+
+std::string get_text(const json& j, const std::string& key) {
+  const std::string exact = key + "_utf16";
+  return j.contains(exact) ? to_utf8(from_utf16_digits(j.at(exact).get<std::string>()))
+                           : j.at(key).get<std::string>();
+}
+
+std::string dump(const json& j) {
+  return j.dump(2) + "\n";
+}
+
+namespace {
+
+json to_json(const Obstacle& o) {
+  json goals = json::array();
+  for (const Goal& goal : o.goals) goals.push_back(goal.text());
+  return {{"code", o.code},
+          {"goals", goals},
+          {"text", o.text},
+          {"remedy", o.remedy},
+          {"missing_sectors", o.missing_sectors},
+          {"partition", o.partition}};
+}
+json to_json(const Consent& c) {
+  return {{"code", c.code}, {"text", c.text}};
+}
+json to_json(const Contents& c) {
+  return {{"start", c.start},
+          {"kind", c.kind},
+          {"label", printable(c.label)},
+          {"kind_after", c.kind_after}};
+}
+json to_json(const ExpectedChange& c) {
+  json out = {{"kind", name_of(c.kind)}, {"start", c.start}, {"size", c.size}};
+  put_text(out, "path", c.path);
+  return out;
+}
+json to_json(const Renumbering& r) {
+  return {{"before", r.before}, {"after", r.after}};
+}
+
+template <typename Items>
+json list(const Items& items) {
+  json out = json::array();
+  for (const auto& item : items) out.push_back(to_json(item));
+  return out;
+}
+
+Partition partition_from(const json& j) {
+  Partition p;
+  p.number = j.at("number");
+  p.role = enum_from(j.at("role").get<std::string>(),
+                     {Role::primary, Role::extended, Role::logical, Role::gpt});
+  p.start = j.at("start");
+  p.sectors = j.at("sectors");
+  const auto type = j.at("type").get<std::string>();
+  if (type.size() == 2) {
+    p.type = static_cast<std::uint8_t>(std::stoul(type, nullptr, 16));
+  } else {
+    p.type = Guid(type);
+  }
+  p.name = get_text(j, "name");
+  p.active = j.at("active");
+  if (j.contains("unique_id")) p.unique_id = Guid(j.at("unique_id").get<std::string>());
+  if (j.contains("attributes")) p.attributes = j.at("attributes");
+  if (j.contains("table_sector")) p.table_sector = j.at("table_sector");
+  return p;
+}
+
+}  // namespace
+
+json to_json(const DeviceIdentity& d) {
+  return {{"path", printable(d.path)},
+          {"kind", d.kind},
+          {"model", printable(d.model)},
+          {"serial", printable(d.serial)},
+          {"read_only", d.read_only},
+          {"in_use", printable(d.in_use)},
+          {"physical_sector_size", d.physical_sector_size}};
+}
+
+json to_json(const Partition& p) {
+  json out = {{"number", p.number},   {"role", name_of(p.role)},   {"start", p.start},
+              {"sectors", p.sectors}, {"type", type_text(p.type)}, {"type_name", describe(p.type)},
+              {"active", p.active}};
+  put_text(out, "name", p.name);
+  if (p.role == Role::gpt) {
+    out["unique_id"] = p.unique_id.text();
+    out["attributes"] = p.attributes;
+  }
+  if (p.table_sector) out["table_sector"] = *p.table_sector;
+  return out;
+}
+
+json to_json(const Layout& l) {
+  json out = {{"kind", name_of(l.kind)},
+              {"id", l.id_text()},
+              {"sector_size", l.sector_size},
+              {"disk_sectors", l.disk_sectors},
+              {"partitions", list(l.partitions)}};
+  if (l.kind == TableKind::gpt) {
+    out["first_usable"] = l.first_usable;
+    out["last_usable"] = l.last_usable;
+  }
+  return out;
+}
+
+json to_json(const Place& p) {
+  json out = json::object();
+  if (!p.subject.empty()) out["subject"] = printable(p.subject);
+  if (p.sector) out["sector"] = *p.sector;
+  if (p.record) out["record"] = *p.record;
+  if (!p.path.empty()) out["path"] = printable(p.path);
+  return out;
+}
+
+json to_json(const Finding& f) {
+  return {{"code", f.code},
+          {"severity", name_of(f.severity)},
+          {"where", to_json(f.place)},
+          {"text", printable(f.text)},
+          {"repairable", f.repairable}};
+}
+
+json to_json(const SectorRange& r) {
+  return {{"first", r.first}, {"count", r.count}};
+}
+
+json to_json(const Assessment& a, Blobs* blobs) {
+  json steps = json::array();
+  for (const Step& step : a.steps) steps.push_back(to_json(step, blobs));
+  json goals = json::array();
+  for (const Goal& goal : a.goals) goals.push_back(goal.text());
+  return {{"goals", goals},
+          {"tag", a.tag},
+          {"device", to_json(a.device)},
+          {"in_reach", a.in_reach()},
+          {"obstacles", list(a.obstacles)},
+          {"consents", list(a.consents)},
+          {"contents", list(a.contents)},
+          {"findings", list(a.findings)},
+          {"numbers", list(a.numbers)},
+          {"before", to_json(a.before)},
+          {"after", to_json(a.after)},
+          {"steps", steps},
+          {"changes", list(a.changes)},
+          {"content_bytes", a.files_bytes},
+          {"sectors_to_write", a.sectors_to_write},
+          {"expected_seconds", a.expected_seconds}};
+}
+
+Layout layout_from_json(const json& j) {
+  return guarded([&j] {
+    Layout l;
+    l.kind = enum_from(j.at("kind").get<std::string>(),
+                       {TableKind::none, TableKind::mbr, TableKind::gpt});
+    l.sector_size = j.at("sector_size");
+    l.disk_sectors = j.at("disk_sectors");
+    const auto id = j.at("id").get<std::string>();
+    if (l.kind == TableKind::mbr)
+      l.disk_signature = static_cast<std::uint32_t>(std::stoul(id, nullptr, 16));
+    if (l.kind == TableKind::gpt) {
+      l.disk_guid = Guid(id);
+      l.first_usable = j.at("first_usable");
+      l.last_usable = j.at("last_usable");
+    }
+    for (const json& p : j.at("partitions")) l.partitions.push_back(partition_from(p));
+    return l;
+  });
+}
+
+Findings findings_from_json(const json& j) {
+  return guarded([&j] {
+    Findings out;
+    for (const json& f : j) {
+      Finding finding;
+      finding.code = f.at("code");
+      finding.severity = enum_from(f.at("severity").get<std::string>(),
+                                   {Severity::note, Severity::warning, Severity::error});
+      const json& where = f.at("where");
+      finding.place.subject = where.value("subject", "");
+      if (where.contains("sector")) finding.place.sector = where.at("sector");
+      if (where.contains("record")) finding.place.record = where.at("record");
+      finding.place.path = where.value("path", "");
+      finding.text = f.at("text");
+      finding.repairable = f.at("repairable");
+      out.push_back(std::move(finding));
+    }
+    return out;
+  });
+}
+
+Assessment assessment_from_json(const json& j, ByteView blobs) {
+  return guarded([&] {
+    require_whole_numbers(j, "expected_seconds");
+    Assessment a;
+    for (const json& goal : j.at("goals")) a.goals.push_back(parse_goal(goal.get<std::string>()));
+    a.tag = j.at("tag");
+    const json& d = j.at("device");
+    a.device = {d.at("path"),
+                d.at("kind"),
+                d.at("model"),
+                d.at("serial"),
+                d.at("read_only"),
+                d.at("in_use"),
+                d.at("physical_sector_size")};
+    a.before = layout_from_json(j.at("before"));
+    a.after = layout_from_json(j.at("after"));
+    for (const json& o : j.at("obstacles")) {
+      a.obstacles.push_back({o.at("code"),
+                             o.at("text"),
+                             o.at("remedy"),
+                             o.at("missing_sectors"),
+                             o.at("partition"),
+                             {}});
+      for (const json& goal : o.at("goals")) {
+        a.obstacles.back().goals.push_back(parse_goal(goal.get<std::string>()));
+      }
+    }
+    for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
+    for (const json& c : j.at("contents"))
+      a.contents.push_back({c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after")});
+    a.findings = findings_from_json(j.at("findings"));
+    for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
+    for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));
+    for (const json& c : j.at("changes")) {
+      using Kind = ExpectedChange::Kind;
+      a.changes.push_back({enum_from(c.at("kind").get<std::string>(), {Kind::resized, Kind::added}),
+                           c.at("start"), get_text(c, "path"), c.at("size")});
+    }
+    a.files_bytes = j.at("content_bytes");
+    a.sectors_to_write = j.at("sectors_to_write");
+    a.expected_seconds = j.at("expected_seconds");
+    return a;
+  });
+}
+
+}  // namespace nuvrat

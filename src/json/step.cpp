@@ -1,0 +1,181 @@
+// Steps by their own lists of fields, one kind as the other.
+
+#include <nuvrat/checksum.h>
+
+#include "json/models.h"
+#include "json/pieces.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+
+namespace {
+
+class FieldWriter {
+ public:
+  FieldWriter(json& out, Blobs* blobs) : out_(out), blobs_(blobs) {}
+  template <typename T>
+  void operator()(const char* key, const T& value) {
+    out_[key] = as_json(value);
+  }
+
+ private:
+  template <typename T>
+  [[nodiscard]] json as_json(const T& value) const {
+    return value;  // numbers, yes and no, text
+  }
+  [[nodiscard]] json as_json(VolumeKind kind) const { return name_of(kind); }
+  [[nodiscard]] json as_json(const SectorRange& r) const { return to_json(r); }
+  [[nodiscard]] json as_json(const steps::SectorMove& m) const {
+    return {{"from", to_json(m.from)}, {"to", m.to}};
+  }
+  // In a case, where they are; to be shown, what they are.
+  [[nodiscard]] json as_json(const Bytes& bytes) const {
+    json out = {{"bytes", bytes.size()}};
+    if (blobs_ == nullptr) {
+      out["sha256"] = Sha256::of(bytes).hex();
+    } else {
+      out["at"] = blobs_->add(bytes);
+      out["crc32"] = crc32(bytes);
+    }
+    return out;
+  }
+  [[nodiscard]] json as_json(const SectorWrite& w) const {
+    return {{"lba", w.lba}, {"data", as_json(w.data)}};
+  }
+  [[nodiscard]] json as_json(const std::vector<SectorWrite>& writes) const {
+    json lbas = json::array();
+    Bytes all;
+    for (const SectorWrite& w : writes) {
+      lbas.push_back(w.lba);
+      all.insert(all.end(), w.data.begin(), w.data.end());
+    }
+    return {{"lbas", lbas}, {"data", as_json(all)}};
+  }
+  template <typename T>
+  [[nodiscard]] json as_json(const std::vector<T>& items) const {
+    json out = json::array();
+    for (const T& item : items) out.push_back(as_json(item));
+    return out;
+  }
+  [[nodiscard]] json as_json(const VolumeChange& change) const {
+    json out = json::object();
+    FieldWriter inner(out, blobs_);
+    steps::fields_of(change, inner);
+    return out;
+  }
+
+  json& out_;
+  Blobs* blobs_;
+};
+
+class FieldReader {
+ public:
+  FieldReader(const json& in, ByteView blobs) : in_(in), blobs_(blobs) {}
+  template <typename T>
+  void operator()(const char* key, T& value) {
+    read(in_.at(key), value);
+  }
+
+ private:
+  void read(const json& j, std::uint64_t& out) const { out = j; }
+  void read(const json& j, Ticks& out) const { out = j; }
+  void read(const json& j, bool& out) const { out = j; }
+  void read(const json& j, std::string& out) const { out = j; }
+  void read(const json& j, unsigned& out) const {
+    const std::uint64_t wide = j;
+    if (wide > 0xFFFFFFFF) throw Error(ErrorCode::file, "a number is too large");
+    out = static_cast<unsigned>(wide);
+  }
+  void read(const json& j, VolumeKind& out) const {
+    out = kind_named(j.get<std::string>());
+    if (name_of(out) != j) throw Error(ErrorCode::file, "a kind of volume is not known here");
+  }
+  void read(const json& j, SectorRange& out) const { out = {j.at("first"), j.at("count")}; }
+  void read(const json& j, steps::SectorMove& out) const {
+    read(j.at("from"), out.from);
+    out.to = j.at("to");
+  }
+  void read(const json& j, Bytes& out) const {
+    const std::uint64_t at = j.at("at");
+    const std::uint64_t bytes = j.at("bytes");
+    if (at > blobs_.size() || bytes > blobs_.size() - at)
+      throw Error(ErrorCode::file, "the case lacks bytes of a step");
+    const ByteView there = blobs_.subspan(at, bytes);
+    if (crc32(there) != j.at("crc32"))
+      throw Error(ErrorCode::file, "bytes of a step are not as they were written");
+    out.assign(there.begin(), there.end());
+  }
+  void read(const json& j, SectorWrite& out) const {
+    out.lba = j.at("lba");
+    read(j.at("data"), out.data);
+  }
+  void read(const json& j, std::vector<SectorWrite>& out) const {
+    const json& lbas = j.at("lbas");
+    Bytes all;
+    read(j.at("data"), all);
+    if (lbas.empty() != all.empty() || (!lbas.empty() && all.size() % lbas.size() != 0))
+      throw Error(ErrorCode::file, "a step has other sectors than it has bytes");
+    for (const json& lba : lbas) {
+      const std::size_t size = all.size() / lbas.size();
+      const auto at = all.begin() + static_cast<std::ptrdiff_t>(out.size() * size);
+      out.push_back({lba, Bytes(at, at + static_cast<std::ptrdiff_t>(size))});
+    }
+  }
+  template <typename T>
+  void read(const json& j, std::vector<T>& out) const {
+    for (const json& item : j) {
+      out.emplace_back();
+      read(item, out.back());
+    }
+  }
+  void read(const json& j, VolumeChange& out) const {
+    FieldReader inner(j, blobs_);
+    steps::fields_of(out, inner);
+  }
+
+  const json& in_;
+  ByteView blobs_;
+};
+
+template <typename Kind>
+bool read_as(const json& j, ByteView blobs, std::optional<steps::Work>& out) {
+  if (j.at("kind") != Kind::code) return false;
+  Kind kind;
+  FieldReader reader(j, blobs);
+  Kind::fields(kind, reader);
+  out = steps::Work{std::move(kind)};
+  return true;
+}
+
+template <typename... Kinds>
+std::optional<steps::Work> read_any(const json& j, ByteView blobs, const std::variant<Kinds...>*) {
+  std::optional<steps::Work> out;
+  (void)(read_as<Kinds>(j, blobs, out) || ...);
+  return out;
+}
+
+}  // namespace
+
+json to_json(const Step& step, Blobs* blobs) {
+  json out = {{"kind", step.code()}, {"target", to_json(step.target())}};
+  std::visit(
+      [&](const auto& kind) {
+        FieldWriter writer(out, blobs);
+        kind.fields(kind, writer);
+      },
+      step.work().kind);
+  return out;
+}
+
+Step step_from_json(const json& j, ByteView blobs) {
+  return guarded([&] {
+    const decltype(steps::Work::kind)* const all = nullptr;
+    auto work = read_any(j, blobs, all);
+    if (!work)
+      throw Error(ErrorCode::file,
+                  fmt::format("there is no step called '{}'", j.at("kind").get<std::string>()));
+    return Step(layout_from_json(j.at("target")), std::move(*work));
+  });
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,192 @@
+#include "json/views.h"
+
+#include <nuvrat/report.h>
+#include <nuvrat/text.h>
+
+#include "json/models.h"
+#include "json/pieces.h"
+
+namespace nuvrat {
+
+json differences_json(const std::vector<Difference>& differences) {
+  json out = json::array();
+  for (const Difference& d : differences) {
+    out.push_back({{"kind", name_of(d.kind)},
+                   {"partition", d.number},
+                   {"path", printable(d.path)},
+                   {"text", printable(d.text)}});
+  }
+  return out;
+}
+
+json findings_json(const Findings& findings) {
+  json out = json::array();
+  for (const Finding& f : findings) out.push_back(to_json(f));
+  return out;
+}
+
+namespace {
+
+json device_json(const Survey& s) {
+  json out = to_json(s.device);
+  out["bytes"] = s.sectors * s.sector_size;
+  out["sectors"] = s.sectors;
+  out["sector_size"] = s.sector_size;
+  return out;
+}
+
+json partition_json(const SurveyedPartition& s) {
+  json out = to_json(s.partition);
+  if (s.partition.number == 0) out["role"] = "volume";
+  if (s.partition.role == Role::extended) {
+    out["volume"] = nullptr;
+    return out;
+  }
+  json volume = {{"kind", name_of(s.signature.kind)}, {"description", s.signature.description}};
+  volume["label"] = s.volume ? json(printable(s.volume->label)) : json(nullptr);
+  if (s.volume) {
+    volume["serial"] = s.volume->serial;
+    volume["bytes"] = s.volume->bytes;
+    volume["free_bytes"] = s.volume->free_bytes;
+    volume["cluster_bytes"] = s.volume->cluster_bytes;
+    volume["clean"] = s.volume->clean;
+  }
+  out["volume"] = volume;
+  return out;
+}
+
+const char* code_name(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::words:
+      return "words";
+    case ErrorCode::refused:
+      return "refused";
+    case ErrorCode::busy:
+      return "busy";
+    case ErrorCode::device_read:
+      return "device-read";
+    case ErrorCode::device_write:
+      return "device-write";
+    case ErrorCode::damaged:
+      return "damaged";
+    case ErrorCode::guard:
+      return "guard";
+    case ErrorCode::cancelled:
+      return "cancelled";
+    case ErrorCode::cut_off:
+      return "cut-off";
+    case ErrorCode::not_compared:
+      return "not-compared";
+    case ErrorCode::file:
+      return "file";
+  }
+  return "refused";
+}
+
+}  // namespace
+
+std::string survey_json(const Survey& s) {
+  json parts = json::array();
+  for (const SurveyedPartition& p : s.partitions) parts.push_back(partition_json(p));
+  json table = {{"kind", name_of(s.table.layout.kind)},
+                {"id", s.table.layout.id_text()},
+                {"settle_unfinished", s.table.settle_unfinished}};
+  if (s.table.layout.kind == TableKind::gpt) {
+    table["first_usable"] = s.table.layout.first_usable;
+    table["last_usable"] = s.table.layout.last_usable;
+  }
+  return dump({{"schema", "nuvrat.survey/1"},
+               {"tag", s.tag},
+               {"device", device_json(s)},
+               {"table", table},
+               {"bare_volume", s.bare_volume},
+               {"partitions", parts},
+               {"findings", findings_json(s.all_findings())}});
+}
+
+std::string assessment_json(const Assessment& a) {
+  json out = to_json(a);
+  out["schema"] = "nuvrat.assessment/1";
+  out["verdict"] = a.in_reach() ? "in-reach" : "out-of-reach";
+  return dump(out);
+}
+
+std::string goals_json(const std::vector<Assessment>& goals) {
+  json list = json::array();
+  for (const Assessment& a : goals) list.push_back(to_json(a));
+  return dump({{"schema", "nuvrat.goals/1"}, {"goals", list}});
+}
+
+std::string check_json(const Survey& s) {
+  const Findings findings = s.all_findings();
+  return dump({{"schema", "nuvrat.check/1"},
+               {"verdict", has_errors(findings)        ? "errors"
+                           : !findings.empty()         ? "findings"
+                           : s.not_looked_at().empty() ? "sound"
+                                                       : "partial"},
+               {"not_looked_at", s.not_looked_at()},
+               {"tag", s.tag},
+               {"findings", findings_json(findings)}});
+}
+
+namespace {
+
+json left_out_json(const Manifest& m) {
+  json out = json::array();
+  for (const ManifestVolume& v : m.volumes) {
+    for (const LeftOut& l : v.left_out)
+      out.push_back(
+          {{"partition", v.number}, {"path", printable(l.path)}, {"reason", printable(l.reason)}});
+  }
+  for (const ManifestRange& r : m.ranges) {
+    if (!r.fault.empty())
+      out.push_back({{"partition", r.number}, {"path", ""}, {"reason", printable(r.fault)}});
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string manifest_json(const Manifest& m) {
+  std::uint64_t encrypted = 0;
+  for (const ManifestVolume& v : m.volumes) encrypted += v.encrypted().size();
+  return dump({{"schema", "nuvrat.manifest-taken/1"},
+               {"verdict", m.whole() ? "recorded" : "partial"},
+               {"device", printable(m.device)},
+               {"zone", m.zone},
+               {"files", m.files()},
+               {"directories", m.directories()},
+               {"bytes", m.bytes()},
+               {"unreadable_files", m.unreadable_files()},
+               {"left_out", left_out_json(m)},
+               {"encrypted_files", encrypted},
+               {"ranges", m.ranges.size()},
+               {"seal", m.seal()}});
+}
+
+std::string comparison_json(const Comparison& c, const Manifest& after) {
+  return dump({{"schema", "nuvrat.verify/1"},
+               {"verdict", !c.equal()    ? "different"
+                           : c.partial() ? "partial"
+                                         : "equal"},
+               {"seal_before", c.seal_before},
+               {"seal_after", c.seal_after},
+               {"files", after.files()},
+               {"bytes", after.bytes()},
+               {"left_out", c.left_out},
+               {"unreadable_files", c.unreadable},
+               {"access_times_compared", c.accessed},
+               {"difference_count", c.count},
+               {"differences", differences_json(c.differences)}});
+}
+
+std::string error_json(const Error& e) {
+  return dump({{"schema", "nuvrat.error/1"},
+               {"verdict", "error"},
+               {"code", code_name(e.code())},
+               {"message", printable(e.message())},
+               {"where", to_json(e.place())},
+               {"remedy", printable(e.remedy())}});
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,333 @@
+// check --repair for FAT: what can be mended with no file changed but those that say more than they
+// have.
+//
+// Two steps. The first makes copies equal to what they copy, ends chains where their files end, and
+// cuts sizes to what chains hold: each of its sectors is right by itself, whatever the others are.
+// What then belongs to nobody is freed, or kept as files, by the second.
+
+#include <algorithm>
+#include <map>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "base/record.h"
+#include "fat/check.h"
+#include "fat/records.h"
+#include "fat/sheet.h"
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::size_t most_sectors = 65536;  // of one mend: they are kept in the case
+constexpr const char* kept_folder = "UNOWNED";
+
+class FatMender {
+ public:
+  FatMender(const Device& device, const Partition& partition, const ReadOptions& options,
+            const FatFacts& facts, Unowned unowned, Assessment& out)
+      : device_(device),
+        options_(options),
+        partition_(partition),
+        facts_(facts),
+        g_(facts.geometry),
+        ratio_(g_.sector_bytes / device.sector_size()),
+        unowned_(unowned),
+        out_(out),
+        sheet_(device, partition.range(), facts.geometry) {}
+
+  void plan() {
+    mend_copies();
+    mend_chains();
+    steps::FatChange first = new_change();
+    first.title = "copies and sizes mended";
+    take(sheet_.changes(), first);
+
+    const FatSheet after_first = sheet_;
+    steps::FatChange second = new_change();
+    const bool kept = unowned_ == Unowned::keep && !facts_.unowned.empty();
+    second.title = kept ? "unowned chains kept in the folder UNOWNED"
+                   : unowned_ == Unowned::free && !facts_.unowned.empty()
+                       ? "unowned chains freed"
+                       : "count of free clusters mended";
+    if (kept) {
+      if (!keep_unowned()) return;
+    } else if (unowned_ == Unowned::free) {
+      free_unowned();
+    }
+    free_surplus();
+    mend_info();
+    const std::vector<SectorWrite> rest = sheet_.changes(&after_first);
+    if (first.change.data.size() + rest.size() > 0 &&
+        first.before.size() + rest.size() > most_sectors) {
+      add_obstacle(out_, "mend-too-large",
+                   fmt::format("{} sectors of partition {} would have to be mended", rest.size(),
+                               partition_.number),
+                   "Check the volume under the system that owns it", 0, partition_.number);
+      return;
+    }
+    if (kept) {
+      take_kept(rest, second);
+    } else {
+      take(rest, second);
+    }
+    for (steps::FatChange* change : {&first, &second}) {
+      change->volume.writes = change->before.size() + change->after.size() + 1;
+      if (!change->change.data.empty())
+        out_.steps.push_back(Step(out_.before, {steps::FatMend{std::move(*change)}}));
+    }
+  }
+
+ private:
+  steps::FatChange new_change() const {
+    steps::FatChange out;
+    out.volume.number = partition_.number;
+    out.volume.place = partition_.range();
+    out.volume.from = out.volume.to = g_.kind;
+    out.volume.zone = options_.zone.name();
+    out.volume.codepage = options_.codepage;
+    return out;
+  }
+
+  // The last one is the switch: every one of them is right by itself.
+  static void take(std::vector<SectorWrite> writes, steps::FatChange& change) {
+    if (writes.empty()) return;
+    change.change = std::move(writes.back());
+    writes.pop_back();
+    change.after = std::move(writes);
+  }
+
+  // The folder's place in the root is the switch; before it, its contents and chains.
+  void take_kept(const std::vector<SectorWrite>& writes, steps::FatChange& change) const {
+    for (const SectorWrite& w : writes) {
+      if (w.lba == root_entry_lba_) {
+        change.change = w;
+      } else {
+        change.before.push_back(w);
+      }
+    }
+  }
+
+  [[nodiscard]] std::uint64_t sector_of(std::uint32_t cluster) const {
+    return g_.cluster_start(cluster) * ratio_;
+  }
+
+  void mend_copies() {
+    const std::uint64_t sectors = std::uint64_t{g_.fat_sectors} * ratio_;
+    for (const std::uint32_t copy : facts_.differing_copies) {
+      for (std::uint64_t i = 0; i < sectors; ++i) {
+        const Bytes good =
+            device_.read(partition_.start + g_.fat_start(g_.active_fat) * ratio_ + i);
+        const std::uint64_t lba = g_.fat_start(copy) * ratio_ + i;
+        if (device_.read(partition_.start + lba) != good) sheet_.at(lba) = good;
+      }
+    }
+    if (facts_.boot_copy_differs) {
+      for (std::uint32_t i = 0; i < ratio_; ++i)
+        sheet_.at(std::uint64_t{g_.backup_boot} * ratio_ + i) = device_.read(partition_.start + i);
+    }
+  }
+
+  void mend_chains() {
+    for (const FatFacts::Size& s : facts_.sizes) {
+      const std::uint64_t needed = div_up<std::uint64_t>(s.size, g_.cluster_bytes());
+      if (s.clusters > needed) {
+        cut_chain(s, needed);
+      } else {
+        cut_size(s);
+      }
+    }
+  }
+
+  void cut_chain(const FatFacts::Size& s, std::uint64_t needed) {
+    std::uint64_t at = 0;
+    for (const ClusterRange& r : s.chain) {
+      for (std::uint32_t i = 0; i < r.count; ++i, ++at) {
+        if (at + 1 == needed) sheet_.set_entry(r.first + i, fat_end);
+        if (at >= needed) surplus_.push_back(r.first + i);
+      }
+    }
+    if (needed == 0) put_entry(s, 0, true);
+  }
+
+  void cut_size(const FatFacts::Size& s) {
+    const std::uint64_t size = s.clusters * g_.cluster_bytes();
+    put_entry(s, static_cast<std::uint32_t>(size), s.clusters == 0);
+    out_.changes.push_back({ExpectedChange::Kind::resized, partition_.start, s.path, size});
+    out_.consents.push_back(
+        {"size", fmt::format("'{}' on partition {} says that it has {} bytes; its chain holds {}, "
+                             "and it will say so",
+                             printable(s.path), partition_.number, s.size, size)});
+  }
+
+  void put_entry(const FatFacts::Size& s, std::uint32_t size, bool no_cluster) {
+    const std::uint64_t byte = s.entry_sector * g_.sector_bytes + s.entry_offset;
+    Bytes& sector = sheet_.at(byte / device_.sector_size());
+    const std::size_t at = byte % device_.sector_size();
+    auto entry = load<DirEntry>(sector, at);
+    entry.DIR_FileSize = size;
+    if (no_cluster) {
+      entry.DIR_FileSize = 0u;
+      entry.DIR_FstClusHI = std::uint16_t{0};
+      entry.DIR_FstClusLO = std::uint16_t{0};
+    }
+    store(entry, sector, at);
+  }
+
+  void free_unowned() {
+    for (const FatFacts::Chain& chain : facts_.unowned) {
+      for (const ClusterRange& r : chain.ranges) {
+        for (std::uint32_t i = 0; i < r.count; ++i) {
+          sheet_.set_entry(r.first + i, 0);
+          ++freed_;
+        }
+      }
+    }
+  }
+
+  void free_surplus() {
+    for (const std::uint32_t cluster : surplus_) sheet_.set_entry(cluster, 0);
+    freed_ += static_cast<std::int64_t>(surplus_.size());
+  }
+
+  // A folder in the root with a file for every chain. False where it can't be.
+  bool keep_unowned() {
+    const std::size_t per_cluster = g_.cluster_bytes() / sizeof(DirEntry);
+    const bool sound = std::all_of(facts_.unowned.begin(), facts_.unowned.end(),
+                                   [](const FatFacts::Chain& c) { return c.sound; });
+    const auto place = free_root_entry();
+    if (!sound || facts_.first_free == 0 || !place || facts_.unowned.size() + 2 > per_cluster) {
+      add_obstacle(out_, "keep-unowned",
+                   fmt::format("{} unowned chains of partition {} can't be kept as files: {}",
+                               facts_.unowned.size(), partition_.number,
+                               !sound                   ? "some of them don't end as chains do"
+                               : facts_.first_free == 0 ? "no cluster is free"
+                               : !place ? "the root folder has no free entry, or a name UNOWNED"
+                                        : "there are more than one cluster of entries holds"),
+                   "Say --unowned free, or check the volume under the system that owns it", 0,
+                   partition_.number);
+      return false;
+    }
+    const std::uint32_t cluster = facts_.first_free;
+    sheet_.set_entry(cluster, fat_end);
+    --freed_;
+    Bytes folder(g_.cluster_bytes());
+    store(entry_for(".", true, cluster, 0), folder, 0);
+    store(entry_for("..", true, 0, 0), folder, 32);
+    std::size_t at = 64;
+    unsigned number = 0;
+    for (const FatFacts::Chain& chain : facts_.unowned) {
+      std::uint64_t clusters = 0;
+      for (const ClusterRange& r : chain.ranges) clusters += r.count;
+      const std::uint64_t size = std::min<std::uint64_t>(clusters * g_.cluster_bytes(), 0xFFFFFFFF);
+      store(entry_for(fmt::format("CHAIN{:03}BIN", ++number), false, chain.first,
+                      static_cast<std::uint32_t>(size)),
+            folder, at);
+      at += sizeof(DirEntry);
+    }
+    const std::uint32_t size = device_.sector_size();
+    for (std::size_t i = 0; i < folder.size() / size; ++i) {
+      sheet_.at(sector_of(cluster) + i)
+          .assign(folder.begin() + static_cast<std::ptrdiff_t>(i * size),
+                  folder.begin() + static_cast<std::ptrdiff_t>((i + 1) * size));
+    }
+    store(entry_for(kept_folder, true, cluster, 0), sheet_.at(place->first), place->second);
+    root_entry_lba_ = partition_.start + place->first;
+    out_.changes.push_back({ExpectedChange::Kind::added, partition_.start, kept_folder, 0});
+    return true;
+  }
+
+  static DirEntry entry_for(std::string_view name, bool directory, std::uint32_t cluster,
+                            std::uint32_t size) {
+    DirEntry out{};
+    out.DIR_Name.fill(' ');
+    std::copy(name.begin(), name.end(), out.DIR_Name.begin());
+    out.DIR_Attr = directory ? fat_attr_directory : std::uint8_t{0x20};
+    out.DIR_FstClusHI = static_cast<std::uint16_t>(cluster >> 16);
+    out.DIR_FstClusLO = static_cast<std::uint16_t>(cluster);
+    out.DIR_FileSize = size;
+    out.DIR_WrtDate = std::uint16_t{0x0021};  // the first day that FAT knows
+    return out;
+  }
+
+  // Sector and offset of an entry of the root that nobody uses; none when the name is taken.
+  std::optional<std::pair<std::uint64_t, std::size_t>> free_root_entry() {
+    std::vector<SectorRange> places;
+    if (g_.kind == VolumeKind::fat32) {
+      const Window window(device_, partition_.range());
+      const FatMap map(window, g_, g_.active_fat);
+      Budget budget = map.budget();
+      for (const ClusterRange& r : map.chain(g_.root_cluster, budget).ranges)
+        places.push_back(
+            {sector_of(r.first), std::uint64_t{r.count} * g_.cluster_sectors * ratio_});
+    } else {
+      places.push_back({g_.root_start() * ratio_, std::uint64_t{g_.root_sectors} * ratio_});
+    }
+    std::optional<std::pair<std::uint64_t, std::size_t>> out;
+    const DirEntry wanted = entry_for(kept_folder, true, 0, 0);
+    for (const SectorRange& place : places) {
+      for (std::uint64_t lba = place.first; lba < place.end(); ++lba) {
+        const Bytes sector = device_.read(partition_.start + lba);
+        for (std::size_t at = 0; at < sector.size(); at += sizeof(DirEntry)) {
+          const auto entry = load<DirEntry>(sector, at);
+          if (entry.DIR_Name == wanted.DIR_Name) return std::nullopt;
+          const std::uint8_t first = entry.DIR_Name[0];
+          if (!out && (first == 0 || first == 0xE5)) out = {lba, at};
+          if (first == 0) return out;
+        }
+      }
+    }
+    return out;
+  }
+
+  void mend_info() {
+    const bool stale = freed_ != 0 && g_.kind == VolumeKind::fat32 && g_.fs_info != 0;
+    if (!facts_.info_wrong && !stale) return;
+    Bytes& sector = sheet_.at(std::uint64_t{g_.fs_info} * ratio_);
+    auto info = load<FsInfo>(sector);
+    info.FSI_LeadSig = 0x41615252u;
+    info.FSI_StrucSig = 0x61417272u;
+    info.FSI_TrailSig = 0xAA550000u;
+    info.FSI_Free_Count = static_cast<std::uint32_t>(std::int64_t{facts_.free_clusters} + freed_);
+    info.FSI_Nxt_Free = 0xFFFFFFFFu;
+    store(info, sector);
+  }
+
+  const Device& device_;
+  const ReadOptions& options_;
+  const Partition& partition_;
+  const FatFacts& facts_;
+  const FatGeometry& g_;
+  std::uint32_t ratio_;
+  Unowned unowned_;
+  Assessment& out_;
+  FatSheet sheet_;
+  std::vector<std::uint32_t> surplus_;
+  std::int64_t freed_ = 0;
+  std::uint64_t root_entry_lba_ = 0;
+};
+
+}  // namespace
+
+void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
+                    Unowned unowned, Assessment& out) {
+  for (const SurveyedPartition& s : survey.partitions) {
+    if (!is_fat(s.signature.kind) || s.partition.role == Role::extended) continue;
+    const bool any = std::any_of(s.findings.begin(), s.findings.end(),
+                                 [](const Finding& f) { return f.repairable; });
+    const bool beyond = std::any_of(s.findings.begin(), s.findings.end(), [](const Finding& f) {
+      return f.severity == Severity::error && !f.repairable;
+    });
+    if (!any || beyond) continue;  // what is beyond mending is said by the check itself
+    const Window window(device, s.partition.range());
+    FatFacts facts;
+    (void)check_fat(window, options, &facts);
+    FatMender(device, s.partition, options, facts, unowned, out).plan();
+  }
+}
+
+}  // namespace nuvrat

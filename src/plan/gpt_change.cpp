@@ -1,0 +1,58 @@
+// Changes inside a GPT: a second array in a free place, the header's one-sector switch, and back.
+
+#include <fmt/format.h>
+
+#include <nuvrat/text.h>
+
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+
+void plan_gpt_change(const PlanInput& input, Assessment& out) {
+  add_finding_obstacles(input.survey, out);
+  Layout target = input.survey.table.layout;
+  apply_small_wishes(input.wishes, target);
+  for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
+  if (target == input.survey.table.layout) {
+    add_obstacle(out, "already", "the disk is in this state already", "Nothing needs to be done");
+  }
+  if (!out.obstacles.empty()) return;
+
+  const std::uint64_t array = gpt_array_sectors(target.sector_size);
+  SectorSet used = input.survey.table.owned;
+  used.add(input.survey.table.copies);
+  for (const Partition& p : target.partitions) used.add(p.range());
+  const std::uint64_t first =
+      target.partitions.empty() ? target.last_usable : target.partitions.front().start;
+  const std::uint64_t end =
+      target.partitions.empty() ? target.first_usable : target.partitions.back().range().end();
+  Layout aside = target;
+  std::uint64_t lba = 0;
+  const std::uint64_t front_room = first > target.first_usable ? first - target.first_usable : 0;
+  const std::uint64_t back_room = target.last_usable + 1 > end ? target.last_usable + 1 - end : 0;
+  if (front_room >= array) {
+    lba = target.first_usable;
+    aside.first_usable = lba + array;
+  } else if (back_room >= array) {
+    lba = target.last_usable + 1 - array;
+    aside.last_usable = lba - 1;
+  } else {
+    const std::uint64_t missing = array - std::max(front_room, back_room);
+    add_obstacle(
+        out, "no-room-aside",
+        fmt::format("a second array of {} sectors is needed for a moment, in front of the first "
+                    "partition ({} "
+                    "free) or behind the last one ({} free): {} missing",
+                    array, front_room, back_room, plural(missing, "sector is", "sectors are")),
+        fmt::format("Make the last partition {} shorter",
+                    plural(array - back_room, "sector", "sectors")),
+        missing);
+    return;
+  }
+  out.steps.push_back(Step(aside, {steps::GptAside{lba}}));
+  out.steps.push_back(Step(target, {steps::GptHome{{{lba, array}}}}));
+  out.after = target;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,147 @@
+// From the MBR or GPT as it is to the layout of an MBR that is wanted: which sectors are written,
+// in which steps.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+
+#include "plan/arrange.h"
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t most_lba = 0xFFFFFFFF;
+
+class MbrSteps {
+ public:
+  MbrSteps(const PlanInput& in, const Layout& target, Assessment& out)
+      : in_(in), before_(in.survey.table.layout), target_(target), out_(out) {}
+
+  void make(bool same_roles) {
+    out_.after = target_;
+    if (same_roles) {
+      change_entries();
+      return;
+    }
+    SectorSet old = in_.survey.table.owned;
+    old.add(in_.survey.table.copies);
+    old.remove({0, 1});
+    // Headers of a GPT last: as long as one stands, what is left of it can be found from the disk.
+    const SectorSet headers = before_.kind == TableKind::gpt
+                                  ? SectorSet{{1, 1}, {before_.disk_sectors - 1, 1}}
+                                  : SectorSet{};
+    SectorSet rest = old;
+    rest.remove(headers);
+    old.remove(rest);
+    std::vector<SectorRange> wipes = rest.ranges();
+    for (const SectorRange& r : old.ranges()) wipes.push_back(r);
+    new_chain_ = target_.extended() != nullptr;
+    add_table_step(target_, std::move(wipes));
+    tidy_chain();
+    follow_hidden_sectors(in_, target_, out_);
+  }
+
+ private:
+  void add_table_step(const Layout& target, std::vector<SectorRange> wipes) {
+    out_.steps.push_back(
+        Step(target, {steps::TableMbr{std::move(wipes), in_.survey.table.sector0, new_chain_}}));
+  }
+
+  // Nobody's role changes: LBA 0 for the primaries, an EBR's one sector for each logical.
+  void change_entries() {
+    Layout stage = before_;
+    for (Partition& p : stage.partitions) {
+      if (p.role != Role::logical) p = *target_.find(p.number);
+    }
+    if (stage != before_) add_table_step(stage, {});
+    for (Partition& p : stage.partitions) {
+      const Partition& wanted = *target_.find(p.number);
+      if (p.type == wanted.type) continue;
+      p.type = wanted.type;
+      steps::EbrType work{p.table_sector.value(), in_.device.read(p.table_sector.value())};
+      work.sector[type_place(work.sector, p)] = std::get<std::uint8_t>(p.type);
+      out_.steps.push_back(Step(stage, {std::move(work)}));
+    }
+  }
+
+  // Where in its EBR the type of a logical stands.
+  static std::size_t type_place(ByteView ebr, const Partition& p) {
+    constexpr std::size_t first_entry = 446;
+    for (std::size_t at = first_entry; at < first_entry + 64; at += 16) {
+      std::uint64_t start = 0;
+      for (std::size_t i = 4; i > 0; --i) start = start << 8 | ebr[at + 8 + i - 1];
+      const bool named = ebr[at + 4] != 0 && !is_extended_type(ebr[at + 4]);
+      if (named && *p.table_sector + start == p.start) return at + 4;
+    }
+    throw Error(ErrorCode::damaged, fmt::format("the EBR at sector {} doesn't name partition {}",
+                                                *p.table_sector, p.number));
+  }
+
+  // An EBR in front of a partition that isn't its own makes the chain's ranges overlap. Where a
+  // partition that is dropped leaves a place behind its neighbour, the chain goes there in a second
+  // step. From an MBR it doesn't: the places of the old EBRs are kept for the way back.
+  void tidy_chain() {
+    if (before_.kind != TableKind::gpt || !chain_overlaps(target_)) return;
+    ArrangeRequest again;
+    SectorSet used{{0, 1}};
+    for (const Partition& p : target_.data_partitions()) {
+      again.partitions.push_back(p);
+      again.wanted[p.number] = p.role;
+      used.add(p.range());
+      if (p.table_sector) used.add({*p.table_sector, 1});
+    }
+    again.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, most_lba + 1)});
+    const auto found = arrange(again);
+    if (!found) return;
+    Layout tidied = target_;
+    std::vector<SectorRange> wipes;
+    for (std::size_t i = 0; i < again.partitions.size(); ++i) {
+      if (!found->is_logical(i)) continue;
+      for (Partition& p : tidied.partitions) {
+        if (p.number != again.partitions[i].number) continue;
+        wipes.push_back({*p.table_sector, 1});
+        p.table_sector = found->ebrs[i - found->first];
+      }
+    }
+    for (Partition& p : tidied.partitions) {
+      if (p.role != Role::extended) continue;
+      const std::uint64_t end = p.range().end();
+      p.start = found->ebrs.front();
+      p.sectors = end - p.start;
+    }
+    if (chain_overlaps(tidied)) return;
+    tidied.sort();
+    target_ = tidied;
+    out_.after = target_;
+    add_table_step(target_, std::move(wipes));
+  }
+
+  static bool chain_overlaps(const Layout& layout) {
+    const Partition* previous = nullptr;
+    for (const Partition& p : layout.partitions) {  // in the order of the disk
+      if (p.role != Role::logical) continue;
+      if (previous != nullptr && *p.table_sector < previous->range().end()) return true;
+      previous = &p;
+    }
+    return false;
+  }
+
+  const PlanInput& in_;
+  const Layout& before_;
+  Layout target_;
+  Assessment& out_;
+  bool new_chain_ = false;
+};
+
+}  // namespace
+
+void add_mbr_steps(const PlanInput& input, const Layout& target, bool same_roles, Assessment& out) {
+  MbrSteps(input, target, out).make(same_roles);
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,72 @@
+#pragma once
+// What the planners share: the goals sorted by what they are about, and the surveyed disk.
+
+#include <map>
+#include <optional>
+
+#include <nuvrat/assessment.h>
+
+namespace nuvrat {
+
+/// The goals by subject. Partition numbers are those of the disk as it is.
+struct Wishes {
+  std::optional<TableKind> table;
+  std::map<unsigned, Role> roles;
+  std::map<unsigned, bool> active;
+  std::map<unsigned, std::string> names;
+  std::map<unsigned, VolumeKind> volumes;   ///< what volumes become; 0: the one without a table
+  std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
+};
+
+/// Throws Error (words) for two goals that contradict each other, or a partition that isn't there.
+[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey);
+
+struct PlanInput {
+  const Device& device;
+  const Survey& survey;
+  const Wishes& wishes;
+  Random& random;
+};
+
+/// Volumes become NTFS. The survey and the wishes are changed to what the tables' planners then
+/// meet: volumes of the new kind, types that match them.
+void plan_volumes(const Device& device, const ReadOptions& options, Random& random, Survey& survey,
+                  Wishes& wishes, Assessment& out);
+/// An MBR becomes a GPT.
+void plan_table_gpt(const PlanInput& input, Assessment& out);
+/// A GPT becomes an MBR, or an MBR gets other roles or another active partition.
+/// `repair`: the same roles with a container and a chain made anew, whatever is wrong with the old.
+void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair = false);
+/// The steps from the table as it is to an MBR of this layout, and the layout that they end in: it
+/// may have its EBRs in better places. `same_roles`: only types and the active flag differ.
+void add_mbr_steps(const PlanInput& input, const Layout& target, bool same_roles, Assessment& out);
+/// Names and the legacy-bootable attribute inside a GPT.
+void plan_gpt_change(const PlanInput& input, Assessment& out);
+
+/// Steps for the boot sectors of volumes that begin elsewhere, by their table, than they did.
+void follow_hidden_sectors(const PlanInput& input, const Layout& after, Assessment& out);
+
+/// check --repair for FAT volumes.
+void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
+                    Unowned unowned, Assessment& out);
+
+/// The disk as it is: table, tag, contents, findings; nothing planned.
+[[nodiscard]] Assessment start_assessment(const Survey& survey);
+
+/// What becomes of contents, sectors to read and write, and the expected time.
+void fill_figures(const Device& device, const Survey& survey, Assessment& out);
+
+/// Obstacles that every change of a table has: errors among the findings.
+void add_finding_obstacles(const Survey& survey, Assessment& out);
+void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,
+                  std::uint64_t missing = 0, unsigned partition = 0);
+
+/// Sets active, names and types as wished on a layout whose numbers are the old ones; one active at
+/// most.
+void apply_small_wishes(const Wishes& wishes, Layout& layout);
+
+/// Sectors of `range` that hold anything but zeros, up to `limit` sectors looked at.
+[[nodiscard]] std::uint64_t used_sectors(const Device& device, SectorRange range,
+                                         std::uint64_t limit = 4096);
+
+}  // namespace nuvrat

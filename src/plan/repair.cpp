@@ -1,0 +1,84 @@
+// check --repair for tables: what can be mended with nothing lost.
+
+#include <algorithm>
+
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+bool is_gpt_damage(const Finding& f) {
+  return f.repairable && (f.code == "gpt.primary-damaged" || f.code == "gpt.backup-damaged" ||
+                          f.code == "gpt.backup-not-last" || f.code == "gpt.protective-missing" ||
+                          f.code == "gpt.protective-entry");
+}
+
+}  // namespace
+
+Assessment assess_repair(const Device& device, const ReadOptions& options, Unowned unowned) {
+  const Survey survey = survey_disk(device, options, true);
+  Assessment out = start_assessment(survey);
+  bool mend = false;
+  bool chain = false;
+  for (const Finding& f : survey.table.findings) {
+    if (is_gpt_damage(f)) {
+      mend = true;
+    } else if (f.repairable &&
+               (f.code == "ebr.link-outside" || f.code == "ebr.partition-outside")) {
+      chain = true;
+    } else if (f.severity == Severity::error) {
+      add_obstacle(out, f.code, f.text, "A person must decide; nothing is guessed");
+    }
+  }
+  if (!out.obstacles.empty()) return out;
+  if (chain) {
+    Random random;
+    const Wishes nothing;
+    plan_table_mbr({device, survey, nothing, random}, out, true);
+    if (out.in_reach()) fill_figures(device, survey, out);
+    return out;
+  }
+  if (!mend) {
+    plan_fat_mends(device, survey, options, unowned, out);
+    for (const Partition& p : out.before.data_partitions())
+      out.numbers.push_back({p.number, p.number});
+    if (out.in_reach() && !out.steps.empty()) fill_figures(device, survey, out);
+    return out;
+  }
+
+  // The good copy's entries, both copies where they belong, the protective MBR with its boot code.
+  Layout target = survey.table.layout;
+  const std::uint64_t array = gpt_array_sectors(target.sector_size);
+  target.last_usable = device.sectors() - array - 2;
+  target.first_usable = gpt_first_usable(target.sector_size);
+  for (const Partition& p : target.partitions) {
+    out.numbers.push_back({p.number, p.number});
+    if (p.start >= target.first_usable && p.range().last() <= target.last_usable && p.number <= 128)
+      continue;
+    add_obstacle(out, "gpt-room",
+                 "partition " + std::to_string(p.number) + " lies where a copy of the GPT must go",
+                 "Move or shorten it first", 0, p.number);
+  }
+  if (!out.obstacles.empty()) return out;
+  steps::GptMend work;
+  work.sector0 = survey.table.sector0;
+  work.primary = find_code(survey.table.findings, "gpt.primary-damaged") != nullptr;
+  if (!work.primary) {
+    work.backup = find_code(survey.table.findings, "gpt.backup-damaged") != nullptr ||
+                  find_code(survey.table.findings, "gpt.backup-not-last") != nullptr;
+    // LBA 1 is written anew and must go on naming the entries that stand at LBA 2.
+    if (device.read(2, array) != build_gpt(target).array.data) {
+      add_obstacle(out, "gpt-form",
+                   "the GPT's entries have another form than the one that Nuvrat writes",
+                   "Take the disk to the system that made it");
+      return out;
+    }
+  }
+  out.after = target;
+  out.steps.push_back(Step(target, {std::move(work)}));
+  fill_figures(device, survey, out);
+  return out;
+}
+
+}  // namespace nuvrat

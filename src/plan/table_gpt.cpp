@@ -1,0 +1,236 @@
+// table=gpt: an MBR becomes a GPT, every partition where it is.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+class GptPlanner {
+ public:
+  GptPlanner(const PlanInput& input, Assessment& out)
+      : in_(input),
+        device_(input.device),
+        survey_(input.survey),
+        wishes_(input.wishes),
+        random_(input.random),
+        out_(out) {}
+
+  void plan() {
+    const Layout& before = survey_.table.layout;
+    if (survey_.bare_volume || before.kind == TableKind::none) {
+      obstacle("no-table",
+               survey_.bare_volume ? "the disk is one volume without a partition table"
+                                   : "there is no partition table that could become a GPT",
+               "Name a disk with an MBR", 0);
+    }
+    if (before.kind == TableKind::gpt) {
+      obstacle("gpt-already", "the disk has a GPT already", "Nothing needs to be done", 0);
+    }
+    add_finding_obstacles(survey_, out_);
+    if (before.kind != TableKind::mbr) return;
+    make_target();
+    if (room_is_there()) {
+      check_raid();
+      check_partitions();
+      check_ebrs();
+      add_consents();
+    }
+    if (!out_.obstacles.empty()) return;
+    make_step();
+  }
+
+ private:
+  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing,
+                unsigned partition = 0) {
+    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, partition);
+  }
+
+  bool room_is_there() {
+    const std::uint64_t tables = 2 * gpt_array_sectors(device_.sector_size()) + 3;
+    if (device_.sectors() > tables) return true;
+    obstacle("disk-too-small",
+             fmt::format("a GPT with both copies takes {} sectors, the disk has {}", tables,
+                         device_.sectors()),
+             "A GPT does not fit on this disk", tables + 1 - device_.sectors());
+    return false;
+  }
+
+  void make_target() {
+    const Layout& before = survey_.table.layout;
+    target_.kind = TableKind::gpt;
+    target_.sector_size = before.sector_size;
+    target_.disk_sectors = before.disk_sectors;
+    target_.disk_guid = Guid::random(random_);
+    const std::uint64_t array = gpt_array_sectors(before.sector_size);
+    target_.first_usable = 2 + array;
+    target_.last_usable = before.disk_sectors > array + 2 ? before.disk_sectors - array - 2 : 0;
+    for (const SurveyedPartition& s : survey_.partitions) {
+      if (s.partition.role != Role::extended) target_.partitions.push_back(convert(s));
+    }
+    apply_small_wishes(wishes_, target_);
+    target_.sort();
+  }
+
+  Partition convert(const SurveyedPartition& s) {
+    Partition p = s.partition;
+    const auto type = gpt_type_for(std::get<std::uint8_t>(p.type), s.signature.kind);
+    p.role = Role::gpt;
+    p.type = type.guid;
+    p.attributes = type.attributes | (p.active ? gpt_legacy_bootable : 0);
+    p.unique_id = remember_type(std::get<std::uint8_t>(s.partition.type), random_);
+    p.table_sector.reset();
+    if (s.volume) p.name = s.volume->label;
+    out_.numbers.push_back({p.number, p.number});
+    return p;
+  }
+
+  void check_partitions() {
+    for (const Partition& p : target_.partitions) {
+      if (p.start < target_.first_usable) {
+        const std::uint64_t missing = target_.first_usable - p.start;
+        obstacle("front-room",
+                 fmt::format("partition {} begins at sector {}; a GPT needs sectors 0 to {}, so {} "
+                             "missing in front of it",
+                             p.number, p.start, target_.first_usable - 1,
+                             plural(missing, "sector is", "sectors are")),
+                 fmt::format("Move its start to sector {} or later", target_.first_usable), missing,
+                 p.number);
+      }
+      if (p.range().end() - 1 > target_.last_usable) {
+        const std::uint64_t missing = p.range().end() - 1 - target_.last_usable;
+        obstacle(
+            "back-room",
+            fmt::format("partition {} ends at sector {}; the backup GPT needs sectors {} to {}, so "
+                        "{} missing behind it",
+                        p.number, p.range().end() - 1, target_.last_usable + 1,
+                        device_.sectors() - 1, plural(missing, "sector is", "sectors are")),
+            fmt::format("Make it {} shorter, or continue on an image that is {} longer",
+                        plural(missing, "sector", "sectors"), plural(missing, "sector", "sectors")),
+            missing, p.number);
+      }
+      if (p.number > 128) {
+        obstacle("too-many",
+                 fmt::format("partition {} has no place among the 128 entries of a GPT", p.number),
+                 "Delete partitions until there are 128 at most", 0, p.number);
+      }
+    }
+    for (const SurveyedPartition& s : survey_.partitions) {
+      if (class_of(s.partition.type) == TypeClass::managed) {
+        obstacle(
+            "managed",
+            fmt::format("partition {} belongs to a dynamic disk, which keeps a database of its own "
+                        "about where everything lies",
+                        s.partition.number),
+            "Turn the disk back into a basic one with the system that manages it", 0,
+            s.partition.number);
+      }
+    }
+  }
+
+  // A member of a RAID made of whole disks keeps its metadata where the GPT must go.
+  void check_raid() {
+    const auto holds = [this](std::uint64_t lba, std::size_t offset, std::string_view mark) {
+      const Bytes sector = device_.read(lba);
+      return std::equal(mark.begin(), mark.end(),
+                        sector.begin() + static_cast<std::ptrdiff_t>(offset),
+                        [](char m, std::uint8_t b) { return static_cast<std::uint8_t>(m) == b; });
+    };
+    const std::uint64_t last = device_.sectors() - 1;
+    const std::uint64_t size = device_.sector_size();
+    const std::string_view md("\xFC\x4E\x2B\xA9", 4);
+    const std::uint64_t md_at = (device_.sectors() * size - 8192) / 4096 * 4096;
+    const bool found = holds(last, 0, std::string_view("\xDE\x11\xDE\x11", 4)) ||
+                       holds(4096 / size, 0, md) || holds(md_at / size, 0, md);
+    if (!found) return;
+    obstacle("raid-member",
+             "the disk as a whole is a member of a RAID, whose metadata lies where the GPT must go",
+             "Take the disk out of the RAID with the system that manages it", 0);
+  }
+
+  // A chain may have a link where the GPT must go.
+  void check_ebrs() {
+    for (const SectorRange& area : gpt_areas()) {
+      const auto hit = survey_.table.owned.first_overlap(area);
+      if (!hit) continue;
+      obstacle("ebr-in-the-way",
+               fmt::format("the EBR at sector {} lies where the GPT must go ({})", hit->first,
+                           area.text()),
+               "Make the logical partitions primary first, or move the first of them", hit->count);
+    }
+  }
+
+  [[nodiscard]] std::vector<SectorRange> gpt_areas() const {
+    return {{1, target_.first_usable - 1},
+            {target_.last_usable + 1, device_.sectors() - 1 - target_.last_usable}};
+  }
+
+  void add_consents() {
+    const std::vector<SectorRange> areas = gpt_areas();
+    if (const std::uint64_t used = used_sectors(device_, areas[0]); used > 0) {
+      out_.consents.push_back(
+          {"loader-code", fmt::format("{} between sector 1 and the first partition hold data, most "
+                                      "likely boot loader code; {} will be overwritten",
+                                      plural(used, "sector", "sectors"), areas[0].text())});
+    }
+    if (const std::uint64_t used = used_sectors(device_, areas[1]); used > 0) {
+      out_.consents.push_back(
+          {"data-at-end",
+           fmt::format("{} behind the last partition hold data; {} will be overwritten",
+                       plural(used, "sector", "sectors"), areas[1].text())});
+    }
+    for (const Partition& p : target_.partitions) {
+      if (!p.active) continue;
+      out_.consents.push_back(
+          {"active",
+           fmt::format("partition {} is active; a GPT has no active flag, the partition gets "
+                       "the legacy-bootable attribute instead",
+                       p.number)});
+    }
+    for (const SurveyedPartition& s : survey_.partitions) {
+      if (s.partition.role == Role::extended) continue;
+      const auto byte = std::get<std::uint8_t>(s.partition.type);
+      if (!gpt_type_for(byte, s.signature.kind).carried) continue;
+      out_.consents.push_back(
+          {"type-carried",
+           fmt::format("partition {} has type {:02X} ({}), which no GPT type stands for; it "
+                       "gets a type of its own that holds the byte",
+                       s.partition.number, byte, describe(s.partition.type))});
+    }
+    out_.consents.push_back(
+        {"firmware",
+         "a machine that starts from this disk must afterwards start by UEFI, with an EFI "
+         "system partition; legacy firmware finds no system on it"});
+  }
+
+  void make_step() {
+    SectorSet links = survey_.table.owned;  // of an MBR: LBA 0 and every link of the chain
+    links.remove({0, 1});
+    out_.after = target_;
+    out_.steps.push_back(Step(target_, {steps::TableGpt{links.ranges(), survey_.table.sector0}}));
+    follow_hidden_sectors(in_, target_, out_);
+  }
+
+  const PlanInput& in_;
+  const Device& device_;
+  const Survey& survey_;
+  const Wishes& wishes_;
+  Random& random_;
+  Assessment& out_;
+  Layout target_;
+};
+
+}  // namespace
+
+void plan_table_gpt(const PlanInput& input, Assessment& out) {
+  GptPlanner(input, out).plan();
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,339 @@
+// table=mbr, pN=logical, pN=primary, pN.active: the layout of an MBR, and the steps to it.
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "plan/arrange.h"
+#include "plan/plan.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t most = 0xFFFFFFFF;
+
+class MbrPlanner {
+ public:
+  MbrPlanner(const PlanInput& input, Assessment& out, bool repair)
+      : in_(input), before_(input.survey.table.layout), out_(out), repair_(repair) {}
+
+  void plan() {
+    if (!repair_) add_finding_obstacles(in_.survey, out_);
+    if (!out_.obstacles.empty()) return;
+    collect();
+    check_numbers();
+    if (!out_.obstacles.empty()) return;
+    if (keeps_roles()) {
+      keep_roles();
+    } else if (!find_arrangement()) {
+      return;
+    }
+    finish_target();
+    add_consents();
+    if (out_.obstacles.empty()) add_mbr_steps(in_, target_, keeps_roles(), out_);
+  }
+
+ private:
+  // Partitions that come along, in disk order, with the free sectors of the disk as it is.
+  void collect() {
+    for (const Partition& p : before_.data_partitions()) {
+      const TypeClass kind = class_of(p.type);
+      if (kind == TypeClass::reserved || kind == TypeClass::bios_boot) {
+        out_.consents.push_back(
+            {"dropped", fmt::format("partition {} ({}, {}) has no counterpart in an MBR and holds "
+                                    "no files: it is dropped",
+                                    p.number, describe(p.type),
+                                    format_bytes(p.sectors * before_.sector_size))});
+        continue;
+      }
+      if (kind == TypeClass::managed) {
+        add_obstacle(
+            out_, "managed",
+            fmt::format(
+                "partition {} belongs to a dynamic disk, which keeps a database of its own about "
+                "where everything lies",
+                p.number),
+            "Turn the disk back into a basic one with the system that manages it", 0, p.number);
+      }
+      request_.partitions.push_back(p);
+    }
+    SectorSet used = in_.survey.table.owned;
+    used.add(in_.survey.table.copies);
+    for (const Partition& p : before_.data_partitions()) used.add(p.range());
+    request_.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, most + 1)});
+    request_.wanted = in_.wishes.roles;
+  }
+
+  void check_numbers() {
+    for (const Partition& p : request_.partitions) {
+      if (p.start <= most && p.sectors <= most) continue;
+      const std::uint64_t by = std::max(p.start, p.sectors) - most;
+      add_obstacle(
+          out_, "past-32-bits",
+          fmt::format("partition {} ({}) {} {}, but an MBR's numbers end at {}: too large by {}",
+                      p.number, p.range().text(), p.start > most ? "begins at" : "has a length of",
+                      std::max(p.start, p.sectors), most, by),
+          p.start > most ? "Move it, or keep the GPT"
+                         : fmt::format("Make it {} sectors shorter, or keep the GPT", by),
+          by, p.number);
+    }
+  }
+
+  // On an MBR whose roles aren't asked about, the entries stay where they are.
+  [[nodiscard]] bool keeps_roles() const {
+    if (before_.kind != TableKind::mbr || repair_) return false;
+    return std::all_of(in_.wishes.roles.begin(), in_.wishes.roles.end(), [&](const auto& wish) {
+      return before_.find(wish.first)->role == wish.second;
+    });
+  }
+
+  void keep_roles() {
+    target_ = before_;
+    for (const Partition& p : before_.data_partitions())
+      out_.numbers.push_back({p.number, p.number});
+  }
+
+  bool find_arrangement() {
+    if (before_.kind == TableKind::mbr) {  // who isn't asked about stays what he is
+      for (const Partition& p : request_.partitions) request_.wanted.emplace(p.number, p.role);
+    }
+    const auto found = arrange(request_);
+    if (!found) {
+      explain();
+      return false;
+    }
+    build(*found);
+    return true;
+  }
+
+  // Which partitions stand in the way, what is missing, and other goals that would work.
+  void explain() {
+    ArrangeRequest free_choice = request_;
+    free_choice.wanted = in_.wishes.roles;
+    Obstacle o;
+    o.code = "no-arrangement";
+    std::size_t first = request_.partitions.size();
+    std::size_t last = 0;
+    for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
+      const auto it = request_.wanted.find(request_.partitions[i].number);
+      if (it == request_.wanted.end() || it->second != Role::logical) continue;
+      first = std::min(first, i);
+      last = i;
+    }
+    std::string between;
+    for (std::size_t i = first; i < last && i < request_.partitions.size(); ++i) {
+      const auto it = request_.wanted.find(request_.partitions[i].number);
+      if (it != request_.wanted.end() && it->second == Role::primary)
+        between += fmt::format("{}{}", between.empty() ? "" : ", ", request_.partitions[i].number);
+    }
+    const std::size_t n = request_.partitions.size();
+    if (first == n && n > 4) first = 3, last = n - 1;
+    const Shortage missing = first < n ? shortage(request_, first, last) : Shortage{};
+    if (!between.empty()) {
+      o.text = fmt::format(
+          "the extended partition is one range from partition {} to {}, and primary {} would lie "
+          "inside "
+          "it",
+          request_.partitions[first].number, request_.partitions[last].number, between);
+    } else if (missing.missing > 0) {
+      const Partition& p = request_.partitions[missing.index];
+      o.text = missing.index == 0
+                   ? fmt::format(
+                         "partition {} begins at sector {}; {} missing in front of it for its EBR",
+                         p.number, p.start, plural(missing.missing, "sector is", "sectors are"))
+                   : fmt::format(
+                         "partitions {} and {} touch or leave too little between them: {} missing "
+                         "in front of "
+                         "partition {} for its EBR",
+                         request_.partitions[missing.index - 1].number, p.number,
+                         plural(missing.missing, "sector is", "sectors are"), p.number);
+      o.missing_sectors = missing.missing;
+      o.partition = p.number;
+      o.remedy = missing.index == 0 ? fmt::format("Move the start of partition {} by {}", p.number,
+                                                  missing.missing)
+                                    : fmt::format("Make partition {} {} shorter",
+                                                  request_.partitions[missing.index - 1].number,
+                                                  plural(missing.missing, "sector", "sectors"));
+    } else {
+      o.text = fmt::format("an MBR has four slots: {} can't all be primary",
+                           plural(n, "partition", "partitions"));
+    }
+    if (const auto other = arrange(free_choice)) {
+      for (std::size_t i = 0; i < n; ++i) {
+        const Partition& p = request_.partitions[i];
+        const Role role = other->is_logical(i) ? Role::logical : Role::primary;
+        const bool asked = in_.wishes.roles.count(p.number) != 0;
+        if (asked || role != p.role)
+          o.goals.push_back({fmt::format("p{}", p.number), name_of(role)});
+      }
+      if (in_.wishes.table) o.goals.insert(o.goals.begin(), {"table", "mbr"});
+      std::string words;
+      for (const Goal& goal : o.goals) words += " " + goal.text();
+      o.remedy += (o.remedy.empty() ? "" : "; or ask for this instead:") +
+                  std::string(o.remedy.empty() ? "Ask for this instead:" : "") + words;
+    } else if (o.remedy.empty()) {
+      o.remedy = "Keep the table as it is, or delete a partition";
+    }
+    out_.obstacles.push_back(std::move(o));
+  }
+
+  void build(const Arrangement& found) {
+    target_.kind = TableKind::mbr;
+    target_.sector_size = before_.sector_size;
+    target_.disk_sectors = before_.disk_sectors;
+    target_.disk_signature = before_.kind == TableKind::mbr
+                                 ? before_.disk_signature
+                                 : static_cast<std::uint32_t>(in_.random.next() | 1);
+    std::set<unsigned> slots{1, 2, 3, 4};
+    for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
+      const unsigned number = request_.partitions[i].number;
+      if (!found.is_logical(i) && number <= 4) slots.erase(number);
+    }
+    std::optional<Partition> extended;
+    if (!found.ebrs.empty()) {
+      const Partition* old = before_.extended();
+      extended.emplace();
+      extended->role = Role::extended;
+      const bool keep = old != nullptr && slots.count(old->number) != 0;
+      extended->number = keep ? old->number : *slots.begin();
+      slots.erase(extended->number);
+      extended->start = found.ebrs.front();
+      const Partition& last = request_.partitions[found.first + found.ebrs.size() - 1];
+      extended->sectors = last.range().end() - extended->start;
+      extended->type = old != nullptr ? old->type : PartitionType(std::uint8_t{0x0F});
+    }
+    for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
+      Partition p = request_.partitions[i];
+      const unsigned old_number = p.number;
+      if (found.is_logical(i)) {
+        p.role = Role::logical;
+        p.number = static_cast<unsigned>(5 + i - found.first);
+        p.table_sector = found.ebrs[i - found.first];
+        if (p.active) drop_active(p, old_number);
+      } else {
+        p.role = Role::primary;
+        p.table_sector.reset();
+        if (p.number > 4) {
+          p.number = *slots.begin();
+          slots.erase(slots.begin());
+        }
+      }
+      to_mbr_type(p, old_number);
+      out_.numbers.push_back({old_number, p.number});
+      target_.partitions.push_back(p);
+    }
+    if (extended) target_.partitions.push_back(*extended);
+    target_.sort();
+  }
+
+  void drop_active(Partition& p, unsigned old_number) {
+    p.active = false;
+    out_.consents.push_back(
+        {"active", fmt::format("partition {} is active and becomes logical: firmware starts from "
+                               "primary partitions only, so it is active no more",
+                               old_number)});
+  }
+
+  void to_mbr_type(Partition& p, unsigned old_number) {
+    if (std::holds_alternative<std::uint8_t>(p.type)) return;
+    const auto* surveyed = in_.survey.find(old_number);
+    for (const SurveyedPartition& s : in_.survey.partitions) {
+      if (s.partition.start == p.start && s.partition.role != Role::extended) surveyed = &s;
+    }
+    const VolumeKind kind = surveyed == nullptr ? VolumeKind::unknown : surveyed->signature.kind;
+    const MbrType type = mbr_type_for(p, kind);
+    if (type.guessed) {
+      out_.consents.push_back(
+          {"type",
+           fmt::format("partition {} has the type {}, which no MBR type stands for; it gets "
+                       "type {:02X} ({})",
+                       old_number, describe(p.type), type.byte,
+                       describe(PartitionType(type.byte)))});
+    } else if (const Guid back = gpt_type_for(type.byte, kind).guid;
+               back != std::get<Guid>(p.type) && class_of(p.type) == TypeClass::data) {
+      out_.consents.push_back(
+          {"type",
+           fmt::format("partition {} has the type {} and holds {}; it gets type {:02X} ({}), "
+                       "and would come back to a GPT as {}",
+                       old_number, describe(p.type),
+                       surveyed == nullptr ? "" : surveyed->signature.description, type.byte,
+                       describe(PartitionType(type.byte)), describe(PartitionType(back)))});
+    }
+    p.type = type.byte;
+    p.name.clear();
+    p.unique_id = Guid();
+    p.attributes = 0;
+  }
+
+  // Goals speak of the old numbers.
+  void finish_target() {
+    Wishes renumbered;
+    for (const auto& [number, yes] : in_.wishes.active) {
+      for (const Renumbering& r : out_.numbers) {
+        if (r.before == number) renumbered.active[r.after] = yes;
+      }
+    }
+    for (const auto& [number, type] : in_.wishes.types) {
+      for (const Renumbering& r : out_.numbers) {
+        if (r.before == number) renumbered.types.emplace(r.after, type);
+      }
+    }
+    apply_small_wishes(renumbered, target_);
+    for (const auto& [number, yes] : renumbered.active) {
+      const Partition* p = target_.find(number);
+      if (yes && p != nullptr && p->role == Role::logical) {
+        add_obstacle(
+            out_, "active-logical",
+            fmt::format("partition {} is logical: firmware starts from primary partitions only",
+                        number),
+            "Make it primary as well", 0, number);
+      }
+    }
+    if (target_ == before_)
+      add_obstacle(out_, "already", "the disk is in this state already",
+                   "Nothing needs to be done");
+  }
+
+  void add_consents() {
+    if (before_.kind != TableKind::gpt) {
+      const bool renumbered = std::any_of(out_.numbers.begin(), out_.numbers.end(),
+                                          [](const Renumbering& r) { return r.before != r.after; });
+      if (renumbered)
+        out_.consents.push_back(
+            {"renumbered",
+             "partitions get other numbers; a system that names them by number must be told"});
+      return;
+    }
+    out_.consents.push_back({"gpt-only",
+                             "names, unique ids and attributes of the partitions are lost: an MBR "
+                             "has no place for them"});
+    const auto active = std::find_if(target_.partitions.begin(), target_.partitions.end(),
+                                     [](const Partition& p) { return p.active; });
+    out_.consents.push_back(
+        {"firmware",
+         fmt::format(
+             "a machine that starts from this disk must afterwards start in legacy mode; {}",
+             active == target_.partitions.end()
+                 ? "no partition is active, so it will not start before one is"
+                 : fmt::format("partition {} is active", active->number))});
+  }
+
+  const PlanInput& in_;
+  const Layout& before_;
+  Assessment& out_;
+  ArrangeRequest request_;
+  Layout target_;
+  bool repair_;
+};
+
+}  // namespace
+
+void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair) {
+  MbrPlanner(input, out, repair).plan();
+}
+
+}  // namespace nuvrat

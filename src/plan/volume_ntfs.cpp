@@ -1,0 +1,275 @@
+// pN=ntfs: a FAT volume becomes NTFS, every file where it is.
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "fat/read.h"
+#include "ntfs/build.h"
+#include "ntfs/names.h"
+#include "ntfs/plan.h"
+#include "plan/make_way.h"
+#include "plan/plan.h"
+
+namespace nuvrat {
+namespace {
+
+class NtfsPlanner {
+ public:
+  NtfsPlanner(const Device& device, const ReadOptions& options, Random& random, Survey& survey,
+              Assessment& out)
+      : device_(device), options_(options), random_(random), survey_(survey), out_(out) {}
+
+  void plan(unsigned number, Wishes& wishes) {
+    auto s =
+        std::find_if(survey_.partitions.begin(), survey_.partitions.end(),
+                     [number](const SurveyedPartition& p) { return p.partition.number == number; });
+    const Partition& p = s->partition;
+    name_ = number == 0 ? "the volume" : fmt::format("partition {}", number);
+    number_ = number;
+    if (s->signature.kind == VolumeKind::ntfs) {
+      return obstacle("already", name_ + " is NTFS already", "Nothing needs to be done");
+    }
+    if (!is_fat(s->signature.kind) || !s->volume) {
+      return obstacle("not-fat",
+                      fmt::format("{} holds {}, which Nuvrat does not turn into NTFS", name_,
+                                  s->signature.description),
+                      "FAT12, FAT16 and FAT32 volumes can become NTFS");
+    }
+    if (number != 0 && class_of(p.type) == TypeClass::efi_system) {
+      return obstacle("efi-system",
+                      fmt::format("{} is the EFI system partition: firmware reads only FAT", name_),
+                      "Leave it as it is");
+    }
+    if (has_errors(s->findings) || has_errors(survey_.table.findings)) return;  // said already
+    VolumeChange change;
+    change.place = p.range();
+    change.serial = s->volume->serial_number | random_.next() << 32;
+    change.made = now();
+    change.zone = options_.zone.name();
+    change.codepage = options_.codepage;
+    change.from = s->volume->kind;
+    change.to = VolumeKind::ntfs;
+    change.number = number;
+    Planned planned(device_, change);
+    check_names(planned.volume->tree());
+    if (planned.plan().in_pieces()) make_room(change, planned);
+    const NtfsPlan& ntfs = planned.plan();
+    check_room(ntfs);
+    if (!out_.obstacles.empty()) return;
+    add_consents(*s, ntfs);
+    change.cluster_bytes = ntfs.cluster_bytes();
+    change.needed_clusters = ntfs.needed_clusters();
+    change.free_clusters = ntfs.free_clusters();
+    change.moved_clusters = ntfs.moves().size() + planned.way_made / ntfs.format().cluster_sectors;
+    change.log_bytes = ntfs.log_bytes();
+    change.writes = ntfs.needed_clusters() * ntfs.format().cluster_sectors +
+                    steps::FatToNtfs::boot_area / ntfs.format().sector_bytes + 1;
+    out_.steps.push_back(Step(survey_.table.layout, {steps::FatToNtfs{std::move(change)}}));
+    s->signature = {VolumeKind::ntfs, "NTFS"};
+    s->volume->kind = VolumeKind::ntfs;
+    if (number != 0 && wishes.types.count(number) == 0) {
+      const PartitionType type = matching_type(p, VolumeKind::ntfs);
+      if (type != p.type) {
+        wishes.types.emplace(number, type);
+        consent("type",
+                fmt::format("the type of {} becomes {} ({}) instead of {} ({})", name_,
+                            type_text(type), describe(type), type_text(p.type), describe(p.type)));
+      }
+    }
+  }
+
+ private:
+  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
+    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+  }
+
+  // The volume as it will be when the conversion's turn comes, and the plan for it.
+  struct Planned {
+    Planned(const Device& device, const VolumeChange& change) : change_(change) { look_at(device); }
+    void look_at(const Device& device) {
+      volume.reset();
+      volume = std::make_unique<steps::FatAsNtfs>(device, change_);
+    }
+    [[nodiscard]] const NtfsPlan& plan() const { return volume->plan(); }
+    std::unique_ptr<Overlay> overlay;  // what steps before it write
+    std::unique_ptr<steps::FatAsNtfs> volume;
+    std::uint64_t way_made = 0;  // sectors of contents that such steps move
+
+   private:
+    const VolumeChange& change_;
+  };
+
+  // Room enough, in pieces too small: contents of files move, as a rewrite of the FAT volume.
+  void make_room(const VolumeChange& conversion, Planned& planned) {
+    planned.overlay = std::make_unique<Overlay>(device_);
+    Overlay& overlay = *planned.overlay;
+    std::vector<steps::FatMakeWay> made_way;
+    std::uint64_t moved = 0;
+    for (int round = 0; round < 3 && planned.plan().in_pieces(); ++round) {
+      const NtfsPlan& plan = planned.plan();
+      const NtfsFormat& format = plan.format();
+      const SectorRange within{plan.boot_clusters() * format.cluster_sectors,
+                               (plan.clusters() - plan.boot_clusters()) * format.cluster_sectors};
+      const auto made = make_way(overlay, conversion,
+                                 plan.whole_clusters() * format.cluster_sectors, within, made_way);
+      if (!made) return;
+      moved += *made;
+      planned.look_at(overlay);
+    }
+    if (!planned.plan().fits()) return;
+    for (steps::FatMakeWay& work : made_way) {
+      for (const steps::SectorMove& m : work.change.moves) planned.way_made += m.from.count;
+      out_.steps.push_back(Step(survey_.table.layout, {std::move(work)}));
+    }
+    consent("made-way",
+            fmt::format("{}: {} of files {} copied to free ones first, as a rewrite of the FAT "
+                        "volume, so that what NTFS holds in one piece finds room",
+                        name_, plural(moved, "cluster", "clusters"), moved == 1 ? "is" : "are"));
+  }
+
+  // NTFS folds names by its own table: two that FAT holds apart may be one there.
+  void check_names(const FileTree& tree) {
+    const UpCase upcase;
+    const auto& reserved = reserved_root_names();
+    std::size_t told = 0;
+    for (FileTree::Id folder = 0; folder < tree.size() && told < 5; ++folder) {
+      if (!tree.is_directory(folder)) continue;
+      std::set<std::u16string> seen;
+      for (const FileTree::Id id : tree.children(folder)) {
+        const std::u16string name = upcase.fold(tree.name(id));
+        const std::u16string alias = upcase.fold(tree.short_name(id));
+        const bool taken = folder == FileTree::root &&
+                           std::any_of(reserved.begin(), reserved.end(), [&](const auto& r) {
+                             return upcase.fold(r) == name || upcase.fold(r) == alias;
+                           });
+        bool twice = !seen.insert(name).second;
+        if (!alias.empty() && alias != name) twice |= !seen.insert(alias).second;
+        if (!taken && !twice) continue;
+        obstacle(taken ? "name-reserved" : "name-twice",
+                 fmt::format("{}: '{}' {}", name_, printable(tree.path(id)),
+                             taken ? "is a name that NTFS keeps for itself"
+                                   : "and another name in its folder are the same to NTFS"),
+                 "Rename one of them under the system that owns the volume");
+        if (++told == 5) break;
+      }
+    }
+  }
+
+  void check_room(const NtfsPlan& plan) {
+    const std::uint64_t cluster = plan.cluster_bytes();
+    if (plan.in_pieces()) {
+      const std::uint64_t whole = plan.whole_clusters() * cluster;
+      return obstacle(
+          "room-in-pieces",
+          fmt::format("{}: {} are free, but in pieces so small that what NTFS holds in one piece "
+                      "({}) finds no room, and what lies between them can't be moved",
+                      name_, format_bytes(plan.free_clusters() * cluster), format_bytes(whole)),
+          fmt::format("Delete or move away files until {} are free in one piece",
+                      format_bytes(whole)),
+          whole / device_.sector_size());
+    }
+    if (plan.fits()) return;
+    const std::uint64_t missing = plan.needed_clusters() - plan.free_clusters();
+    obstacle(
+        "volume-room",
+        fmt::format("{}: the structures of NTFS need {} clusters of {} bytes ({}), {} are free "
+                    "({}): {} missing",
+                    name_, plan.needed_clusters(), cluster,
+                    format_bytes(plan.needed_clusters() * cluster), plan.free_clusters(),
+                    format_bytes(plan.free_clusters() * cluster),
+                    plural(missing, "cluster is", "clusters are")),
+        fmt::format("Take files of {} bytes ({}) in all off the volume; the log is counted at "
+                    "its smallest, {}",
+                    missing * cluster, format_bytes(missing * cluster),
+                    format_bytes(plan.log_bytes())),
+        missing * cluster / device_.sector_size());
+  }
+
+  void consent(std::string code, std::string text) {
+    out_.consents.push_back({std::move(code), std::move(text)});
+  }
+
+  void add_consents(const SurveyedPartition& s, const NtfsPlan& plan) {
+    consent("readers", fmt::format("{} can then only be read by systems that know NTFS: many "
+                                   "cameras, televisions, consoles and firmwares don't",
+                                   name_));
+    if (s.partition.active) {
+      consent("boot-code", fmt::format("{} is active: the loader in its boot sector is not carried "
+                                       "over, and nothing starts from it before a system puts its "
+                                       "own there",
+                                       name_));
+    }
+    consent("permissions", fmt::format("every file on {} may be read and written by everyone, as "
+                                       "on FAT, until its system is told otherwise",
+                                       name_));
+    add_name_consent(plan);
+    if (plan.cluster_bytes() < 4096 && plan.cluster_bytes() < s.volume->cluster_bytes) {
+      consent("clusters",
+              fmt::format("clusters become {} bytes instead of {}, because FAT's data area begins "
+                          "at sector {}: what is written later may end up in more pieces",
+                          plan.cluster_bytes(), s.volume->cluster_bytes, s.volume->first_cluster));
+    }
+    if (const Finding* f = find_code(s.findings, "fat.unowned")) {
+      consent("unowned", fmt::format("{}: {}; they become free space. To keep them as files first: "
+                                     "nuvrat check --repair --unowned keep",
+                                     name_, f->text));
+    }
+    if (find_code(s.findings, "fat.chain-long") != nullptr) {
+      consent("surplus", fmt::format("{}: clusters behind the end of files that have more of them "
+                                     "than they need become free space",
+                                     name_));
+    }
+    if (!plan.moves().empty()) {
+      consent(
+          "moved",
+          plan.moves().size() == 1
+              ? std::string("1 cluster of a file, where NTFS keeps a boot sector, is copied to a "
+                            "free one")
+              : fmt::format("{} clusters of files, where NTFS keeps its boot sectors, are copied "
+                            "to free ones",
+                            plan.moves().size()));
+    }
+  }
+
+  void add_name_consent(const NtfsPlan& plan) {
+    const FileTree& tree = plan.tree();
+    std::uint64_t count = 0;
+    FileTree::Id first = 0;
+    for (FileTree::Id id = 1; id < tree.size(); ++id) {
+      if (win32_allows(tree.name(id))) continue;
+      if (count++ == 0) first = id;
+    }
+    if (count == 0) return;
+    consent("names", fmt::format("{}: {} such as '{}' {} a character, an ending or a device's name "
+                                 "that the Win32 name space forbids; {} into the POSIX one, "
+                                 "without a short name, and programs may not be able to open {}",
+                                 name_, plural(count, "name", "names"),
+                                 printable(to_utf8(tree.name(first))), count == 1 ? "has" : "have",
+                                 count == 1 ? "it goes" : "they go", count == 1 ? "it" : "them"));
+  }
+
+  const Device& device_;
+  const ReadOptions& options_;
+  Random& random_;
+  Survey& survey_;
+  Assessment& out_;
+  std::string name_;
+  unsigned number_ = 0;
+};
+
+}  // namespace
+
+void plan_volumes(const Device& device, const ReadOptions& options, Random& random, Survey& survey,
+                  Wishes& wishes, Assessment& out) {
+  add_finding_obstacles(survey, out);
+  NtfsPlanner planner(device, options, random, survey, out);
+  for (const auto& [number, kind] : wishes.volumes) planner.plan(number, wishes);
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,116 @@
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "plan/plan.h"
+
+namespace nuvrat {
+namespace {
+
+template <typename Map, typename Value>
+void put(Map& map, unsigned number, Value value, const Goal& goal) {
+  const auto [it, added] = map.emplace(number, value);
+  if (!added && it->second != value) {
+    throw Error(ErrorCode::words,
+                fmt::format("two goals contradict each other about {}", goal.subject), {},
+                "Give one of them");
+  }
+}
+
+void require_sense(const Wishes& w, const Layout& layout) {
+  const TableKind kind = w.table.value_or(layout.kind);
+  const auto wrong = [](const std::string& text, const std::string& remedy) {
+    throw Error(ErrorCode::words, text, {}, remedy);
+  };
+  if (!w.roles.empty() && kind == TableKind::gpt) {
+    wrong("a GPT knows neither primary nor logical partitions",
+          "Leave that goal out, or say table=mbr");
+  }
+  if (!w.names.empty() && kind == TableKind::mbr) {
+    wrong("an MBR holds no names of partitions", "Leave that goal out, or say table=gpt");
+  }
+  unsigned active = 0;
+  for (const auto& [number, yes] : w.active) active += yes ? 1 : 0;
+  if (active > 1) wrong("at most one partition can be active", "Give one of them");
+}
+
+}  // namespace
+
+Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
+  const Layout& layout = survey.table.layout;
+  Wishes out;
+  for (const Goal& goal : goals) {
+    if (goal.subject == "table") {
+      const TableKind kind = goal.state == "gpt" ? TableKind::gpt : TableKind::mbr;
+      if (out.table && *out.table != kind) {
+        throw Error(ErrorCode::words, "two goals contradict each other about the table", {},
+                    "Give one of them");
+      }
+      out.table = kind;
+      continue;
+    }
+    if (goal.subject == "volume") {
+      if (!survey.bare_volume) {
+        throw Error(ErrorCode::words, "the disk is not one volume without a partition table", {},
+                    "Name the partition: p1=ntfs");
+      }
+      out.volumes[0] = VolumeKind::ntfs;
+      continue;
+    }
+    const std::size_t dot = goal.subject.find('.');
+    const auto number = static_cast<unsigned>(std::stoul(goal.subject.substr(1, dot - 1)));
+    const Partition* p = layout.find(number);
+    if (p == nullptr || p->role == Role::extended) {
+      throw Error(ErrorCode::words,
+                  fmt::format("there is no partition p{} that holds data", number), {},
+                  "See 'nuvrat survey' for the numbers");
+    }
+    if (dot == goal.subject.npos && goal.state == "ntfs") {
+      out.volumes[number] = VolumeKind::ntfs;
+    } else if (dot == goal.subject.npos) {
+      put(out.roles, number, goal.state == "logical" ? Role::logical : Role::primary, goal);
+    } else if (goal.subject.substr(dot + 1) == "active") {
+      put(out.active, number, goal.state == "yes", goal);
+    } else if (goal.subject.substr(dot + 1) == "type") {
+      const VolumeKind volume = survey.find(number)->signature.kind;
+      put(out.types, number, matching_type(*p, volume), goal);
+    } else {
+      put(out.names, number, goal.state, goal);
+    }
+  }
+  require_sense(out, layout);
+  return out;
+}
+
+void apply_small_wishes(const Wishes& wishes, Layout& layout) {
+  for (const auto& [number, yes] : wishes.active) {
+    for (Partition& p : layout.partitions) {
+      if (p.number == number) {
+        p.active = yes;
+      } else if (yes) {
+        p.active = false;
+      }
+    }
+  }
+  for (Partition& p : layout.partitions) {
+    if (p.role == Role::gpt) {
+      p.attributes =
+          p.active ? p.attributes | gpt_legacy_bootable : p.attributes & ~gpt_legacy_bootable;
+    }
+    if (const auto it = wishes.types.find(p.number);
+        it != wishes.types.end() && it->second.index() == p.type.index()) {
+      p.type = it->second;
+    }
+    if (const auto it = wishes.names.find(p.number); it != wishes.names.end()) p.name = it->second;
+  }
+}
+
+void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,
+                  std::uint64_t missing, unsigned partition) {
+  out.obstacles.push_back(
+      {std::move(code), std::move(text), std::move(remedy), missing, partition, {}});
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,139 @@
+#include "steps/fat_to_ntfs.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "fat/read.h"
+#include "ntfs/build.h"
+#include "steps/pieces.h"
+
+namespace nuvrat::steps {
+namespace {
+
+constexpr std::uint32_t most_cluster_bytes = 65536;
+
+// NTFS counts clusters from the volume's first sector, FAT from its data area: what divides both
+// the data area's start and FAT's clusters can be a cluster of both.
+std::uint32_t common_cluster_sectors(const VolumeInfo& info, std::uint32_t sector_bytes) {
+  std::uint64_t out = most_cluster_bytes / sector_bytes;
+  const std::uint64_t fat = info.cluster_bytes / sector_bytes;
+  while (out > 1 && (fat % out != 0 || info.first_cluster % out != 0)) out /= 2;
+  return static_cast<std::uint32_t>(out);
+}
+
+NtfsFormat format_for(VolumeReader& reader, const VolumeChange& change) {
+  const VolumeInfo& info = reader.info();
+  NtfsFormat out;
+  out.sector_bytes = reader.device().sector_size();
+  out.sectors = change.place.count;
+  out.cluster_sectors = common_cluster_sectors(info, out.sector_bytes);
+  out.serial = change.serial;
+  out.hidden_sectors = change.place.first;
+  out.label = cut(to_utf16(info.label), 32);
+  out.made = change.made;
+  out.bad = reader.bad().ranges();
+  out.free = reader.owned().gaps({0, change.place.count});
+  const PhysicalSector& physical = reader.device().physical();
+  for (const SectorRange& r : out.free.ranges()) out.apart.add(physical.whole_inside(r));
+  return out;
+}
+
+class ToNtfs final : public Rewrite {
+ public:
+  ToNtfs(const Step& step, const VolumeChange& change, const Device& device)
+      : step_(step), change_(change), device_(device) {}
+
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+
+  void prepare(SectorSink& sink) override {
+    const NtfsPlan& plan = this->plan();
+    write_ntfs(
+        plan,
+        [this](std::uint64_t sector, std::uint64_t count) {
+          return device_.read(change_.place.first + sector, count);
+        },
+        [&](std::uint64_t sector, ByteView data) {
+          sink.write(change_.place.first + sector, data);
+        },
+        [&sink](std::string_view what) { sink.purpose(what); });
+  }
+
+  [[nodiscard]] SectorWrite switch_sector() const override {
+    // Once the switch is done the sector itself is the only one that knows.
+    Bytes now = device_.read(change_.place.first);
+    if (is_ntfs(now)) return {change_.place.first, std::move(now)};
+    return {change_.place.first, ntfs_boot_sector(plan())};
+  }
+
+  [[nodiscard]] std::string switch_purpose() const override { return "NTFS boot sector"; }
+
+  // What FAT had in the boot area, and the last sector, which may have been a file's: it was
+  // copied.
+  [[nodiscard]] Exemptions exemptions(Phase phase) const override {
+    if (phase != Phase::settle) return {};
+    return {{{tidied()}, "the rest of $Boot holds what FAT had there: nobody reads it"},
+            {{{change_.place.last(), 1}},
+             "the second boot sector is a copy, and what a file had there was copied"}};
+  }
+
+  void settle(SectorSink& sink) override {
+    wipe_sectors(sink, {tidied()}, device_.sector_size(),
+                 "NTFS boot area, wiped of what FAT had there");
+    sink.purpose("NTFS second boot sector");
+    sink.write(change_.place.last(), switch_sector().data);
+  }
+
+ private:
+  static bool is_ntfs(ByteView sector) {
+    constexpr std::string_view mark = "NTFS    ";
+    return std::equal(mark.begin(), mark.end(), sector.begin() + 3,
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+  }
+
+  [[nodiscard]] SectorRange tidied() const {
+    return {change_.place.first + 1, FatToNtfs::boot_area / device_.sector_size() - 1};
+  }
+
+  const NtfsPlan& plan() const {
+    if (!volume_) {
+      volume_ = std::make_unique<FatAsNtfs>(device_, change_);
+      if (!volume_->plan().fits())
+        throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
+    }
+    return volume_->plan();
+  }
+
+  Step step_;  // owns the change
+  const VolumeChange& change_;
+  const Device& device_;
+  mutable std::unique_ptr<FatAsNtfs> volume_;
+};
+
+}  // namespace
+
+ReadOptions options_of(const VolumeChange& change) {
+  ReadOptions out;
+  out.zone = change.zone == "UTC" ? Zone() : Zone::named(change.zone);
+  out.codepage = change.codepage;
+  return out;
+}
+
+FatAsNtfs::FatAsNtfs(const Device& device, const VolumeChange& change)
+    : window_(device, change.place), reader_(open_fat(window_, options_of(change))) {
+  plan_ = std::make_unique<NtfsPlan>(reader_->tree(), format_for(*reader_, change));
+}
+
+std::string FatToNtfs::name() const {
+  const std::string where = change.number == 0 ? "" : fmt::format("p{} ", change.number);
+  return fmt::format("{}from {} to NTFS", where, title_of(change.from));
+}
+
+std::unique_ptr<Rewrite> FatToNtfs::make(const Step& step, const Device& device) const {
+  return std::make_unique<ToNtfs>(step, change, device);
+}
+
+}  // namespace nuvrat::steps

@@ -1,0 +1,44 @@
+#pragma once
+// A FAT volume becomes NTFS, every file where it is.
+
+#include <nuvrat/volume.h>
+
+#include "ntfs/plan.h"
+#include "steps/fields.h"
+
+namespace nuvrat::steps {
+
+/// How the volume of a step is to be read.
+[[nodiscard]] ReadOptions options_of(const VolumeChange& change);
+
+/// A FAT volume opened, and how it would be as NTFS. The device must outlive it.
+class FatAsNtfs {
+ public:
+  FatAsNtfs(const Device& device, const VolumeChange& change);
+  [[nodiscard]] const FileTree& tree() { return reader_->tree(); }
+  [[nodiscard]] const NtfsPlan& plan() const { return *plan_; }
+
+ private:
+  Window window_;
+  std::unique_ptr<VolumeReader> reader_;
+  std::unique_ptr<NtfsPlan> plan_;
+};
+
+/// Every structure of NTFS into free clusters, the boot sector as the switch; then the boot area
+/// and the second boot sector.
+struct FatToNtfs {
+  static constexpr const char* code = "fat-to-ntfs";
+  static constexpr std::uint64_t boot_area = 8192;  ///< bytes
+  VolumeChange change;
+
+  template <typename Self, typename Fields>
+  static void fields(Self& self, Fields& f) {
+    f("volume", self.change);
+  }
+  [[nodiscard]] const VolumeChange* volume() const { return &change; }
+  [[nodiscard]] std::string name() const;
+  [[nodiscard]] std::string touches() const { return "free sectors, then FAT's boot area"; }
+  [[nodiscard]] std::unique_ptr<Rewrite> make(const Step& step, const Device& device) const;
+};
+
+}  // namespace nuvrat::steps

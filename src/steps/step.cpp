@@ -1,0 +1,88 @@
+// What is asked of a step, whatever its kind.
+
+#include <nuvrat/step.h>
+#include <nuvrat/table.h>
+#include <nuvrat/volume.h>
+
+#include "steps/kinds.h"
+
+namespace nuvrat {
+
+Step::Step(Layout target, steps::Work work)
+    : target_(std::move(target)), work_(std::make_shared<const steps::Work>(std::move(work))) {}
+
+std::string Step::code() const {
+  return std::visit([](const auto& kind) { return std::string(kind.code); }, work_->kind);
+}
+std::string Step::name() const {
+  return std::visit([](const auto& kind) { return kind.name(); }, work_->kind);
+}
+std::string Step::touches() const {
+  return std::visit([](const auto& kind) { return kind.touches(); }, work_->kind);
+}
+
+const VolumeChange* Step::volume() const {
+  return std::visit(
+      [](const auto& kind) -> const VolumeChange* {
+        if constexpr (requires { kind.volume(); }) {
+          return kind.volume();
+        } else {
+          return nullptr;
+        }
+      },
+      work_->kind);
+}
+
+std::unique_ptr<Rewrite> make_rewrite(const Step& step, const Device& device) {
+  return std::visit([&](const auto& kind) { return kind.make(step, device); }, step.work().kind);
+}
+
+SectorSet owned_sectors(const Device& device) {
+  return read_table(device).all_owned();
+}
+
+OwnedSectors owned_for(const Step& step) {
+  if (step.volume() == nullptr) return owned_sectors;
+  return [step](const Device& device) {
+    const SectorRange place = step.volume()->place;
+    SectorSet out;
+    if (place.first > 0) {  // beside a table
+      out = owned_sectors(device);
+      out.remove(place);
+    }
+    const Window window(device, place);
+    const auto reader = open_volume(window, steps::options_of(*step.volume()));
+    if (reader == nullptr) {
+      out.add(place);
+      return out;
+    }
+    for (const SectorRange& r : reader->owned().ranges()) out.add({place.first + r.first, r.count});
+    return out;
+  };
+}
+
+namespace {
+
+template <typename Kind>
+void look_for(const Device& device, const TableReading& table, std::optional<UnfinishedStep>& out) {
+  if constexpr (requires { Kind::seen_on(device, table); }) {
+    if (!out) out = Kind::seen_on(device, table);
+  }
+}
+
+template <typename... Kinds>
+std::optional<UnfinishedStep> look_for_any(const Device& device, const std::variant<Kinds...>*) {
+  const TableReading table = read_table(device);
+  std::optional<UnfinishedStep> out;
+  (look_for<Kinds>(device, table, out), ...);
+  return out;
+}
+
+}  // namespace
+
+std::optional<UnfinishedStep> find_unfinished(const Device& device) {
+  const decltype(steps::Work::kind)* const all = nullptr;
+  return look_for_any(device, all);
+}
+
+}  // namespace nuvrat
