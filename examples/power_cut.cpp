@@ -19,7 +19,7 @@ std::unique_ptr<nuvrat::MemoryDevice> make_disk() {
   partition.type = std::uint8_t{0x0E};
   layout.partitions = {partition};
   nuvrat::write_new_table(*disk, layout);
-  nuvrat::Window volume(*disk, partition.range());
+  nuvrat::WritableWindow volume(*disk, partition.range());
   nuvrat::FatFormat format;
   format.kind = nuvrat::VolumeKind::fat16;
   format.hidden_sectors = partition.start;

@@ -277,7 +277,7 @@ TEST_CASE("judge: the kernel mounts every one of 60 aged volumes with small clus
     disks.push_back(jury.add(layout.disk_sectors, 512, [&](Device& device) {
       write_new_table(device, layout);
       for (const Partition& p : layout.partitions) {
-        Window window(device, p.range());
+        WritableWindow window(device, p.range());
         volumes::aged(disk * 15 + p.number - 1).make(window);
       }
     }));
@@ -338,7 +338,7 @@ TEST_CASE("judge: a disk that the kernel filled itself is read and converted wit
     }
     write_new_table(*device, layout);
     for (const Partition& p : layout.partitions) {
-      Window window(*device, p.range());
+      WritableWindow window(*device, p.range());
       FatFormat format;
       format.kind = p.number == 1   ? VolumeKind::fat32
                     : p.number == 2 ? VolumeKind::fat16

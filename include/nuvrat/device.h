@@ -118,7 +118,8 @@ struct SectorWrite {
   Bytes data;
 };
 
-/// A disk in memory that keeps only what was written; zeros cost nothing.
+/// A disk in memory that keeps only what was written; zeros cost nothing, nor do clones before they
+/// are written. Clones may be used in different threads.
 class MemoryDevice final : public Device {
  public:
   MemoryDevice(std::uint64_t sectors, std::uint32_t sector_size, PhysicalSector physical = {});
@@ -132,7 +133,8 @@ class MemoryDevice final : public Device {
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override {}
 
-  std::map<std::uint64_t, Bytes> chunks_;  // by number of 64 KiB chunk
+  // By number of 64 KiB chunk; one that clones share is copied before it is written.
+  std::map<std::uint64_t, std::shared_ptr<Bytes>> chunks_;
 };
 
 /// A range of another device to be read as a device of its own; LBA 0 is the range's first sector.

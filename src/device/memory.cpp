@@ -38,7 +38,8 @@ bool MemoryDevice::same_as(const MemoryDevice& other) const {
   const auto covers = [](const MemoryDevice& a, const MemoryDevice& b) {
     return std::all_of(a.chunks_.begin(), a.chunks_.end(), [&b](const auto& entry) {
       const auto it = b.chunks_.find(entry.first);
-      return it == b.chunks_.end() ? all_zero(entry.second) : it->second == entry.second;
+      return it == b.chunks_.end() ? all_zero(*entry.second)
+                                   : it->second == entry.second || *it->second == *entry.second;
     });
   };
   return covers(*this, other) && covers(other, *this);
@@ -58,7 +59,7 @@ void MemoryDevice::do_read(std::uint64_t lba, ByteSpan out) const {
                if (it == chunks_.end()) {
                  std::fill(target.begin(), target.end(), std::uint8_t{0});
                } else {
-                 std::memcpy(target.data(), it->second.data() + inside, n);
+                 std::memcpy(target.data(), it->second->data() + inside, n);
                }
              });
 }
@@ -69,9 +70,11 @@ void MemoryDevice::do_write(std::uint64_t lba, ByteView data) {
                auto it = chunks_.find(chunk);
                if (it == chunks_.end()) {
                  if (all_zero(data.subspan(at, n))) return;
-                 it = chunks_.emplace(chunk, Bytes(chunk_bytes)).first;
+                 it = chunks_.emplace(chunk, std::make_shared<Bytes>(chunk_bytes)).first;
+               } else if (it->second.use_count() > 1) {
+                 it->second = std::make_shared<Bytes>(*it->second);
                }
-               std::memcpy(it->second.data() + inside, data.data() + at, n);
+               std::memcpy(it->second->data() + inside, data.data() + at, n);
              });
 }
 

@@ -24,11 +24,17 @@ bool is_pair(UChar32 small, UChar32 large) {
 
 }  // namespace
 
-UpCase::UpCase() : table_(65536) {
-  for (UChar32 c = 0; c < 65536; ++c) {
-    const UChar32 large = U16_IS_SURROGATE(c) ? c : u_toupper(c);
-    table_[static_cast<std::size_t>(c)] = static_cast<char16_t>(is_pair(c, large) ? large : c);
-  }
+UpCase::UpCase() {
+  // Made once: it asks the character database 65,536 times.
+  static const std::vector<char16_t> made = [] {
+    std::vector<char16_t> out(65536);
+    for (UChar32 c = 0; c < 65536; ++c) {
+      const UChar32 large = U16_IS_SURROGATE(c) ? c : u_toupper(c);
+      out[static_cast<std::size_t>(c)] = static_cast<char16_t>(is_pair(c, large) ? large : c);
+    }
+    return out;
+  }();
+  table_ = made;
 }
 
 UpCase::UpCase(ByteView contents) : table_(65536) {
