@@ -46,6 +46,19 @@ for verb in verbs:
             wrong.append(f"the completion lacks {option} of {verb}")
     for option in offered(verb, "x", "--") - options:
         wrong.append(f"the completion offers {option}, which {verb} does not know")
+# Every goal of the help.
+goals = re.findall(r"^  (\S+)=(\S+) {2,}", out(tool, "assess", "--help").split("Goals:")[1], re.M)
+if len(goals) < 6:
+    wrong.append(f"the help names only {goals}")
+for subject, states in goals:
+    if not re.search(re.escape(subject).replace("pN", "p[0-9]") + "=", man):
+        wrong.append(f"the man page lacks {subject}")
+    for state in states.split("|"):
+        count += 1
+        if state == "TEXT":
+            continue
+        if state not in offered("assess", "d", subject.replace("N", "3"), "="):
+            wrong.append(f"the completion lacks {subject}={state}")
 for words, expected in ((("rewrite", "d", "table", "=", "g"), {"gpt"}),
                         (("assess", "d", "p3", "="), {"ntfs", "logical", "primary"}),
                         (("check", "d", "--unowned", "k"), {"keep"}),

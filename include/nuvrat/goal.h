@@ -15,6 +15,14 @@ struct Goal {
   bool operator==(const Goal&) const = default;
 };
 
+/// What goals can be about, and the states there are: for help, completion and messages.
+struct GoalWord {
+  std::string subject;              ///< with "pN" for any partition: "table", "pN", "pN.active"
+  std::vector<std::string> states;  ///< empty: any text
+  std::string meaning;              ///< in a few words: "the role of a partition in an MBR"
+};
+[[nodiscard]] const std::vector<GoalWord>& goal_words();
+
 /// Throws Error (words) for anything that isn't a goal, naming what is possible.
 [[nodiscard]] Goal parse_goal(std::string_view word);
 

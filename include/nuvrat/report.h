@@ -4,6 +4,7 @@
 
 #include <filesystem>
 #include <string>
+#include <string_view>
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/case_record.h>
@@ -15,9 +16,12 @@ namespace nuvrat {
 
 /// How text is to look. Nothing is said by colour alone.
 struct TextStyle {
-  unsigned width = 80;  ///< columns, 60 or more
-  bool colour = false;
+  unsigned width = 80;  ///< columns, 40 or more
+  bool colour = false;  ///< of a terminal with 256 of them
 };
+/// The same for a terminal that shows nothing but ASCII: lines and arrows by their nearest
+/// characters, other letters as question marks. As many columns as before.
+[[nodiscard]] std::string ascii_text(std::string_view utf8);
 
 // Each begins with the verdict in one line and ends with a line feed.
 [[nodiscard]] std::string survey_text(const Survey& survey, const TextStyle& style);

@@ -9,16 +9,71 @@
 namespace nuvrat {
 namespace {
 
-bool is_partition(std::string_view word) {
-  return word.size() > 1 && word.size() < 5 && word[0] == 'p' && word[1] != '0' &&
-         word.find_first_not_of("0123456789", 1) == word.npos;
+// "pN.active" for "p3.active"; other words as they are.
+std::string general(std::string_view subject) {
+  const std::size_t dot = std::min(subject.find('.'), subject.size());
+  const std::string_view part = subject.substr(0, dot);
+  const bool partition = part.size() > 1 && part.size() < 5 && part[0] == 'p' && part[1] != '0' &&
+                         part.find_first_not_of("0123456789", 1) == part.npos;
+  if (partition) return "pN" + std::string(subject.substr(dot));
+  return part == "pN" ? "" : std::string(subject);  // that is no number
 }
 
-Error not_a_state(const Goal& goal, const char* possible) {
+std::string lower(std::string text) {
+  for (char& c : text) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+  return text;
+}
+
+// Letters to change, add or leave out to get from one to the other.
+std::size_t distance(std::string_view a, std::string_view b) {
+  std::vector<std::size_t> row(b.size() + 1);
+  for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    std::size_t diagonal = row[0]++;
+    for (std::size_t j = 0; j < b.size(); ++j) {
+      const std::size_t changed = diagonal + (a[i] == b[j] ? 0 : 1);
+      diagonal = row[j + 1];
+      row[j + 1] = std::min({changed, row[j] + 1, row[j + 1] + 1});
+    }
+  }
+  return row[b.size()];
+}
+
+// "pN=primary|logical|ntfs"
+std::string example(const GoalWord& word) {
+  std::string states;
+  for (const std::string& state : word.states) states += (states.empty() ? "" : "|") + state;
+  return word.subject + "=" + (states.empty() ? "TEXT" : states);
+}
+
+// "table=gpt or table=mbr"
+std::string listed(const std::string& subject, const std::vector<std::string>& states) {
+  std::string out;
+  for (std::size_t i = 0; i < states.size(); ++i)
+    out += (i == 0 ? "" : i + 1 == states.size() ? " or " : ", ") + subject + "=" + states[i];
+  return out;
+}
+
+Error unknown_subject(const Goal& goal) {
+  const std::string subject = general(lower(goal.subject));
+  std::string nearest;
+  std::size_t best = 3;  // further away it is another word
+  std::string all;
+  for (const GoalWord& word : goal_words()) {
+    if (const std::size_t d = distance(subject, word.subject); d < best) {
+      best = d;
+      nearest = word.subject;
+    }
+    all += (all.empty() ? "" : ", ") + example(word);
+  }
+  if (const std::string number = lower(goal.subject).substr(0, goal.subject.find('.'));
+      nearest.starts_with("pN") && general(number) == "pN")
+    nearest = number + nearest.substr(2);
   return {ErrorCode::words,
-          fmt::format("'{}' is not a state that '{}' can have", goal.state, goal.subject),
+          fmt::format("unknown subject '{}'{}", printable(goal.subject),
+                      nearest.empty() ? "" : "; did you mean " + nearest + "?"),
           {},
-          possible};
+          "Goals are " + all};
 }
 
 // What an entry of a GPT can hold, to the last character.
@@ -40,47 +95,38 @@ void require_name(const std::string& name) {
 
 }  // namespace
 
+const std::vector<GoalWord>& goal_words() {
+  static const std::vector<GoalWord> words = {
+      {"table", {"gpt", "mbr"}, "the kind of partition table"},
+      {"pN", {"primary", "logical", "ntfs"}, "a partition's role in an MBR, or its file system"},
+      {"volume", {"ntfs"}, "the file system of a disk without a table"},
+      {"pN.active", {"yes", "no"}, "whether legacy firmware starts from it"},
+      {"pN.name", {}, "its name in a GPT"},
+      {"pN.type", {"match"}, "the type that goes with its file system"},
+  };
+  return words;
+}
+
 Goal parse_goal(std::string_view word) {
   const std::size_t equals = word.find('=');
-  const bool empties = equals != word.npos && word.substr(0, equals).ends_with(".name");
-  if (equals == word.npos || equals == 0 || (equals + 1 == word.size() && !empties)) {
-    throw Error(ErrorCode::words, fmt::format("'{}' is not a goal", word), {},
+  if (equals == word.npos || equals == 0) {
+    throw Error(ErrorCode::words, fmt::format("'{}' is not a goal", printable(word)), {},
                 "A goal is the state that is wanted, such as table=gpt or p3=logical");
   }
   Goal goal{std::string(word.substr(0, equals)), std::string(word.substr(equals + 1))};
-  if (goal.subject == "table") {
-    if (goal.state == "gpt" || goal.state == "mbr") return goal;
-    throw not_a_state(goal, "Say table=gpt or table=mbr");
+  const auto& words = goal_words();
+  const auto it = std::find_if(words.begin(), words.end(), [&goal](const GoalWord& w) {
+    return w.subject == general(goal.subject);
+  });
+  if (it == words.end()) throw unknown_subject(goal);
+  if (it->states.empty()) {
+    require_name(goal.state);
+  } else if (std::find(it->states.begin(), it->states.end(), goal.state) == it->states.end()) {
+    throw Error(ErrorCode::words,
+                fmt::format("'{}' is not a state of {}", printable(goal.state), goal.subject), {},
+                "Say " + listed(goal.subject, it->states));
   }
-  if (goal.subject == "volume") {
-    if (goal.state == "ntfs") return goal;
-    throw not_a_state(goal, "Say volume=ntfs");
-  }
-  const std::string_view subject = goal.subject;
-  const std::size_t dot = subject.find('.');
-  const std::string_view field = dot == subject.npos ? "" : subject.substr(dot + 1);
-  if (is_partition(subject.substr(0, dot))) {
-    if (dot == subject.npos) {
-      if (goal.state == "logical" || goal.state == "primary" || goal.state == "ntfs") return goal;
-      throw not_a_state(goal, "Say p3=logical, p3=primary or p3=ntfs");
-    }
-    if (field == "active") {
-      if (goal.state == "yes" || goal.state == "no") return goal;
-      throw not_a_state(goal, "Say p1.active=yes or p1.active=no");
-    }
-    if (field == "name") {
-      require_name(goal.state);
-      return goal;
-    }
-    if (field == "type") {
-      if (goal.state == "match") return goal;
-      throw not_a_state(goal, "Say p1.type=match: the type that goes with what the volume is");
-    }
-  }
-  throw Error(ErrorCode::words,
-              fmt::format("'{}' is not something that a goal can be about", goal.subject), {},
-              "Say table=gpt, table=mbr, p3=logical, p3=primary, p1=ntfs, p1.active=yes, "
-              "p2.name=TEXT, p1.type=match, or volume=ntfs for a volume without a table");
+  return goal;
 }
 
 }  // namespace nuvrat

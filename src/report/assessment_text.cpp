@@ -10,8 +10,8 @@
 
 #include "report/lines.h"
 #include "report/map.h"
+#include "report/style.h"
 #include "report/words.h"
-#include "report/wrap.h"
 
 namespace nuvrat {
 namespace {
@@ -19,10 +19,8 @@ namespace {
 std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
   std::string out = fmt::format("\n  What stands in the way:\n");
   for (const Obstacle& o : a.obstacles) {
-    out += wrap(fmt::format("{}: {}", o.code, printable(o.text)), style.width, "  - ", "    ",
-                [&](const std::string& s) { return paint(s, bad, style); });
-    if (!o.remedy.empty())
-      out += wrap("what would lift it: " + o.remedy, style.width, "    ", "    ");
+    out += wrap(toned(Tone::bad, o.code) + ": " + printable(o.text), style, "  - ", "    ");
+    if (!o.remedy.empty()) out += wrap("what would lift it: " + o.remedy, style, "    ", "    ");
   }
   return out;
 }
@@ -38,7 +36,7 @@ std::string volume_words(const VolumeChange& v, const TextStyle& style) {
   text += fmt::format("; {}", v.moved_clusters == 0
                                   ? "every file stays where it is"
                                   : plural(v.moved_clusters, "cluster moves", "clusters move"));
-  return wrap(text, style.width, "  ", "           ");
+  return wrap(text, style, "  ", "           ");
 }
 
 std::string write_words(const Assessment& a) {
@@ -58,22 +56,23 @@ std::string write_words(const Assessment& a) {
 
 std::string assessment_text(const Assessment& a, const TextStyle& style) {
   const std::string goals = goal_words(a);
+  const std::string subject = printable(a.device.path) + ": " + goals + (goals.empty() ? "" : " ");
+  const std::string key = goals.empty()  ? a.in_reach() ? "can be mended" : "can't be mended"
+                          : a.in_reach() ? "is in reach"
+                                         : "is out of reach";
+  const std::string rest = !a.in_reach()
+                               ? ": " + plural(a.obstacles.size(), "obstacle", "obstacles")
+                           : goals.empty() ? " with nothing lost"
+                                           : "";
   std::string out =
-      verdict(a.in_reach() && goals.empty()
-                  ? fmt::format("{}: can be mended with nothing lost", a.device.path)
-              : goals.empty() ? fmt::format("{}: can't be mended: {}", a.device.path,
-                                            plural(a.obstacles.size(), "obstacle", "obstacles"))
-              : a.in_reach()  ? fmt::format("{}: {} is in reach", a.device.path, goals)
-                              : fmt::format("{}: {} is out of reach: {}", a.device.path, goals,
-                                            plural(a.obstacles.size(), "obstacle", "obstacles")),
-              a.in_reach(), style);
+      wrap(subject + toned(a.in_reach() ? Tone::good : Tone::bad, key) + rest, style, "", "");
   const auto words = [](const Layout& l) {
     return table_words(l.kind) + (l.id_text().empty() ? "" : ", id " + l.id_text());
   };
   if (a.device.read_only)
     out += "\n  the device is read-only: a rewrite of it is refused until it can be written\n";
   if (!a.device.in_use.empty())
-    out += "\n" + wrap("in use: " + printable(a.device.in_use), style.width, "  ", "    ");
+    out += "\n" + wrap("in use: " + printable(a.device.in_use), style, "  ", "    ");
   out += fmt::format("\n  before  {}, tag {}\n", words(a.before), a.tag);
   out += draw_map(map_cells(drawn(a.before, a), a.contents), style);
   if (!a.in_reach()) return out + obstacle_lines(a, style);
@@ -88,9 +87,8 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
     out += draw_map(map_cells(drawn(a.after, a), contents), style);
   }
   out += "\n";
-  out += wrap("steps    " + step_words(a), style.width, "  ", "           ");
-  if (!a.numbers.empty())
-    out += wrap("numbers  " + number_words(a), style.width, "  ", "           ");
+  out += wrap("steps    " + step_words(a), style, "  ", "           ");
+  if (!a.numbers.empty()) out += wrap("numbers  " + number_words(a), style, "  ", "           ");
   for (const Step& step : a.steps) {
     if (step.volume() != nullptr) out += volume_words(*step.volume(), style);
   }
@@ -98,24 +96,24 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
     if (step.volume() == nullptr || step.volume()->from == step.volume()->to) continue;
     out += wrap(fmt::format("times    FAT's local times are taken as {}; another zone: --timezone",
                             step.volume()->zone),
-                style.width, "  ", "           ");
+                style, "  ", "           ");
     break;
   }
-  out += wrap("writes   " + write_words(a), style.width, "  ", "           ");
+  out += wrap("writes   " + write_words(a), style, "  ", "           ");
   out += wrap(
       fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),
-      style.width, "  ", "           ");
+      style, "  ", "           ");
   const auto rounded = [](double n) { return static_cast<std::uint64_t>(std::llround(n)); };
   const std::string time =
       a.expected_seconds < 1 ? "under a second"
       : a.expected_seconds < 90
           ? "about " + plural(rounded(a.expected_seconds), "second", "seconds")
           : "about " + plural(rounded(a.expected_seconds / 60), "minute", "minutes");
-  out += wrap("time     " + time, style.width, "  ", "           ");
+  out += wrap("time     " + time, style, "  ", "           ");
   if (!a.consents.empty()) {
     out += "\n  To agree to:\n";
     for (const Consent& c : a.consents) {
-      out += wrap(fmt::format("{}: {}", c.code, printable(c.text)), style.width, "  - ", "    ");
+      out += wrap(fmt::format("{}: {}", c.code, printable(c.text)), style, "  - ", "    ");
     }
   }
   return out;

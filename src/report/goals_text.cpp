@@ -4,7 +4,7 @@
 #include <nuvrat/text.h>
 
 #include "report/map.h"
-#include "report/wrap.h"
+#include "report/style.h"
 
 namespace nuvrat {
 
@@ -16,11 +16,11 @@ std::string goals_text(const std::vector<Assessment>& goals, const TextStyle& st
                   plural(goals.size(), "goal", "goals"));
   for (const Assessment& a : goals) {
     const std::string goal = a.goals.empty() ? "" : a.goals[0].text();
-    std::string text = a.in_reach() ? "in reach" : "no: " + printable(a.obstacles[0].text);
+    std::string text =
+        a.in_reach() ? toned(Tone::good, "in reach") : "no: " + printable(a.obstacles[0].text);
     if (!a.in_reach() && !a.obstacles[0].remedy.empty())
       text += ". " + printable(a.obstacles[0].remedy);
-    out += wrap(text, style.width, fmt::format("  {:<16} ", goal), std::string(19, ' '),
-                [&](const std::string& s) { return paint(s, a.in_reach() ? 92 : 0, style); });
+    out += wrap(text, style, fmt::format("  {:<16} ", goal), std::string(19, ' '));
   }
   return out;
 }

@@ -9,8 +9,8 @@
 
 #include "report/lines.h"
 #include "report/map.h"
+#include "report/style.h"
 #include "report/words.h"
-#include "report/wrap.h"
 
 namespace nuvrat {
 namespace {
@@ -25,14 +25,13 @@ std::string seal_words(const Comparison& c) {
 
 std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
   const std::string steps = step_words(a);
-  std::string out = verdict(
-      r.sound()
-          ? fmt::format("{}: done: {}; {}", a.device.path, steps,
-                        r.left_out + r.unreadable == 0 ? "nothing was lost"
-                                                       : "nothing was lost of what could be read")
-          : fmt::format("{}: done: {}; but {}", a.device.path, steps,
-                        plural(r.comparison.count, "difference", "differences")),
-      r.sound(), style);
+  const bool all_read = r.left_out + r.unreadable == 0;
+  std::string out =
+      verdict(a.device.path + ": done: " + steps, r.sound() ? Tone::good : Tone::bad,
+              !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
+              : !r.sound()          ? "the check found errors"
+                                    : "nothing was lost",
+              all_read || !r.sound() ? "" : " of what could be read", style);
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
   out += fmt::format("\n  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
@@ -44,7 +43,7 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
                      r.comparison.seal_after, seal_words(r.comparison));
   out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
   out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),
-              style.width, "  ", "           ");
+              style, "  ", "           ");
   if (r.unreadable > 0) {
     out += fmt::format("  damage   {} as unreadable in part as before\n",
                        plural(r.unreadable, "file", "files"));
@@ -55,17 +54,17 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
   }
   for (const Difference& d : r.comparison.planned)
     out += wrap(fmt::format("planned  {}/{}: {}", part_name(d.number), printable(d.path), d.text),
-                style.width, "  ", "           ");
+                style, "  ", "           ");
   if (!r.from_medium)
     out += wrap(
         "note     this system can't read past its memory here: what was read back may have "
         "come from there",
-        style.width, "  ", "           ");
+        style, "  ", "           ");
   if (!r.table_reread)
     out += "  note     the system still shows the old table: attach the disk again\n";
   std::string rest;
   for (const NextStep& step : next_steps(a)) rest += (rest.empty() ? "" : "; ") + step.title;
-  out += wrap("then     " + rest + ": 'nuvrat report' tells how", style.width, "  ", "           ");
+  out += wrap("then     " + rest + ": 'nuvrat report' tells how", style, "  ", "           ");
   out += finding_lines(r.findings_after, style);
   if (!r.comparison.equal()) out += "\n" + difference_lines(r.comparison, style);
   return out;
@@ -98,10 +97,11 @@ std::string stage_words(CaseStage stage) {
 std::string case_text(const CaseFile& job, CaseStage stage, const std::string& tag,
                       const TextStyle& style) {
   const Assessment& a = job.assessment;
-  std::string out = verdict(fmt::format("{}: {}", job.folder.string(), stage_words(stage)),
-                            stage == CaseStage::finished || stage == CaseStage::reverted, style);
-  out += "\n" + wrap("disk     " + job.disk.string(), style.width, "  ", "           ");
-  out += wrap("job      " + step_words(a), style.width, "  ", "           ");
+  const bool fine = stage == CaseStage::finished || stage == CaseStage::reverted;
+  std::string out =
+      verdict(job.folder.string(), fine ? Tone::good : Tone::bad, stage_words(stage), "", style);
+  out += "\n" + wrap("disk     " + job.disk.string(), style, "  ", "           ");
+  out += wrap("job      " + step_words(a), style, "  ", "           ");
   out += fmt::format("  steps    {} of {} done\n  tag      {} now, {} before the job\n",
                      job.steps_done, a.steps.size(), tag, a.tag);
   return out;
@@ -109,16 +109,15 @@ std::string case_text(const CaseFile& job, CaseStage stage, const std::string& t
 
 std::string revert_text(const CaseFile& job, const RevertResult& result, const TextStyle& style) {
   if (result.already && result.sectors == 0) {
-    return verdict(
-               fmt::format("{}: as it was before already; nothing was written", job.disk.string()),
-               true, style) +
+    return verdict(job.disk.string(), Tone::good, "as it was before already",
+                   "; nothing was written", style) +
            fmt::format("\n  tag      {}\n", result.tag_after);
   }
-  std::string out = verdict(
-      fmt::format("{}: put back, {}", job.disk.string(),
-                  result.exact ? "every sector as it was"
-                               : "every live sector as it was; free sectors keep what was written"),
-      true, style);
+  std::string out =
+      verdict(job.disk.string(), Tone::good, "put back",
+              result.exact ? ", every sector as it was"
+                           : ", every live sector as it was; free sectors keep what was written",
+              style);
   out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
                      result.tag_after);
   if (job.copy) out += "  case     stays as it is: this is a copy of its disk\n";
@@ -126,10 +125,10 @@ std::string revert_text(const CaseFile& job, const RevertResult& result, const T
 }
 
 std::string error_text(const Error& e, const TextStyle& style) {
-  std::string out = verdict(printable(e.message()), false, style);
+  std::string out = verdict("", Tone::bad, printable(e.message()), "", style);
   if (const std::string where = e.place().text(); !where.empty())
-    out += wrap("where: " + printable(where), style.width, "  ", "    ");
-  if (!e.remedy().empty()) out += wrap("what to do: " + e.remedy(), style.width, "  ", "    ");
+    out += wrap("where: " + printable(where), style, "  ", "    ");
+  if (!e.remedy().empty()) out += wrap("what to do: " + e.remedy(), style, "  ", "    ");
   return out;
 }
 

@@ -5,18 +5,15 @@
 
 #include <nuvrat/report.h>
 
+#include "report/style.h"
+
 namespace nuvrat {
 
-inline constexpr int good = 92;
-inline constexpr int bad = 91;
-inline constexpr int warn = 93;
-
-/// The first line of every view.
-[[nodiscard]] std::string verdict(const std::string& text, bool fine, const TextStyle& style);
-[[nodiscard]] std::string coloured_verdict(const std::string& text, int colour,
-                                           const TextStyle& style);
+/// The first line of every view: what it is about, the key words, and the rest.
+[[nodiscard]] std::string verdict(const std::string& subject, Tone tone, const std::string& key,
+                                  const std::string& rest, const TextStyle& style);
 /// Of the gravest finding.
-[[nodiscard]] int colour_of(const Findings& findings);
+[[nodiscard]] Tone tone_of(const Findings& findings);
 [[nodiscard]] std::string finding_lines(const Findings& findings, const TextStyle& style);
 [[nodiscard]] std::string difference_lines(const Comparison& comparison, const TextStyle& style);
 

@@ -7,6 +7,8 @@
 
 #include <nuvrat/text.h>
 
+#include "report/style.h"
+
 namespace nuvrat {
 namespace {
 
@@ -51,10 +53,11 @@ std::vector<std::size_t> widths_of(const std::vector<MapCell>& cells, std::size_
   return out;
 }
 
-int colour_of(const MapCell& cell) {
-  if (cell.number.empty()) return 90;
-  if (cell.role == "logical") return 95;
-  return cell.role == "gpt" ? 96 : 94;
+// By what it holds.
+Tone tone_of(const MapCell& cell) {
+  if (cell.number.empty()) return Tone::quiet;
+  if (cell.holds.starts_with("fat")) return Tone::fat;
+  return cell.holds == "ntfs" ? Tone::ntfs : Tone::other;
 }
 
 std::string repeat(const char* text, std::size_t times) {
@@ -96,10 +99,6 @@ std::string extended_line(const std::vector<MapCell>& cells,
 }
 
 }  // namespace
-
-std::string paint(const std::string& text, int colour, const TextStyle& style) {
-  return style.colour ? fmt::format("\x1b[{}m{}\x1b[0m", colour, text) : text;
-}
 
 std::vector<MapCell> map_cells(const Layout& layout, const std::vector<Contents>& contents) {
   std::vector<MapCell> out;
@@ -147,7 +146,9 @@ std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style) 
     const MapCell& c = cells[i];
     const bool last = i + 1 == cells.size();
     const char* line = c.number.empty() ? "┄" : "─";
-    const auto tint = [&](const std::string& text) { return paint(text, colour_of(c), style); };
+    const auto tint = [&](const std::string& text) {
+      return paint(toned(tone_of(c), text), style);
+    };
     top += tint(border(c.number, widths[i], line)) + (last ? "┐\n" : "┬");
     middle += tint(fit(c.number.empty() && widths[i] < 4 ? "" : c.holds, widths[i], true)) + "│" +
               (last ? "\n" : "");

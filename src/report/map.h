@@ -25,7 +25,4 @@ struct MapCell {
 /// partitions than fit.
 [[nodiscard]] std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style);
 
-/// Text in colour (an ANSI number) where the style has any.
-[[nodiscard]] std::string paint(const std::string& text, int colour, const TextStyle& style);
-
 }  // namespace nuvrat

@@ -7,8 +7,8 @@
 
 #include "report/lines.h"
 #include "report/map.h"
+#include "report/style.h"
 #include "report/words.h"
-#include "report/wrap.h"
 
 namespace nuvrat {
 namespace {
@@ -22,17 +22,36 @@ std::vector<Contents> contents_of(const Survey& survey) {
   return out;
 }
 
+std::string holds_of(const SurveyedPartition& s) {
+  if (s.partition.role == Role::extended) return "";
+  return s.volume ? name_of(s.volume->kind) : s.signature.description;
+}
+
+// Where there is no room for sectors.
+std::string narrow_rows(const Survey& survey, const TextStyle& style) {
+  std::string out;
+  for (const SurveyedPartition& s : survey.partitions) {
+    const Partition& p = s.partition;
+    out += fit(fmt::format("  {:<5}{:<9}{:>8}  {} {}", p.number == 0 ? "" : part_name(p.number),
+                           p.number == 0 ? "volume" : name_of(p.role),
+                           format_bytes(p.sectors * survey.sector_size), fit(holds_of(s), 7, true),
+                           s.volume ? printable(s.volume->label) : ""),
+               style.width, false) +
+           "\n";
+  }
+  return out;
+}
+
 std::string survey_rows(const Survey& survey, const TextStyle& style) {
   const std::size_t label_width = style.width >= 110 ? 30 : 12;
+  if (style.width < 78) return narrow_rows(survey, style);
   std::string out =
       fmt::format("  {:<5}{:<9}{:>11}{:>12} {:>8}  {:<7}{}{:>9}\n", "part", "role", "start",
                   "sectors", "size", "holds", fit("label", label_width, true), "free");
   for (const SurveyedPartition& s : survey.partitions) {
     const Partition& p = s.partition;
-    const std::string number = p.number == 0 ? "" : part_name(p.number) + (p.active ? "*" : "");
-    const std::string holds = p.role == Role::extended ? ""
-                              : s.volume               ? name_of(s.volume->kind)
-                                                       : s.signature.description;
+    const std::string number = p.number == 0 ? "" : part_name(p.number);
+    const std::string holds = holds_of(s);
     out += fmt::format("  {:<5}{:<9}{:>11}{:>12} {:>8}  {}{}{:>9}\n", number,
                        p.number == 0 ? "volume" : name_of(p.role), p.start, p.sectors,
                        format_bytes(p.sectors * survey.sector_size), fit(holds, 7, true),
@@ -49,7 +68,7 @@ namespace {
 std::string unseen_lines(const std::vector<std::string>& unseen, const TextStyle& style) {
   std::string all;
   for (const std::string& one : unseen) all += (all.empty() ? "" : "; ") + printable(one);
-  return all.empty() ? "" : wrap("not looked at: " + all, style.width, "  ", "    ");
+  return all.empty() ? "" : wrap("not looked at: " + all, style, "  ", "    ");
 }
 
 }  // namespace
@@ -59,23 +78,23 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   const auto readable = std::count_if(survey.partitions.begin(), survey.partitions.end(),
                                       [](const auto& s) { return s.volume.has_value(); });
   const std::size_t parts = survey.table.layout.data_partitions().size();
-  std::string head = survey.bare_volume
-                         ? fmt::format("{}: one {} volume without a table", survey.device.path,
-                                       survey.partitions[0].signature.description)
-                     : parts == 0 && survey.table.layout.kind == TableKind::none
-                         ? survey.device.path + ": no table"
-                         : fmt::format("{}: {} with {}, {} readable", survey.device.path,
-                                       table_words(survey.table.layout.kind),
-                                       plural(parts, "partition", "partitions"), readable);
+  const std::string head =
+      survey.bare_volume
+          ? fmt::format("one {} volume without a table", survey.partitions[0].signature.description)
+      : survey.table.layout.kind == TableKind::none
+          ? "no partition table"
+          : fmt::format("{} with {}{}", table_words(survey.table.layout.kind),
+                        parts == 0 ? "no partitions" : plural(parts, "partition", "partitions"),
+                        parts == 0 ? "" : fmt::format(", {} readable", readable));
   const std::vector<std::string> unseen = survey.not_looked_at();
-  head += findings.empty()
-              ? readable == 0 && !unseen.empty() ? "; nothing on it was recognised"
-                                                 : "; nothing unusual"
-              : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
-  std::string out = coloured_verdict(head, colour_of(findings), style) + "\n";
+  const std::string rest =
+      findings.empty() ? readable == 0 && !unseen.empty() ? "; nothing on it was recognised"
+                                                          : "; nothing unusual"
+                       : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
+  std::string out = verdict(survey.device.path, tone_of(findings), head, rest, style) + "\n";
   out += fmt::format("  disk   {}\n", device_words(survey.device));
   if (!survey.device.in_use.empty())
-    out += wrap("in use " + printable(survey.device.in_use), style.width, "  ", "         ");
+    out += wrap("in use " + printable(survey.device.in_use), style, "  ", "         ");
   out += fmt::format("  size   {}: {} sectors of {} bytes{}\n",
                      format_bytes(survey.sectors * survey.sector_size),
                      format_count(survey.sectors), survey.sector_size,
@@ -90,10 +109,13 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   if (survey.partitions.empty()) return out + finding_lines(findings, style);
   Layout drawn = survey.table.layout;
   if (survey.bare_volume) drawn.partitions = {survey.partitions[0].partition};
-  out += draw_map(map_cells(drawn, contents_of(survey)), style) + "\n" + survey_rows(survey, style);
-  const bool any_active = std::any_of(survey.partitions.begin(), survey.partitions.end(),
-                                      [](const auto& s) { return s.partition.active; });
-  if (any_active) out += "  * active\n";
+  const std::string map = draw_map(map_cells(drawn, contents_of(survey)), style);
+  out += map + (map.empty() ? "" : "\n") + survey_rows(survey, style);
+  std::string active;
+  for (const SurveyedPartition& s : survey.partitions) {
+    if (s.partition.active) active += (active.empty() ? "" : ", ") + part_name(s.partition.number);
+  }
+  if (!active.empty()) out += fmt::format("  active: {}\n", active);
   if (!findings.empty()) out += "\n" + finding_lines(findings, style);
   return out;
 }
@@ -108,15 +130,23 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
   const auto mendable = static_cast<std::uint64_t>(std::count_if(
       findings.begin(), findings.end(), [](const Finding& f) { return f.repairable; }));
   const std::vector<std::string> unseen = survey.not_looked_at();
-  std::string head = !findings.empty() ? plural(count(Severity::error), "error", "errors")
-                     : unseen.empty()  ? "sound"
-                                       : "no finding, but not all of it was looked at";
-  if (!findings.empty()) {
-    head += ", " + plural(count(Severity::warning), "warning", "warnings") + ", " +
-            plural(count(Severity::note), "note", "notes");
-  }
-  head = survey.device.path + ": " + head;
-  std::string out = coloured_verdict(head, colour_of(findings), style);
+  std::string head, rest;  // the gravest, and what else there is
+  const auto say = [&](Severity severity, const char* one, const char* many) {
+    if (count(severity) == 0) return;
+    if (head.empty()) {
+      head = plural(count(severity), one, many);
+    } else {
+      rest += ", " + plural(count(severity), one, many);
+    }
+  };
+  say(Severity::error, "error", "errors");
+  say(Severity::warning, "warning", "warnings");
+  say(Severity::note, "note", "notes");
+  if (findings.empty())
+    head = unseen.empty() ? "sound" : "no finding, but not all of it was looked at";
+  std::string out = verdict(survey.device.path,
+                            findings.empty() && !unseen.empty() ? Tone::caution : tone_of(findings),
+                            head, rest, style);
   const auto volumes = std::count_if(survey.partitions.begin(), survey.partitions.end(),
                                      [](const auto& s) { return s.volume.has_value(); });
   out += fmt::format("\n  table    {}\n  volumes  {}\n", table_words(survey.table.layout.kind),
@@ -148,8 +178,7 @@ std::string left_out_lines(const ManifestVolume& v, const TextStyle& style) {
         fmt::format("not recorded: {}{}: {}",
                     l.path.empty() ? "a part of the root folder" : printable(l.path),
                     l.record ? fmt::format(" (record {})", *l.record) : "", printable(l.reason)),
-        style.width, "       ", "         ",
-        [&](const std::string& s) { return paint(s, bad, style); });
+        style, "       ", "         ");
   }
   if (v.left_out.size() > most_named)
     out += fmt::format("       and {} more, in the manifest\n", v.left_out.size() - most_named);
@@ -165,7 +194,7 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
   return wrap(fmt::format("{} encrypted, recorded by what lies on the disk: {}{}",
                           plural(all.size(), "file is", "files are"), names,
                           all.size() > most_named ? ", …" : ""),
-              style.width, "       ", "         ");
+              style, "       ", "         ");
 }
 
 std::string unread_words(std::uint64_t places, std::uint64_t files) {
@@ -177,12 +206,15 @@ std::string unread_words(std::uint64_t places, std::uint64_t files) {
 }  // namespace
 
 std::string manifest_text(const Manifest& m, const TextStyle& style) {
-  std::string out = verdict(
-      fmt::format("{}: recorded {}, {}{}", m.device, files_and_ranges(m), format_bytes(m.bytes()),
-                  m.whole() ? ""
-                            : fmt::format("; {} could not be read: the manifest is partial",
-                                          unread_words(m.left_out(), m.unreadable_files()))),
-      m.whole(), style);
+  const std::string recorded =
+      fmt::format("recorded {}, {}", files_and_ranges(m), format_bytes(m.bytes()));
+  std::string out = m.whole()
+                        ? verdict(m.device, Tone::good, recorded, "", style)
+                        : verdict(m.device, Tone::plain, recorded,
+                                  fmt::format("; {} could not be read: the manifest is {}",
+                                              unread_words(m.left_out(), m.unreadable_files()),
+                                              toned(Tone::bad, "partial")),
+                                  style);
   out +=
       fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
   for (const ManifestVolume& v : m.volumes) {
@@ -194,8 +226,7 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
       for (const ByteRange& part : parts) {
         out += wrap(fmt::format("unreadable: {}, {} at offset {}", printable(v.tree.path(id)),
                                 plural(part.length, "byte", "bytes"), part.offset),
-                    style.width, "       ", "         ",
-                    [&](const std::string& s) { return paint(s, bad, style); });
+                    style, "       ", "         ");
       }
     }
     out += left_out_lines(v, style) + encrypted_lines(v, style);
@@ -203,13 +234,12 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
   for (const ManifestRange& r : m.ranges) {
     const bool nothing = r.unreadable.size() == 1 && r.unreadable[0].offset == 0 &&
                          r.unreadable[0].length == r.sectors * m.sector_size;
-    out += fmt::format("  {:<7}{}: {}{}\n", part_name(r.number), r.description,
-                       plural(r.sectors, "sector", "sectors"),
-                       nothing ? ", none of which could be read"
-                               : " recorded by one hash of the whole range");
+    out += fmt::format(
+        "  {:<7}{}: {}{}\n", part_name(r.number), r.description,
+        plural(r.sectors, "sector", "sectors"),
+        nothing ? ", none of which could be read" : " recorded by one hash of the whole range");
     const auto note = [&](const std::string& text) {
-      out += wrap(text, style.width, "       ", "         ",
-                  [&](const std::string& s) { return paint(s, bad, style); });
+      out += wrap(text, style, "       ", "         ");
     };
     if (!r.fault.empty()) note("its files are not recorded: " + printable(r.fault));
     for (const ByteRange& part : r.unreadable)
@@ -221,21 +251,22 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
 
 namespace {
 
-std::string comparison_verdict(const Comparison& c, const Manifest& after) {
+std::string comparison_verdict(const Comparison& c, const Manifest& after, const TextStyle& style) {
   const std::string files = files_and_ranges(after);
   if (!c.equal())
-    return fmt::format("{}: {} from what was recorded", after.device,
-                       plural(c.count, "difference", "differences"));
-  if (!c.partial()) return fmt::format("{}: nothing was lost: {} as recorded", after.device, files);
-  return fmt::format(
-      "{}: {} as recorded, as far as could be read; {} could not be", after.device, files,
-      unread_words(c.left_out, c.unreadable));
+    return verdict(after.device, Tone::bad, plural(c.count, "difference", "differences"),
+                   " from what was recorded", style);
+  if (!c.partial())
+    return verdict(after.device, Tone::good, "nothing was lost", ": " + files + " as recorded",
+                   style);
+  return verdict(after.device, Tone::plain, files + " as recorded, as far as could be read; ",
+                 toned(Tone::bad, unread_words(c.left_out, c.unreadable) + " could not be"), style);
 }
 
 }  // namespace
 
 std::string comparison_text(const Comparison& c, const Manifest& after, const TextStyle& style) {
-  std::string out = verdict(comparison_verdict(c, after), c.equal() && !c.partial(), style);
+  std::string out = comparison_verdict(c, after, style);
   out += fmt::format("\n  seal recorded  {}\n  seal now       {}{}\n", c.seal_before, c.seal_after,
                      c.seal_before == c.seal_after ? "  equal" : "  not equal");
   const std::string indent(17, ' ');
@@ -243,11 +274,11 @@ std::string comparison_text(const Comparison& c, const Manifest& after, const Te
                   (c.accessed ? "accessed times, " : "") +
                   "the attributes read-only, hidden, system and archive, labels" +
                   (c.chosen ? "; of the partitions that were recorded" : ""),
-              style.width, "  ", indent);
+              style, "  ", indent);
   out += wrap(std::string("not compared   ") +
                   (c.accessed ? "" : "accessed times, which reading changes; ") +
                   "owners, permissions and other attributes of NTFS; free space; tables",
-              style.width, "  ", indent);
+              style, "  ", indent);
   if (!c.equal()) out += "\n" + difference_lines(c, style);
   return out;
 }

@@ -5,6 +5,7 @@
 #include <sstream>
 
 #include <CLI/CLI.hpp>
+#include <fmt/format.h>
 
 #include <nuvrat/nuvrat.h>
 
@@ -118,6 +119,17 @@ CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::
   return verb;
 }
 
+std::string goal_help() {
+  std::string out = "Goals:";
+  for (const nuvrat::GoalWord& word : nuvrat::goal_words()) {
+    std::string states;
+    for (const std::string& state : word.states) states += (states.empty() ? "" : "|") + state;
+    out += fmt::format("\n  {:<28} {}", word.subject + "=" + (states.empty() ? "TEXT" : states),
+                       word.meaning);
+  }
+  return out;
+}
+
 }  // namespace
 
 namespace {
@@ -157,12 +169,14 @@ int run(int argc, char** argv) {
       ->add_option("GOAL", options.words,
                    "The state wanted, such as table=gpt; none: every goal that makes sense")
       ->type_name(" ");
+  assess->footer(goal_help());
   add_seed(*assess, options);
   auto* rewrite = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
   rewrite->add_option("GOAL", options.words, "The state wanted, such as table=gpt")
       ->required()
       ->type_name(" ");
   add_job_options(*rewrite, options);
+  rewrite->footer(goal_help());
   add_seed(*rewrite, options);
   auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
   verify->add_option("--against", options.against, "The manifest")->required()->type_name("FILE");
@@ -208,7 +222,7 @@ int run(int argc, char** argv) {
     if (options.json) {
       std::cout << nuvrat::error_json(e);
     } else {
-      std::cerr << nuvrat::error_text(e, {output_style().width, false});
+      std::cerr << shown(nuvrat::error_text(e, {output_style().width, false}));
     }
     return cli::status_of(e);
   } catch (const std::exception& e) {

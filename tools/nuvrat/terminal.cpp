@@ -4,6 +4,7 @@
 #include <atomic>
 #include <cerrno>
 #include <chrono>
+#include <clocale>
 #include <csignal>
 #include <cstdlib>
 #include <exception>
@@ -11,6 +12,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <langinfo.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
 
@@ -23,6 +25,13 @@ volatile std::sig_atomic_t stop_asked = 0;
 
 extern "C" void on_signal(int) {
   stop_asked = 1;
+}
+
+// One less than the terminal has, so that the line never breaks.
+std::size_t columns() {
+  winsize size{};
+  if (::ioctl(STDERR_FILENO, TIOCGWINSZ, &size) != 0 || size.ws_col < 2) return 79;
+  return std::min<std::size_t>(size.ws_col - 1u, 79);
 }
 
 double seconds_now() {
@@ -41,10 +50,20 @@ nuvrat::TextStyle output_style() {
     if (const int wanted = std::atoi(columns); wanted > 0)
       style.width = static_cast<unsigned>(wanted);
   }
-  style.width = std::clamp(style.width, 60u, 160u);
-  const char* no_color = std::getenv("NO_COLOR");
-  style.colour = terminal && (no_color == nullptr || *no_color == '\0');
+  style.width = std::clamp(style.width, 40u, 160u);
+  const auto setting = [](const char* name) {
+    const char* value = std::getenv(name);
+    return std::string(value == nullptr ? "" : value);
+  };
+  style.colour = terminal && setting("NO_COLOR").empty() && !setting("TERM").empty() &&
+                 setting("TERM") != "dumb";
   return style;
+}
+
+std::string shown(const std::string& text) {
+  static const bool utf8 = std::setlocale(LC_CTYPE, "") != nullptr &&
+                           std::string_view(::nl_langinfo(CODESET)) == "UTF-8";
+  return utf8 ? text : nuvrat::ascii_text(text);
 }
 
 bool has_person() {
@@ -165,15 +184,13 @@ void TerminalProgress::draw() {
     if (total_ > done_)
       rate += fmt::format(", {:.0f} s left", static_cast<double>(total_ - done_) / speed);
   }
-  std::cerr << '\r'
-            << nuvrat::fit(fmt::format("{} {:3.0f} %  {}  {}", cells, share * 100, name_, rate), 79,
-                           true)
-            << std::flush;
+  const std::string line = fmt::format("{} {:3.0f} %  {}  {}", cells, share * 100, name_, rate);
+  std::cerr << '\r' << shown(nuvrat::fit(line, columns(), true)) << std::flush;
   line_open_ = true;
 }
 
 void TerminalProgress::end_line() {
   if (!line_open_) return;
-  std::cerr << '\r' << std::string(79, ' ') << '\r' << std::flush;
+  std::cerr << '\r' << std::string(columns(), ' ') << '\r' << std::flush;
   line_open_ = false;
 }

@@ -9,6 +9,8 @@
 /// Width and colour for standard output: COLUMNS or the terminal's own width, colour only there and
 /// only without NO_COLOR.
 [[nodiscard]] nuvrat::TextStyle output_style();
+/// As the terminal can show it: plain ASCII where its character set is no UTF-8.
+[[nodiscard]] std::string shown(const std::string& text);
 
 /// True when a person can be asked.
 [[nodiscard]] bool has_person();

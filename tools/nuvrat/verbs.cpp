@@ -144,7 +144,7 @@ bool confirmed(const Options& options, const std::string& tag) {
 int survey(const Options& options) {
   const auto device = open(options, false);
   const Survey result = survey_disk(*device, read_options(options));
-  std::cout << (options.json ? survey_json(result) : survey_text(result, output_style()));
+  std::cout << (options.json ? survey_json(result) : shown(survey_text(result, output_style())));
   return has_errors(result.all_findings()) ? differs : done;
 }
 
@@ -162,7 +162,7 @@ int manifest(const Options& options) {
     }
     terminal.finish();
     std::ostream& words = options.output == "-" ? std::cerr : std::cout;
-    words << (options.json ? manifest_json(result) : manifest_text(result, output_style()));
+    words << (options.json ? manifest_json(result) : shown(manifest_text(result, output_style())));
     return result.whole() ? done : differs;
   });
 }
@@ -172,12 +172,13 @@ int assess(const Options& options) {
   Random random = random_of(options);
   if (options.words.empty()) {
     const std::vector<Assessment> all = assess_all(*device, read_options(options), random);
-    std::cout << (options.json ? goals_json(all) : goals_text(all, output_style()));
+    std::cout << (options.json ? goals_json(all) : shown(goals_text(all, output_style())));
     return done;
   }
   const Assessment result =
       nuvrat::assess(*device, goals_of(options), read_options(options), random);
-  std::cout << (options.json ? assessment_json(result) : assessment_text(result, output_style()));
+  std::cout << (options.json ? assessment_json(result)
+                             : shown(assessment_text(result, output_style())));
   return result.in_reach() ? done : refused;
 }
 
@@ -190,7 +191,8 @@ int show_job(const Options& options, const Assessment& assessment, const JobResu
   } else {
     terminal.finish();
     std::cout << '\n'
-              << job_text(assessment, result, output_style()) << "  case     " << folder << '\n';
+              << shown(job_text(assessment, result, output_style())) << "  case     " << folder
+              << '\n';
   }
   return result.sound() ? done : differs;
 }
@@ -220,10 +222,10 @@ int run_assessed(const Options& options, Device& device, const Assessment& asses
     if (!options.case_folder.empty())
       record_refusal(device, assessment, job_options(options, assessment));
     std::cout << (options.json ? refusal_json(assessment)
-                               : assessment_text(assessment, output_style()));
+                               : shown(assessment_text(assessment, output_style())));
     return refused;
   }
-  if (!options.json) std::cout << assessment_text(assessment, output_style()) << std::flush;
+  if (!options.json) std::cout << shown(assessment_text(assessment, output_style())) << std::flush;
   if (!confirmed(options, assessment.tag)) return not_confirmed();
   const JobOptions job = job_options(options, assessment);
   begin_job();
@@ -269,7 +271,7 @@ int check(const Options& options) {
   const auto device = open(options, false);
   Survey result = survey_disk(*device, read_options(options), true);
   if (!options.words.empty()) result.keep(partitions_of(options));
-  std::cout << (options.json ? check_json(result) : check_text(result, output_style()));
+  std::cout << (options.json ? check_json(result) : shown(check_text(result, output_style())));
   return result.all_findings().empty() && result.not_looked_at().empty() ? done : differs;
 }
 
@@ -284,7 +286,7 @@ int verify(const Options& options) {
     const Comparison result = compare(recorded, current, AccessTimes::left);
     terminal.finish();
     std::cout << (options.json ? comparison_json(result, current)
-                               : comparison_text(result, current, output_style()));
+                               : shown(comparison_text(result, current, output_style())));
     return result.equal() && !result.partial() ? done : differs;
   });
 }
@@ -311,7 +313,7 @@ int resume_disk(const Options& options) {
     return int{done};
   });
   const Survey result = survey_disk(device, read_options(options));
-  std::cout << (options.json ? survey_json(result) : survey_text(result, output_style()));
+  std::cout << (options.json ? survey_json(result) : shown(survey_text(result, output_style())));
   return has_errors(result.all_findings()) ? differs : done;
 }
 
@@ -338,7 +340,7 @@ OpenCase open_case(const Options& options) {
   out.stage = stage_of(out.file, out.disk.device());
   out.tag = out.file.tag_now(out.disk.device(), out.stage);
   if (!options.json)
-    std::cout << case_text(out.file, out.stage, out.tag, output_style()) << std::flush;
+    std::cout << shown(case_text(out.file, out.stage, out.tag, output_style())) << std::flush;
   return out;
 }
 
@@ -364,7 +366,7 @@ int revert(const Options& options) {
         revert_case(job.disk.device(), job.file, options.discard_later_changes, progress);
     terminal.finish();
     std::cout << (options.json ? revert_json(job.file, result)
-                               : "\n" + revert_text(job.file, result, output_style()));
+                               : "\n" + shown(revert_text(job.file, result, output_style())));
     return int{done};
   });
 }
@@ -390,7 +392,7 @@ int report(const Options& options) {
   } else {
     save_report(record, options.output);
     (options.output == "-" ? std::cerr : std::cout)
-        << report_text(record, options.output, output_style());
+        << shown(report_text(record, options.output, output_style()));
   }
   return done;
 }

@@ -9,8 +9,8 @@
 #include "report/lines.h"
 #include "report/page/html.h"
 #include "report/page/sections.h"
+#include "report/style.h"
 #include "report/words.h"
-#include "report/wrap.h"
 
 namespace nuvrat {
 namespace {
@@ -77,9 +77,9 @@ void save_report(const CaseRecord& record, const std::filesystem::path& path) {
 std::string report_text(const CaseRecord& record, const std::filesystem::path& path,
                         const TextStyle& style) {
   const Verdict v = verdict_of(record);
-  return verdict(fmt::format("{}: {}", record.job.folder.string(), v.headline), v.tone == "good",
-                 style) +
-         "\n" + wrap("page     " + path.string(), style.width, "  ", "           ");
+  return verdict(record.job.folder.string(), v.tone == "good" ? Tone::good : Tone::bad, v.headline,
+                 "", style) +
+         "\n" + wrap("page     " + path.string(), style, "  ", "           ");
 }
 
 }  // namespace nuvrat

@@ -1,0 +1,51 @@
+// Lines for terminals of any width, in colour and without, in UTF-8 and in ASCII.
+
+#include "report/style.h"
+
+#include <sstream>
+
+#include <doctest/doctest.h>
+
+#include <nuvrat/text.h>
+
+using namespace nuvrat;
+
+namespace {
+
+std::string without_colour(std::string text) {
+  for (std::size_t at = text.find('\x1b'); at != text.npos; at = text.find('\x1b'))
+    text.erase(at, text.find('m', at) + 1 - at);
+  return text;
+}
+
+}  // namespace
+
+TEST_CASE(
+    "style: a colour ends where its line ends, begins again in the next, and is all there is") {
+  const std::string text =
+      "disk.img: " + toned(Tone::good, "nothing was lost of all that there was to lose") +
+      ": 3 files";
+  for (unsigned width = 12; width < 90; ++width) {
+    CAPTURE(width);
+    const std::string plain = wrap(text, {width, false}, "  ", "    ");
+    const std::string coloured = wrap(text, {width, true}, "  ", "    ");
+    CHECK(plain.find_first_of("\x0E\x0F\x1b") == plain.npos);
+    CHECK(without_colour(coloured) == plain);
+    std::istringstream lines(coloured);
+    for (std::string line; std::getline(lines, line);) {
+      const std::string bare = without_colour(line);
+      // A word is never broken; a line of several words is never too wide.
+      const bool several = bare.find(' ', bare.find_first_not_of(' ')) != bare.npos;
+      if (several) CHECK(display_width(bare) <= width);
+      if (bare != line) CHECK(line.rfind("\x1b[0m") > line.rfind("\x1b[38"));
+    }
+  }
+}
+
+TEST_CASE("style: ASCII has as many columns as what it stands for") {
+  const std::string box = "┌p1─┬┄┄┐│…│═→×";
+  const std::string plain = ascii_text(box);
+  CHECK(plain == "+p1-+..+|~|=>x");
+  CHECK(plain.size() == display_width(box));
+  CHECK(ascii_text("gauge é 7") == "gauge ? 7");
+}
