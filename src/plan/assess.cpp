@@ -8,6 +8,7 @@
 #include <nuvrat/partition_type.h>
 
 #include "plan/plan.h"
+#include "steps/after.h"
 
 namespace nuvrat {
 namespace {
@@ -102,8 +103,8 @@ void fill_figures(const Device& device, const Survey& survey, Assessment& out) {
   }
 }
 
-void add_finding_obstacles(const Survey& survey, Assessment& out) {
-  for (const Finding& f : survey.all_findings()) {
+void add_finding_obstacles(const DiskState& state, Assessment& out) {
+  for (const Finding& f : state.findings) {
     if (f.severity != Severity::error) continue;
     Obstacle obstacle;
     obstacle.code = f.code;
@@ -128,37 +129,60 @@ std::uint64_t used_sectors(const Device& device, SectorRange range, std::uint64_
 
 namespace {
 
-// The survey is changed on the way: planners see the disk as the steps before theirs leave it.
-Assessment assess_surveyed(const Device& device, Survey survey, const std::vector<Goal>& goals,
-                           const ReadOptions& options, Random& random) {
-  Wishes wishes = sort_goals(goals, survey);
-  Assessment out = start_assessment(survey);
-  const Layout before = out.before;
-  out.goals = goals;
-  if (!wishes.volumes.empty()) {
-    plan_volumes(device, options, random, survey, wishes, out);
-    const bool only_volumes = !wishes.table && wishes.roles.empty() && wishes.active.empty() &&
-                              wishes.names.empty() && wishes.types.empty();
-    if (only_volumes || !out.in_reach()) {
-      for (const Partition& p : before.data_partitions())
-        out.numbers.push_back({p.number, p.number});
-      if (out.in_reach()) fill_figures(device, survey, out);
-      return out;
-    }
+// A partition whose volume becomes another kind gets the type that goes with it, unless told.
+Wishes with_types(Wishes wishes, const DiskState& before, const DiskState& after, Assessment& out) {
+  for (const SurveyedPartition& s : after.volumes) {
+    const Partition& p = s.partition;
+    const SurveyedPartition* was = before.at(p.start);
+    if (p.number == 0 || was == nullptr || was->signature.kind == s.signature.kind) continue;
+    const PartitionType type = matching_type(p, s.signature.kind);
+    if (type == p.type || !wishes.types.emplace(p.number, type).second) continue;
+    out.consents.push_back(
+        {"type",
+         fmt::format("the type of partition {} becomes {} ({}) instead of {} ({})", p.number,
+                     type_text(type), describe(type), type_text(p.type), describe(p.type))});
   }
-  const PlanInput input{device, survey, wishes, random};
-  const bool no_table = survey.bare_volume || before.kind == TableKind::none;
-  const bool only_table =
-      wishes.roles.empty() && wishes.active.empty() && wishes.names.empty() && wishes.types.empty();
+  return wishes;
+}
+
+void plan_table(const PlanInput& input, Assessment& out) {
+  const TableKind before = input.state.table.layout.kind;
+  const Wishes& wishes = input.wishes;
+  const bool no_table = input.state.bare_volume || before == TableKind::none;
   if (no_table ||
-      (wishes.table == TableKind::gpt && (only_table || before.kind == TableKind::mbr))) {
+      (wishes.table == TableKind::gpt && (wishes.only_table() || before == TableKind::mbr))) {
     plan_table_gpt(input, out);
-  } else if (wishes.table == TableKind::mbr || before.kind == TableKind::mbr) {
+  } else if (wishes.table == TableKind::mbr || before == TableKind::mbr) {
     plan_table_mbr(input, out);
   } else {
     plan_gpt_change(input, out);
   }
-  fill_figures(device, survey, out);
+}
+
+// Volumes first, then the table: each stage plans from the disk as the steps before leave it.
+Assessment assess_surveyed(const Device& device, const Survey& survey,
+                           const std::vector<Goal>& goals, const ReadOptions& options,
+                           Random& random) {
+  const DiskState before(survey);
+  const Wishes wishes = sort_goals(goals, before);
+  Assessment out = start_assessment(survey);
+  out.goals = goals;
+  DiskState state = before;
+  if (!wishes.volumes.empty()) add_finding_obstacles(before, out);
+  for (const auto& [number, kind] : wishes.volumes) {
+    const std::size_t planned = out.steps.size();
+    plan_volume_ntfs({device, state, wishes, random}, options, number, out);
+    for (std::size_t i = planned; i < out.steps.size(); ++i) state = after(out.steps[i], state);
+  }
+  const Wishes of_table = with_types(wishes, before, state, out);
+  const bool volumes_fine = out.in_reach();
+  if (volumes_fine && (wishes.volumes.empty() || of_table.any_of_table())) {
+    plan_table({device, state, of_table, random}, out);
+  } else {
+    for (const Partition& p : out.before.data_partitions())
+      out.numbers.push_back({p.number, p.number});
+  }
+  if (volumes_fine) fill_figures(device, survey, out);
   return out;
 }
 

@@ -10,18 +10,20 @@
 namespace nuvrat {
 
 void plan_gpt_change(const PlanInput& input, Assessment& out) {
-  add_finding_obstacles(input.survey, out);
-  Layout target = input.survey.table.layout;
+  add_finding_obstacles(input.state, out);
+  Layout target = input.state.table.layout;
   apply_small_wishes(input.wishes, target);
   for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
-  if (target == input.survey.table.layout) {
+  if (target == input.state.table.layout) {
     add_obstacle(out, "already", "the disk is in this state already", "Nothing needs to be done");
   }
-  if (!out.obstacles.empty()) return;
+  if (out.obstacles.empty()) add_table_steps(input, target, false, out);
+}
 
+void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessment& out) {
   const std::uint64_t array = gpt_array_sectors(target.sector_size);
-  SectorSet used = input.survey.table.owned;
-  used.add(input.survey.table.copies);
+  SectorSet used = input.state.table.owned;
+  used.add(input.state.table.copies);
   for (const Partition& p : target.partitions) used.add(p.range());
   const std::uint64_t first =
       target.partitions.empty() ? target.last_usable : target.partitions.front().start;

@@ -44,7 +44,7 @@ std::vector<std::uint64_t> second_copies(const Device& device, const Partition& 
 }  // namespace
 
 void follow_hidden_sectors(const PlanInput& in, const Layout& after, Assessment& out) {
-  for (const SurveyedPartition& s : in.survey.partitions) {
+  for (const SurveyedPartition& s : in.state.volumes) {
     const Partition& p = s.partition;
     const bool has_field = is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs;
     const auto now = std::find_if(

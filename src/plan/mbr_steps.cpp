@@ -20,16 +20,16 @@ constexpr std::uint64_t most_lba = 0xFFFFFFFF;
 class MbrSteps {
  public:
   MbrSteps(const PlanInput& in, const Layout& target, Assessment& out)
-      : in_(in), before_(in.survey.table.layout), target_(target), out_(out) {}
+      : in_(in), before_(in.state.table.layout), target_(target), out_(out) {}
 
-  void make(bool same_roles) {
+  void make(bool new_chain) {
     out_.after = target_;
-    if (same_roles) {
+    if (!new_chain && same_places()) {
       change_entries();
       return;
     }
-    SectorSet old = in_.survey.table.owned;
-    old.add(in_.survey.table.copies);
+    SectorSet old = in_.state.table.owned;
+    old.add(in_.state.table.copies);
     old.remove({0, 1});
     // Headers of a GPT last: as long as one stands, what is left of it can be found from the disk.
     const SectorSet headers = before_.kind == TableKind::gpt
@@ -49,7 +49,18 @@ class MbrSteps {
  private:
   void add_table_step(const Layout& target, std::vector<SectorRange> wipes) {
     out_.steps.push_back(
-        Step(target, {steps::TableMbr{std::move(wipes), in_.survey.table.sector0, new_chain_}}));
+        Step(target, {steps::TableMbr{std::move(wipes), in_.state.table.sector0, new_chain_}}));
+  }
+
+  // Every entry is where it was, about what it was about: only types and the active flag differ.
+  [[nodiscard]] bool same_places() const {
+    return before_.kind == TableKind::mbr &&
+           std::equal(before_.partitions.begin(), before_.partitions.end(),
+                      target_.partitions.begin(), target_.partitions.end(),
+                      [](const Partition& a, const Partition& b) {
+                        return a.number == b.number && a.role == b.role && a.start == b.start &&
+                               a.sectors == b.sectors && a.table_sector == b.table_sector;
+                      });
   }
 
   // Nobody's role changes: LBA 0 for the primaries, an EBR's one sector for each logical.
@@ -140,8 +151,8 @@ class MbrSteps {
 
 }  // namespace
 
-void add_mbr_steps(const PlanInput& input, const Layout& target, bool same_roles, Assessment& out) {
-  MbrSteps(input, target, out).make(same_roles);
+void add_mbr_steps(const PlanInput& input, const Layout& target, bool new_chain, Assessment& out) {
+  MbrSteps(input, target, out).make(new_chain);
 }
 
 }  // namespace nuvrat

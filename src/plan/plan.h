@@ -6,6 +6,8 @@
 
 #include <nuvrat/assessment.h>
 
+#include "disk/disk_state.h"
+
 namespace nuvrat {
 
 /// The goals by subject. Partition numbers are those of the disk as it is.
@@ -16,32 +18,46 @@ struct Wishes {
   std::map<unsigned, std::string> names;
   std::map<unsigned, VolumeKind> volumes;   ///< what volumes become; 0: the one without a table
   std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
+
+  /// Nothing but the kind of table is wished for, of the table.
+  [[nodiscard]] bool only_table() const {
+    return roles.empty() && active.empty() && names.empty() && types.empty();
+  }
+  [[nodiscard]] bool any_of_table() const { return table || !only_table(); }
 };
 
 /// Throws Error (words) for two goals that contradict each other, or a partition that isn't there.
-[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey);
+[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state);
 
+/// What a planner plans from. It adds to an assessment: steps, or obstacles; consents; numbers.
 struct PlanInput {
   const Device& device;
-  const Survey& survey;
+  const DiskState& state;
   const Wishes& wishes;
   Random& random;
 };
 
-/// Volumes become NTFS. The survey and the wishes are changed to what the tables' planners then
-/// meet: volumes of the new kind, types that match them.
-void plan_volumes(const Device& device, const ReadOptions& options, Random& random, Survey& survey,
-                  Wishes& wishes, Assessment& out);
+/// A FAT volume becomes NTFS.
+void plan_volume_ntfs(const PlanInput& input, const ReadOptions& options, unsigned number,
+                      Assessment& out);
+
+// Tables in two halves: the layout that is wanted, and the steps from the one that there is to it.
+
 /// An MBR becomes a GPT.
 void plan_table_gpt(const PlanInput& input, Assessment& out);
 /// A GPT becomes an MBR, or an MBR gets other roles or another active partition.
 /// `repair`: the same roles with a container and a chain made anew, whatever is wrong with the old.
 void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair = false);
-/// The steps from the table as it is to an MBR of this layout, and the layout that they end in: it
-/// may have its EBRs in better places. `same_roles`: only types and the active flag differ.
-void add_mbr_steps(const PlanInput& input, const Layout& target, bool same_roles, Assessment& out);
-/// Names and the legacy-bootable attribute inside a GPT.
+/// Names, types and the legacy-bootable attribute inside a GPT.
 void plan_gpt_change(const PlanInput& input, Assessment& out);
+
+/// The steps from the table as it is to this layout, and in `out.after` the layout that they end
+/// in: an MBR may have its EBRs in better places. Boot sectors of volumes follow. An obstacle where
+/// there is no room for what is written on the way. `new_chain`: EBRs are made anew whether or not
+/// a role changes.
+void add_table_steps(const PlanInput& input, const Layout& target, bool new_chain, Assessment& out);
+void add_mbr_steps(const PlanInput& input, const Layout& target, bool new_chain, Assessment& out);
+void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessment& out);
 
 /// Steps for the boot sectors of volumes that begin elsewhere, by their table, than they did.
 void follow_hidden_sectors(const PlanInput& input, const Layout& after, Assessment& out);
@@ -57,7 +73,7 @@ void plan_fat_mends(const Device& device, const Survey& survey, const ReadOption
 void fill_figures(const Device& device, const Survey& survey, Assessment& out);
 
 /// Obstacles that every change of a table has: errors among the findings.
-void add_finding_obstacles(const Survey& survey, Assessment& out);
+void add_finding_obstacles(const DiskState& state, Assessment& out);
 void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,
                   std::uint64_t missing = 0, unsigned partition = 0);
 

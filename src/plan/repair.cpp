@@ -35,7 +35,8 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
   if (chain) {
     Random random;
     const Wishes nothing;
-    plan_table_mbr({device, survey, nothing, random}, out, true);
+    const DiskState state(survey);
+    plan_table_mbr({device, state, nothing, random}, out, true);
     if (out.in_reach()) fill_figures(device, survey, out);
     return out;
   }

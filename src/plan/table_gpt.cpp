@@ -8,7 +8,6 @@
 #include <nuvrat/text.h>
 
 #include "plan/plan.h"
-#include "steps/kinds.h"
 
 namespace nuvrat {
 namespace {
@@ -18,23 +17,23 @@ class GptPlanner {
   GptPlanner(const PlanInput& input, Assessment& out)
       : in_(input),
         device_(input.device),
-        survey_(input.survey),
+        state_(input.state),
         wishes_(input.wishes),
         random_(input.random),
         out_(out) {}
 
   void plan() {
-    const Layout& before = survey_.table.layout;
-    if (survey_.bare_volume || before.kind == TableKind::none) {
+    const Layout& before = state_.table.layout;
+    if (state_.bare_volume || before.kind == TableKind::none) {
       obstacle("no-table",
-               survey_.bare_volume ? "the disk is one volume without a partition table"
-                                   : "there is no partition table that could become a GPT",
+               state_.bare_volume ? "the disk is one volume without a partition table"
+                                  : "there is no partition table that could become a GPT",
                "Name a disk with an MBR", 0);
     }
     if (before.kind == TableKind::gpt) {
       obstacle("gpt-already", "the disk has a GPT already", "Nothing needs to be done", 0);
     }
-    add_finding_obstacles(survey_, out_);
+    add_finding_obstacles(state_, out_);
     if (before.kind != TableKind::mbr) return;
     make_target();
     if (room_is_there()) {
@@ -44,7 +43,7 @@ class GptPlanner {
       add_consents();
     }
     if (!out_.obstacles.empty()) return;
-    make_step();
+    add_table_steps(in_, target_, false, out_);
   }
 
  private:
@@ -64,7 +63,7 @@ class GptPlanner {
   }
 
   void make_target() {
-    const Layout& before = survey_.table.layout;
+    const Layout& before = state_.table.layout;
     target_.kind = TableKind::gpt;
     target_.sector_size = before.sector_size;
     target_.disk_sectors = before.disk_sectors;
@@ -72,7 +71,7 @@ class GptPlanner {
     const std::uint64_t array = gpt_array_sectors(before.sector_size);
     target_.first_usable = 2 + array;
     target_.last_usable = before.disk_sectors > array + 2 ? before.disk_sectors - array - 2 : 0;
-    for (const SurveyedPartition& s : survey_.partitions) {
+    for (const SurveyedPartition& s : state_.volumes) {
       if (s.partition.role != Role::extended) target_.partitions.push_back(convert(s));
     }
     apply_small_wishes(wishes_, target_);
@@ -122,7 +121,7 @@ class GptPlanner {
                  "Delete partitions until there are 128 at most", 0, p.number);
       }
     }
-    for (const SurveyedPartition& s : survey_.partitions) {
+    for (const SurveyedPartition& s : state_.volumes) {
       if (class_of(s.partition.type) == TypeClass::managed) {
         obstacle(
             "managed",
@@ -158,7 +157,7 @@ class GptPlanner {
   // A chain may have a link where the GPT must go.
   void check_ebrs() {
     for (const SectorRange& area : gpt_areas()) {
-      const auto hit = survey_.table.owned.first_overlap(area);
+      const auto hit = state_.table.owned.first_overlap(area);
       if (!hit) continue;
       obstacle("ebr-in-the-way",
                fmt::format("the EBR at sector {} lies where the GPT must go ({})", hit->first,
@@ -194,7 +193,7 @@ class GptPlanner {
                        "the legacy-bootable attribute instead",
                        p.number)});
     }
-    for (const SurveyedPartition& s : survey_.partitions) {
+    for (const SurveyedPartition& s : state_.volumes) {
       if (s.partition.role == Role::extended) continue;
       const auto byte = std::get<std::uint8_t>(s.partition.type);
       if (!gpt_type_for(byte, s.signature.kind).carried) continue;
@@ -210,17 +209,9 @@ class GptPlanner {
          "system partition; legacy firmware finds no system on it"});
   }
 
-  void make_step() {
-    SectorSet links = survey_.table.owned;  // of an MBR: LBA 0 and every link of the chain
-    links.remove({0, 1});
-    out_.after = target_;
-    out_.steps.push_back(Step(target_, {steps::TableGpt{links.ranges(), survey_.table.sector0}}));
-    follow_hidden_sectors(in_, target_, out_);
-  }
-
   const PlanInput& in_;
   const Device& device_;
-  const Survey& survey_;
+  const DiskState& state_;
   const Wishes& wishes_;
   Random& random_;
   Assessment& out_;

@@ -19,10 +19,10 @@ constexpr std::uint64_t most = 0xFFFFFFFF;
 class MbrPlanner {
  public:
   MbrPlanner(const PlanInput& input, Assessment& out, bool repair)
-      : in_(input), before_(input.survey.table.layout), out_(out), repair_(repair) {}
+      : in_(input), before_(input.state.table.layout), out_(out), repair_(repair) {}
 
   void plan() {
-    if (!repair_) add_finding_obstacles(in_.survey, out_);
+    if (!repair_) add_finding_obstacles(in_.state, out_);
     if (!out_.obstacles.empty()) return;
     collect();
     check_numbers();
@@ -34,7 +34,7 @@ class MbrPlanner {
     }
     finish_target();
     add_consents();
-    if (out_.obstacles.empty()) add_mbr_steps(in_, target_, keeps_roles(), out_);
+    if (out_.obstacles.empty()) add_table_steps(in_, target_, !keeps_roles(), out_);
   }
 
  private:
@@ -61,8 +61,8 @@ class MbrPlanner {
       }
       request_.partitions.push_back(p);
     }
-    SectorSet used = in_.survey.table.owned;
-    used.add(in_.survey.table.copies);
+    SectorSet used = in_.state.table.owned;
+    used.add(in_.state.table.copies);
     for (const Partition& p : before_.data_partitions()) used.add(p.range());
     request_.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, most + 1)});
     request_.wanted = in_.wishes.roles;
@@ -240,10 +240,7 @@ class MbrPlanner {
 
   void to_mbr_type(Partition& p, unsigned old_number) {
     if (std::holds_alternative<std::uint8_t>(p.type)) return;
-    const auto* surveyed = in_.survey.find(old_number);
-    for (const SurveyedPartition& s : in_.survey.partitions) {
-      if (s.partition.start == p.start && s.partition.role != Role::extended) surveyed = &s;
-    }
+    const SurveyedPartition* surveyed = in_.state.at(p.start);
     const VolumeKind kind = surveyed == nullptr ? VolumeKind::unknown : surveyed->signature.kind;
     const MbrType type = mbr_type_for(p, kind);
     if (type.guessed) {

@@ -21,14 +21,15 @@ namespace {
 
 class NtfsPlanner {
  public:
-  NtfsPlanner(const Device& device, const ReadOptions& options, Random& random, Survey& survey,
-              Assessment& out)
-      : device_(device), options_(options), random_(random), survey_(survey), out_(out) {}
+  NtfsPlanner(const PlanInput& input, const ReadOptions& options, Assessment& out)
+      : device_(input.device),
+        options_(options),
+        random_(input.random),
+        state_(input.state),
+        out_(out) {}
 
-  void plan(unsigned number, Wishes& wishes) {
-    auto s =
-        std::find_if(survey_.partitions.begin(), survey_.partitions.end(),
-                     [number](const SurveyedPartition& p) { return p.partition.number == number; });
+  void plan(unsigned number) {
+    const SurveyedPartition* s = state_.find(number);
     const Partition& p = s->partition;
     name_ = number == 0 ? "the volume" : fmt::format("partition {}", number);
     number_ = number;
@@ -46,7 +47,7 @@ class NtfsPlanner {
                       fmt::format("{} is the EFI system partition: firmware reads only FAT", name_),
                       "Leave it as it is");
     }
-    if (has_errors(s->findings) || has_errors(survey_.table.findings)) return;  // said already
+    if (has_errors(s->findings) || has_errors(state_.table.findings)) return;  // said already
     VolumeChange change;
     change.place = p.range();
     change.serial = s->volume->serial_number | random_.next() << 32;
@@ -70,18 +71,7 @@ class NtfsPlanner {
     change.log_bytes = ntfs.log_bytes();
     change.writes = ntfs.needed_clusters() * ntfs.format().cluster_sectors +
                     steps::FatToNtfs::boot_area / ntfs.format().sector_bytes + 1;
-    out_.steps.push_back(Step(survey_.table.layout, {steps::FatToNtfs{std::move(change)}}));
-    s->signature = {VolumeKind::ntfs, "NTFS"};
-    s->volume->kind = VolumeKind::ntfs;
-    if (number != 0 && wishes.types.count(number) == 0) {
-      const PartitionType type = matching_type(p, VolumeKind::ntfs);
-      if (type != p.type) {
-        wishes.types.emplace(number, type);
-        consent("type",
-                fmt::format("the type of {} becomes {} ({}) instead of {} ({})", name_,
-                            type_text(type), describe(type), type_text(p.type), describe(p.type)));
-      }
-    }
+    out_.steps.push_back(Step(state_.table.layout, {steps::FatToNtfs{std::move(change)}}));
   }
 
  private:
@@ -125,7 +115,7 @@ class NtfsPlanner {
     if (!planned.plan().fits()) return;
     for (steps::FatMakeWay& work : made_way) {
       for (const steps::SectorMove& m : work.change.moves) planned.way_made += m.from.count;
-      out_.steps.push_back(Step(survey_.table.layout, {std::move(work)}));
+      out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
     }
     consent("made-way",
             fmt::format("{}: {} of files {} copied to free ones first, as a rewrite of the FAT "
@@ -257,7 +247,7 @@ class NtfsPlanner {
   const Device& device_;
   const ReadOptions& options_;
   Random& random_;
-  Survey& survey_;
+  const DiskState& state_;
   Assessment& out_;
   std::string name_;
   unsigned number_ = 0;
@@ -265,11 +255,9 @@ class NtfsPlanner {
 
 }  // namespace
 
-void plan_volumes(const Device& device, const ReadOptions& options, Random& random, Survey& survey,
-                  Wishes& wishes, Assessment& out) {
-  add_finding_obstacles(survey, out);
-  NtfsPlanner planner(device, options, random, survey, out);
-  for (const auto& [number, kind] : wishes.volumes) planner.plan(number, wishes);
+void plan_volume_ntfs(const PlanInput& input, const ReadOptions& options, unsigned number,
+                      Assessment& out) {
+  NtfsPlanner(input, options, out).plan(number);
 }
 
 }  // namespace nuvrat

@@ -38,8 +38,8 @@ void require_sense(const Wishes& w, const Layout& layout) {
 
 }  // namespace
 
-Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
-  const Layout& layout = survey.table.layout;
+Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
+  const Layout& layout = state.table.layout;
   Wishes out;
   for (const Goal& goal : goals) {
     if (goal.subject == "table") {
@@ -52,7 +52,7 @@ Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
       continue;
     }
     if (goal.subject == "volume") {
-      if (!survey.bare_volume) {
+      if (!state.bare_volume) {
         throw Error(ErrorCode::words, "the disk is not one volume without a partition table", {},
                     "Name the partition: p1=ntfs");
       }
@@ -74,7 +74,7 @@ Wishes sort_goals(const std::vector<Goal>& goals, const Survey& survey) {
     } else if (goal.subject.substr(dot + 1) == "active") {
       put(out.active, number, goal.state == "yes", goal);
     } else if (goal.subject.substr(dot + 1) == "type") {
-      const VolumeKind volume = survey.find(number)->signature.kind;
+      const VolumeKind volume = state.find(number)->signature.kind;
       put(out.types, number, matching_type(*p, volume), goal);
     } else {
       put(out.names, number, goal.state, goal);

@@ -4,6 +4,7 @@
 #include <nuvrat/table.h>
 #include <nuvrat/volume.h>
 
+#include "steps/after.h"
 #include "steps/kinds.h"
 
 namespace nuvrat {
@@ -59,6 +60,12 @@ OwnedSectors owned_for(const Step& step) {
     for (const SectorRange& r : reader->owned().ranges()) out.add({place.first + r.first, r.count});
     return out;
   };
+}
+
+DiskState after(const Step& step, DiskState state) {
+  state.set_layout(step.target());
+  if (step.volume() != nullptr) state.set_kind(step.volume()->place.first, step.volume()->to);
+  return state;
 }
 
 namespace {
