@@ -1,0 +1,139 @@
+#include "volume/kinds.h"
+
+#include <algorithm>
+#include <array>
+#include <string_view>
+
+#include "fat/boot.h"
+#include "fat/check.h"
+#include "fat/read.h"
+#include "ntfs/check.h"
+#include "ntfs/read.h"
+
+namespace nuvrat {
+namespace {
+
+struct Mark {
+  std::size_t offset;
+  std::string_view bytes;
+  VolumeKind kind;
+  const char* description;
+};
+
+constexpr std::size_t looked_at = 69632;  // 68 KiB: the last mark ends before
+
+constexpr std::array marks = {
+    Mark{3, "NTFS    ", VolumeKind::ntfs, "NTFS"},
+    Mark{3, "EXFAT   ", VolumeKind::exfat, "exFAT"},
+    Mark{3, "-FVE-FS-", VolumeKind::other, "encrypted volume (FVE)"},
+    Mark{4086, "SWAPSPACE2", VolumeKind::swap, "Linux swap"},
+    Mark{1080, "\x53\xEF", VolumeKind::linux_data, "Linux ext file system"},
+    Mark{0, "XFSB", VolumeKind::linux_data, "XFS"},
+    Mark{65600, "_BHRfS_M", VolumeKind::linux_data, "Btrfs"},
+    Mark{0, "LUKS\xBA\xBE", VolumeKind::linux_data, "encrypted volume (LUKS)"},
+    Mark{536, "LVM2 001", VolumeKind::linux_data, "LVM member"},
+    Mark{4096, "\xFC\x4E\x2B\xA9", VolumeKind::linux_data, "RAID member"},
+    Mark{0, "\xFC\x4E\x2B\xA9", VolumeKind::linux_data, "RAID member"},
+    Mark{1024, "H+", VolumeKind::other, "HFS+"},
+    Mark{32, "NXSB", VolumeKind::other, "APFS"},
+    Mark{32769, "CD001", VolumeKind::other, "ISO 9660"},
+};
+
+}  // namespace
+
+VolumeSignature recognise_volume(const Device& device) {
+  const std::uint64_t sectors =
+      std::min<std::uint64_t>(device.sectors(), looked_at / device.sector_size());
+  if (sectors == 0) return {};
+  const Bytes bytes = device.read(0, sectors);
+  for (const Mark& mark : marks) {
+    if (mark.offset + mark.bytes.size() > bytes.size()) continue;
+    const std::string_view there(reinterpret_cast<const char*>(bytes.data()) + mark.offset,
+                                 mark.bytes.size());
+    if (there == mark.bytes) return {mark.kind, mark.description};
+  }
+  if (looks_like_fat(bytes)) {
+    std::string fault;
+    const auto geometry = parse_fat_boot(bytes, fault);
+    return {geometry->kind, title_of(geometry->kind)};
+  }
+  return {VolumeKind::unknown, all_zero(bytes) ? "empty" : "unknown contents"};
+}
+
+namespace {
+
+constexpr std::size_t hidden_at = 28;  // 32 bits
+
+std::uint64_t little(ByteView bytes, std::size_t at, std::size_t length) {
+  std::uint64_t out = 0;
+  for (std::size_t i = length; i > 0; --i) out = out << 8 | bytes[at + i - 1];
+  return out;
+}
+
+std::vector<std::uint64_t> no_copies(ByteView /*boot*/, std::uint64_t /*sectors*/) {
+  return {};
+}
+std::vector<std::uint64_t> fat32_copies(ByteView boot, std::uint64_t /*sectors*/) {
+  return {little(boot, 50, 2)};
+}
+// The partition's last sector, or the first one after the volume.
+std::vector<std::uint64_t> ntfs_copies(ByteView boot, std::uint64_t sectors) {
+  std::vector<std::uint64_t> out{sectors - 1};
+  if (const std::uint64_t total = little(boot, 40, 8); total < sectors - 1) out.push_back(total);
+  return out;
+}
+
+Findings check_any_fat(const Device& device, const ReadOptions& options) {
+  return check_fat(device, options);
+}
+Findings check_any_ntfs(const Device& device, const ReadOptions& /*options*/) {
+  return check_ntfs(device);
+}
+
+const std::array rows = {
+    VolumeRow{VolumeKind::fat12, open_fat, check_any_fat, no_copies},
+    VolumeRow{VolumeKind::fat16, open_fat, check_any_fat, no_copies},
+    VolumeRow{VolumeKind::fat32, open_fat, check_any_fat, fat32_copies},
+    VolumeRow{VolumeKind::ntfs, open_ntfs, check_any_ntfs, ntfs_copies},
+};
+
+}  // namespace
+
+const VolumeRow* row_of(VolumeKind kind) {
+  const auto it = std::find_if(rows.begin(), rows.end(),
+                               [kind](const VolumeRow& row) { return row.kind == kind; });
+  return it == rows.end() ? nullptr : &*it;
+}
+
+Findings check_volume(const Device& device, const ReadOptions& options) {
+  const VolumeRow* row = row_of(recognise_volume(device).kind);
+  return row == nullptr ? Findings{} : row->check(device, options);
+}
+
+std::unique_ptr<VolumeReader> open_volume(const Device& device, const ReadOptions& options) {
+  const VolumeRow* row = row_of(recognise_volume(device).kind);
+  return row == nullptr ? nullptr : row->open(device, options);
+}
+
+std::uint64_t hidden_sectors_of(ByteView boot) {
+  return little(boot, hidden_at, 4);
+}
+
+void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors) {
+  for (unsigned i = 0; i < 4; ++i)
+    boot[hidden_at + i] = static_cast<std::uint8_t>(sectors >> 8 * i);
+}
+
+std::vector<std::uint64_t> equal_boot_copies(const Device& volume, VolumeKind kind, ByteView boot) {
+  std::vector<std::uint64_t> out;
+  const VolumeRow* row = row_of(kind);
+  if (row == nullptr) return out;
+  for (const std::uint64_t at : row->boot_copies(boot, volume.sectors())) {
+    if (at == 0 || at >= volume.sectors()) continue;
+    const Bytes there = volume.read(at);
+    if (std::equal(there.begin(), there.end(), boot.begin(), boot.end())) out.push_back(at);
+  }
+  return out;
+}
+
+}  // namespace nuvrat

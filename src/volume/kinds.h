@@ -1,0 +1,29 @@
+#pragma once
+// What differs from one kind of volume to the other, one row a kind.
+
+#include <vector>
+
+#include <nuvrat/volume.h>
+
+namespace nuvrat {
+
+struct VolumeRow {
+  VolumeKind kind;
+  std::unique_ptr<VolumeReader> (*open)(const Device& device, const ReadOptions& options);
+  Findings (*check)(const Device& device, const ReadOptions& options);
+  /// Where second copies of the boot sector may be, in sectors from the volume's first.
+  std::vector<std::uint64_t> (*boot_copies)(ByteView boot, std::uint64_t sectors);
+};
+/// Null for a kind that Nuvrat doesn't read.
+[[nodiscard]] const VolumeRow* row_of(VolumeKind kind);
+
+// The one field of a boot sector that says where the volume begins. FAT and NTFS have it in the
+// same place.
+
+[[nodiscard]] std::uint64_t hidden_sectors_of(ByteView boot);
+void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors);
+/// Copies that are equal to the first one, in sectors from the volume's first.
+[[nodiscard]] std::vector<std::uint64_t> equal_boot_copies(const Device& volume, VolumeKind kind,
+                                                           ByteView boot);
+
+}  // namespace nuvrat
