@@ -41,7 +41,7 @@ void must_refuse(const support::Folder& folder, const std::string& code,
   CHECK(support::fingerprint(file) == before);
   const auto text = support::tool("assess " + more + file.string() + " table=gpt");
   CHECK(text.status == 3);
-  CHECK(text.out.find("what would lift it") != std::string::npos);
+  CHECK(text.out.find("what would remove it") != std::string::npos);
 }
 
 void edit(const std::filesystem::path& file, const std::function<void(Device&)>& change) {

@@ -47,10 +47,12 @@ SectorRange Device::whole_physical(SectorRange range) const {
 void Device::check_range(std::uint64_t lba, std::size_t size, bool writing) const {
   const std::uint64_t count = size / sector_size_;
   if (size % sector_size_ == 0 && lba <= sectors_ && count <= sectors_ - lba) return;
-  throw Error(writing ? ErrorCode::device_write : ErrorCode::device_read,
-              fmt::format("{} bytes at sector {} leave the disk, which has {} sectors of {} bytes",
-                          size, lba, sectors_, sector_size_),
-              {identity_.path, lba, {}, {}});
+  throw Error(
+      writing ? ErrorCode::device_write : ErrorCode::device_read,
+      fmt::format(
+          "{} bytes at sector {} go beyond the end of the disk, which has {} sectors of {} bytes",
+          size, lba, sectors_, sector_size_),
+      {identity_.path, lba, {}, {}});
 }
 
 void Device::read(std::uint64_t lba, ByteSpan out) const {

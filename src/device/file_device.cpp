@@ -153,7 +153,7 @@ void FileDevice::do_reserve(SectorRange range) {
               "them: " +
                   std::string(std::strerror(errno)),
               {identity().path, range.first, {}, {}},
-              "Nothing was written. Make room where the image lies");
+              "Nothing was written. Make room where the image is");
 }
 
 bool FileDevice::reread_table() {

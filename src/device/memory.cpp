@@ -84,7 +84,7 @@ Window::Window(const Device& parent, SectorRange range)
       parent_(parent),
       range_(range) {
   if (range.end() > parent.sectors()) {
-    throw Error(ErrorCode::damaged, range.text() + " leave the disk",
+    throw Error(ErrorCode::damaged, range.text() + " go beyond the end of the disk",
                 {parent.identity().path, range.first, {}, {}});
   }
 }

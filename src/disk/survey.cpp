@@ -21,7 +21,7 @@ void note_room_behind(const Device& window, const VolumeInfo& volume, const Part
       {"volume.shorter",
        Severity::note,
        {part_name(p.number), p.start + volume.sectors, {}, {}},
-       fmt::format("the volume ends {} before its {}: {} sectors behind it are not used",
+       fmt::format("the volume ends {} before its {}: {} sectors after it are not used",
                    format_bytes((window.sectors() - volume.sectors) * window.sector_size()),
                    p.number == 0 ? "disk" : "partition", window.sectors() - volume.sectors),
        false});
@@ -87,7 +87,7 @@ void check_sector_size(const Device& device, Survey& survey) {
           {"disk.sector-size",
            Severity::error,
            {{}, 8, {}, {}},
-           "the header of a GPT lies at byte 4096; open the image with --sector-size 4096",
+           "the header of a GPT is at byte 4096; open the image with --sector-size 4096",
            false});
       return;
     }

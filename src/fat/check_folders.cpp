@@ -235,7 +235,7 @@ class FolderWalk {
                fmt::format("another folder begins at cluster {} as well", cluster));
     } else if (const std::size_t units = folder.path_units + 1 + s_.nodes[node].name.size();
                units > FileTree::most_path_units) {
-      s_.error("fat.path-too-long", folder.node, "folders inside it lie too deep for any system");
+      s_.error("fat.path-too-long", folder.node, "folders inside it are too deep for any system");
     } else {
       const bool below_root = folder.node == 0;
       open.push_back({node, cluster, below_root ? 0 : folder.cluster, units});
@@ -261,7 +261,7 @@ class FolderWalk {
     const bool alias_twice = lower(alias) != lower(name) && !names.insert(lower(alias)).second;
     if (twice || alias_twice)
       s_.error("fat.name-twice", node,
-               fmt::format("'{}' stands in its folder twice", to_utf8(twice ? name : alias)));
+               fmt::format("'{}' is in its folder twice", to_utf8(twice ? name : alias)));
   }
 
   static std::u16string lower(std::u16string_view text) { return fold_case(text); }

@@ -52,7 +52,7 @@ class FatReader final : public VolumeReader {
   }
 
   void read_contents(FileTree::Id /*id*/, const std::function<void(ByteView)>& /*sink*/) override {
-    throw Error(ErrorCode::words, "on FAT all contents lie in extents");
+    throw Error(ErrorCode::words, "on FAT all contents are in extents");
   }
 
   [[nodiscard]] SectorSet owned() override {
@@ -256,8 +256,8 @@ class FatReader final : public VolumeReader {
       } else if (const std::size_t units = folder.path_units + 1 + item.name.size();
                  units > FileTree::most_path_units) {
         add_finding("fat.path-too-long", Severity::error, {}, item.index, folder.id,
-                    "folders inside it lie too deep for any system");
-        leave_out({tree_.path(folder.id), item.index, "folders inside it lie too deep"});
+                    "folders inside it are too deep for any system");
+        leave_out({tree_.path(folder.id), item.index, "folders inside it are too deep"});
       } else {
         open.push_back({id, item.cluster, units});
       }

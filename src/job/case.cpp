@@ -71,7 +71,7 @@ namespace {
 void require_own(const std::filesystem::path& folder) {
   struct stat info {};
   if (::lstat(folder.c_str(), &info) != 0 || info.st_uid == ::geteuid()) return;
-  throw Error(ErrorCode::refused, "the case folder is somebody else's",
+  throw Error(ErrorCode::refused, "the case folder belongs to another user",
               {{}, {}, {}, folder.string()}, "A case holds the owner's data: name a new folder");
 }
 
@@ -82,7 +82,7 @@ void require_medium(const std::filesystem::path& folder) {
   const auto kind = static_cast<std::uint64_t>(info.f_type) & 0xFFFFFFFF;
   if (kind != tmpfs && kind != ramfs) return;
   throw Error(ErrorCode::refused,
-              "the case folder lies in memory: with the power the way back would be gone",
+              "the case folder is in memory: without power the way back is gone",
               {{}, {}, {}, folder.string()}, "Name a folder on a disk, or say --case-in-memory");
 }
 
@@ -105,7 +105,7 @@ Case Case::create(const std::filesystem::path& folder, const Device& device, boo
                 "A case holds one job: name a new folder");
   }
   if (lies_on(folder, device)) {
-    throw Error(ErrorCode::refused, "the case folder lies on the disk that is to be rewritten",
+    throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
                 {{}, {}, {}, folder.string()}, "Name a folder on another disk");
   }
   require_own(folder);

@@ -32,7 +32,7 @@ class Case {
   /// One line of log.jsonl: time, event, and whatever else there is to say. A log that can't be
   /// written is no reason to leave a disk half way: nothing is thrown.
   void log(const std::string& event, const std::string& detail = "") const noexcept;
-  /// The same for what ended a job: what and where, and what would lift it.
+  /// The same for what ended a job: what and where, and what would remove it.
   void log(const std::string& event, const Error& error) const noexcept;
   /// A file of the case, whole under its name or not there at all.
   void put(const char* name, const std::string& contents) const;

@@ -100,7 +100,7 @@ void require_no_foreign(const Journal& journal, const Device& device, const Layo
                 "Nothing was written. To put the old contents back over them, 'nuvrat revert' with "
                 "--discard-later-changes");
   if (strange.foreign.empty()) return;
-  throw refused("somebody has written to the disk since: " + names(strange.foreign),
+  throw refused("the disk has been written to since: " + names(strange.foreign),
                 "Nothing was written. To put the old contents back over these changes, "
                 "'nuvrat revert' with --discard-later-changes");
 }
@@ -364,7 +364,7 @@ RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later
                     "Nothing was written. If another case made it so, revert that one");
     if (!result.already || stage != CaseStage::reverted) {
       if (const std::string newer = newer_case(job); !newer.empty() && !job.copy)
-        throw refused(fmt::format("a newer case of this disk stands: {}", newer),
+        throw refused(fmt::format("there is a newer case of this disk: {}", newer),
                       fmt::format("Nothing was written. Revert {} first", newer));
       put_back(device, job, journal, stage, discard_later_changes, folder, progress);
       result.sectors = journal.bytes_to_put_back() / device.sector_size();

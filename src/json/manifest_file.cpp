@@ -121,7 +121,7 @@ class Loader {
            Digest::from_hex(line.at("digest").get<std::string>()), ranges_from(line),
            line.value("holds_nothing", false), line.value("fault", "")});
     } else if (line.contains("left_out") && !line.contains("seal")) {
-      if (out_.volumes.empty()) throw Error(ErrorCode::file, "a place stands before any volume");
+      if (out_.volumes.empty()) throw Error(ErrorCode::file, "a place comes before any volume");
       LeftOut l{line.at("left_out"), {}, line.at("reason")};
       if (line.contains("record")) l.record = line.at("record").get<std::uint64_t>();
       out_.volumes.back().left_out.push_back(std::move(l));
@@ -164,14 +164,14 @@ class Loader {
   }
 
   void node(const json& line) {
-    if (out_.volumes.empty()) throw Error(ErrorCode::file, "a file stands before any volume");
+    if (out_.volumes.empty()) throw Error(ErrorCode::file, "a file comes before any volume");
     ManifestVolume& v = out_.volumes.back();
     const std::u16string path = get_path(line);
     const std::size_t slash = path.rfind(u'/');
     const std::u16string above = slash == std::u16string::npos ? u"" : path.substr(0, slash);
     const auto folder = folders_.find(above);
     if (folder == folders_.end()) {
-      throw Error(ErrorCode::file, fmt::format("'{}' stands before its folder", to_utf8(path)));
+      throw Error(ErrorCode::file, fmt::format("'{}' comes before its folder", to_utf8(path)));
     }
     FileTree::Info info;
     info.directory = line.value("directory", false);

@@ -88,7 +88,7 @@ class FolderCheck {
       node.descended = false;
       if ((entry.flags.value() & entry_last) != 0) {
         if (node.at + length != node.end)
-          error("ntfs.index-entry", "bytes in use stand behind a node's last entry");
+          error("ntfs.index-entry", "bytes are in use after a node's last entry");
         open.pop_back();
         continue;
       }
@@ -154,9 +154,9 @@ class FolderCheck {
     if (any_) {
       const auto order = state_.upcase.compare(last_, name);
       if (std::is_gt(order))
-        error("ntfs.index-order", fmt::format("'{}' stands before '{}'", text(last_), text(name)));
+        error("ntfs.index-order", fmt::format("'{}' comes before '{}'", text(last_), text(name)));
       if (std::is_eq(order) && (head.name_space != name_posix || last_ == name))
-        error("ntfs.name-twice", fmt::format("'{}' stands there twice", text(name)));
+        error("ntfs.name-twice", fmt::format("'{}' is there twice", text(name)));
     }
     any_ = true;
     if (name.find(u'/') != name.npos || name.find(u'\0') != name.npos || name.empty())
@@ -244,8 +244,7 @@ void compare_names(CheckState& state) {
   auto b = theirs.begin();
   while (a != mine.end() || b != theirs.end()) {
     if (b == theirs.end() || (a != mine.end() && *a < *b)) {
-      state.error("ntfs.name-unlisted", a->record,
-                  "a name of the file stands in no folder's index");
+      state.error("ntfs.name-unlisted", a->record, "a name of the file is in no folder's index");
       ++a;
     } else if (a == mine.end() || *b < *a) {
       state.error("ntfs.name-unknown", b->record,
@@ -295,7 +294,7 @@ void check_reach(CheckState& state) {
       units[*w] = above;
       if (found && above > FileTree::most_path_units)
         state.error("ntfs.path-too-long", folders[*w].record,
-                    "the folder lies too deep for any system to name it");
+                    "the folder is too deep for any system to name it");
     }
   }
 }

@@ -126,8 +126,8 @@ class RecordCheck {
     std::pair<std::uint32_t, std::u16string> here{type, name};
     if (here < before)
       error("ntfs.attribute-order",
-            fmt::format("the attribute of type {:X} at byte {} stands behind one of type {:X}",
-                        type, at, before.first));
+            fmt::format("the attribute of type {:X} at byte {} comes after one of type {:X}", type,
+                        at, before.first));
     before = std::move(here);
   }
 
@@ -244,7 +244,7 @@ class RecordCheck {
             fmt::format("{} of the file's names have short ones", short_in.size() + both));
     if (!short_in.empty() &&
         std::find(long_in.begin(), long_in.end(), short_in.front()) == long_in.end())
-      error("ntfs.short-names", "a short name stands without its long one");
+      error("ntfs.short-names", "a short name is there without its long one");
   }
 
   // Every segment that the list names exists, and every one that exists is named.

@@ -32,11 +32,10 @@ void check_blind_records(CheckState& state) {
     Bytes own;
     const bool known = volume.read_record(i, own) == RecordState::sound;
     if (!known || (unprotect(there) && there == own)) continue;
-    state.error(
-        "ntfs.mft-start", i,
-        "the record isn't where readers look for it before they know where $MFT lies: right "
-        "behind the ones before it",
-        g.mft_lcn);
+    state.error("ntfs.mft-start", i,
+                "the record isn't where readers look for it before they know where $MFT is: right "
+                "after the ones before it",
+                g.mft_lcn);
     return;
   }
 }
@@ -47,7 +46,7 @@ void check_mft_runs(CheckState& state, const Runs& runs) {
   const std::uint64_t start = runs.empty() ? 0 : runs.front().count * g.cluster_bytes();
   if (start < std::min(customary_start, state.volume.records()) * g.record_bytes)
     state.finding("ntfs.mft-start", Severity::warning, record_mft,
-                  fmt::format("only the first {} of $MFT lie in one piece; {} should",
+                  fmt::format("only the first {} of $MFT are in one piece; {} should be",
                               format_bytes(start), format_bytes(customary_start * g.record_bytes)),
                   g.mft_lcn);
   std::uint64_t at = 0;
@@ -55,7 +54,7 @@ void check_mft_runs(CheckState& state, const Runs& runs) {
     at += runs[i].count * g.cluster_bytes();
     if (at % g.record_bytes == 0) continue;
     state.finding("ntfs.mft-split", Severity::warning, at / g.record_bytes,
-                  "the record lies in two runs of $MFT: some readers take it for torn");
+                  "the record is in two runs of $MFT: some readers take it for torn");
   }
 }
 
@@ -71,7 +70,7 @@ void check_mft_list(CheckState& state, const AttributeView& list) {
     if (e.type.value() != at_data || e.name_length != 0 || record == record_mft) continue;
     if ((record + 1) * g.record_bytes <= e.lowest_vcn.value() * g.cluster_bytes()) continue;
     state.error("ntfs.mft-extension", record,
-                fmt::format("it says where $MFT goes on from cluster {}, and lies behind that",
+                fmt::format("it says where $MFT goes on from cluster {}, and is itself after that",
                             e.lowest_vcn.value()));
   }
 }

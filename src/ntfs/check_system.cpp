@@ -27,7 +27,7 @@ void check_mirror(CheckState& state) {
   const std::uint64_t held = data->runs.empty() ? 0 : data->runs.front().count;
   if (held * state.volume.geometry().cluster_bytes() < 4 * record)
     state.error("ntfs.mirror", record_mirror,
-                "$MFTMirr lies in pieces: readers know no more than where it begins");
+                "$MFTMirr is in pieces: readers know only where it begins");
   for (std::uint64_t i = 0; i < 4; ++i) {
     Bytes copy(record);
     state.volume.read(*data, i * record, copy);

@@ -226,7 +226,7 @@ class NtfsReader final : public VolumeReader {
     if (a.initialised < a.size) valid_[number] = a.initialised;
     f.extents_at = static_cast<std::uint32_t>(extents_.size());
     if (a.runs.size() >= FileTree::none - extents_.size())
-      throw Error(ErrorCode::damaged, "the files lie in more pieces than can be held");
+      throw Error(ErrorCode::damaged, "the files are in more pieces than can be held");
     const std::uint64_t spc = volume_.cluster_sectors();
     // Runs behind the end hold nothing.
     std::uint64_t sectors = div_up(f.size, volume_.geometry().cluster_bytes()) * spc;
@@ -279,11 +279,11 @@ class NtfsReader final : public VolumeReader {
           if (!seen.insert(record).second) {
             add_finding("ntfs.folder-twice", Severity::error, record, id,
                         "the folder has two names");
-            leave_out({tree_.path(id), record, "the folder's contents stand under its other name"});
+            leave_out({tree_.path(id), record, "the folder's contents are under its other name"});
           } else if (units > FileTree::most_path_units) {
             add_finding("ntfs.path-too-long", Severity::error, record, folder.id,
-                        "folders inside it lie too deep for any system");
-            leave_out({tree_.path(folder.id), record, "folders inside it lie too deep"});
+                        "folders inside it are too deep for any system");
+            leave_out({tree_.path(folder.id), record, "folders inside it are too deep"});
           } else {
             open.push_back({id, record, units});
           }
@@ -325,7 +325,7 @@ class NtfsReader final : public VolumeReader {
     record_of_.push_back(static_cast<std::uint32_t>(record));
     if ((f->attributes & attr_encrypted_file) != 0) {
       add_finding("ntfs.encrypted", Severity::note, record, id,
-                  "the file is encrypted: its hash is that of what lies on the disk");
+                  "the file is encrypted: its hash is that of what is on the disk");
     }
     if (!f->directory) {
       tree_.set_stored(id, f->stored);

@@ -101,7 +101,7 @@ NtfsVolume::NtfsVolume(const Device& device) : device_(device), geometry_(geomet
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr || data->resident || data->runs.empty() ||
       data->runs.front().lcn != geometry_.mft_lcn) {
-    throw Error(ErrorCode::damaged, "the first record of $MFT doesn't say where $MFT lies",
+    throw Error(ErrorCode::damaged, "the first record of $MFT doesn't say where $MFT is",
                 {{}, geometry_.mft_lcn * cluster_sectors(), 0, {}});
   }
   mft_ = RunMap(data->runs);

@@ -45,7 +45,7 @@ void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessme
         out, "no-room-aside",
         fmt::format("a second array of {} sectors is needed for a moment, in front of the first "
                     "partition ({} "
-                    "free) or behind the last one ({} free): {} missing",
+                    "free) or after the last one ({} free): {} missing",
                     array, front_room, back_room, plural(missing, "sector is", "sectors are")),
         fmt::format("Make the last partition {} shorter",
                     plural(array - back_room, "sector", "sectors")),

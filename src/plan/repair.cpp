@@ -58,7 +58,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     if (p.start >= target.first_usable && p.range().last() <= target.last_usable && p.number <= 128)
       continue;
     add_obstacle(out, "gpt-room",
-                 "partition " + std::to_string(p.number) + " lies where a copy of the GPT must go",
+                 "partition " + std::to_string(p.number) + " is where a copy of the GPT must go",
                  "Move or shorten it first", 0, p.number);
   }
   if (!out.obstacles.empty()) return out;

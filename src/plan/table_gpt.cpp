@@ -108,7 +108,7 @@ class GptPlanner {
         obstacle(
             "back-room",
             fmt::format("partition {} ends at sector {}; the backup GPT needs sectors {} to {}, so "
-                        "{} missing behind it",
+                        "{} missing after it",
                         p.number, p.range().end() - 1, target_.last_usable + 1,
                         device_.sectors() - 1, plural(missing, "sector is", "sectors are")),
             fmt::format("Make it {} shorter, or continue on an image that is {} longer",
@@ -126,7 +126,7 @@ class GptPlanner {
         obstacle(
             "managed",
             fmt::format("partition {} belongs to a dynamic disk, which keeps a database of its own "
-                        "about where everything lies",
+                        "about where everything is",
                         s.partition.number),
             "Turn the disk back into a basic one with the system that manages it", 0,
             s.partition.number);
@@ -150,7 +150,7 @@ class GptPlanner {
                        holds(4096 / size, 0, md) || holds(md_at / size, 0, md);
     if (!found) return;
     obstacle("raid-member",
-             "the disk as a whole is a member of a RAID, whose metadata lies where the GPT must go",
+             "the disk as a whole is a member of a RAID, whose metadata is where the GPT must go",
              "Take the disk out of the RAID with the system that manages it", 0);
   }
 
@@ -160,7 +160,7 @@ class GptPlanner {
       const auto hit = state_.table.owned.first_overlap(area);
       if (!hit) continue;
       obstacle("ebr-in-the-way",
-               fmt::format("the EBR at sector {} lies where the GPT must go ({})", hit->first,
+               fmt::format("the EBR at sector {} is where the GPT must go ({})", hit->first,
                            area.text()),
                "Make the logical partitions primary first, or move the first of them", hit->count);
     }
@@ -182,7 +182,7 @@ class GptPlanner {
     if (const std::uint64_t used = used_sectors(device_, areas[1]); used > 0) {
       out_.consents.push_back(
           {"data-at-end",
-           fmt::format("{} behind the last partition hold data; {} will be overwritten",
+           fmt::format("{} after the last partition hold data; {} will be overwritten",
                        plural(used, "sector", "sectors"), areas[1].text())});
     }
     for (const Partition& p : target_.partitions) {

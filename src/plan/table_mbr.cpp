@@ -55,7 +55,7 @@ class MbrPlanner {
             out_, "managed",
             fmt::format(
                 "partition {} belongs to a dynamic disk, which keeps a database of its own about "
-                "where everything lies",
+                "where everything is",
                 p.number),
             "Turn the disk back into a basic one with the system that manages it", 0, p.number);
       }
@@ -135,7 +135,7 @@ class MbrPlanner {
     const Shortage missing = first < n ? shortage(request_, first, last) : Shortage{};
     if (!between.empty()) {
       o.text = fmt::format(
-          "the extended partition is one range from partition {} to {}, and primary {} would lie "
+          "the extended partition is one range from partition {} to {}, and primary {} would be "
           "inside "
           "it",
           request_.partitions[first].number, request_.partitions[last].number, between);

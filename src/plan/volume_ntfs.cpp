@@ -158,7 +158,7 @@ class NtfsPlanner {
       return obstacle(
           "room-in-pieces",
           fmt::format("{}: {} are free, but in pieces so small that what NTFS holds in one piece "
-                      "({}) finds no room, and what lies between them can't be moved",
+                      "({}) finds no room, and what is between them can't be moved",
                       name_, format_bytes(plan.free_clusters() * cluster), format_bytes(whole)),
           fmt::format("Delete or move away files until {} are free in one piece",
                       format_bytes(whole)),
@@ -211,7 +211,7 @@ class NtfsPlanner {
                                      name_, f->text));
     }
     if (find_code(s.findings, "fat.chain-long") != nullptr) {
-      consent("surplus", fmt::format("{}: clusters behind the end of files that have more of them "
+      consent("surplus", fmt::format("{}: clusters after the end of files that have more of them "
                                      "than they need become free space",
                                      name_));
     }

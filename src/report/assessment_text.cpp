@@ -17,10 +17,10 @@ namespace nuvrat {
 namespace {
 
 std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
-  std::string out = fmt::format("\n  What stands in the way:\n");
+  std::string out = fmt::format("\n  What is in the way:\n");
   for (const Obstacle& o : a.obstacles) {
     out += wrap(toned(Tone::bad, o.code) + ": " + printable(o.text), style, "  - ", "    ");
-    if (!o.remedy.empty()) out += wrap("what would lift it: " + o.remedy, style, "    ", "    ");
+    if (!o.remedy.empty()) out += wrap("what would remove it: " + o.remedy, style, "    ", "    ");
   }
   return out;
 }

@@ -191,7 +191,7 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
   std::string names;
   for (std::size_t i = 0; i < std::min(all.size(), most_named); ++i)
     names += (i == 0 ? "" : ", ") + printable(v.tree.path(all[i]));
-  return wrap(fmt::format("{} encrypted, recorded by what lies on the disk: {}{}",
+  return wrap(fmt::format("{} encrypted, recorded by what is on the disk: {}{}",
                           plural(all.size(), "file is", "files are"), names,
                           all.size() > most_named ? ", …" : ""),
               style, "       ", "         ");

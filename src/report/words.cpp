@@ -37,7 +37,8 @@ std::string in_words(const Goal& goal) {
   };
   const std::string part = goal.subject.substr(0, goal.subject.find('.'));
   if (goal.subject == "table")
-    return fmt::format("the partition table is to be a {}", upper(goal.state));
+    return fmt::format("the partition table is to be {} {}", goal.state == "mbr" ? "an" : "a",
+                       upper(goal.state));
   if (goal.subject == "volume") return fmt::format("the volume is to be {}", upper(goal.state));
   if (goal.subject == part) {
     return goal.state == "logical" || goal.state == "primary"

@@ -75,7 +75,7 @@ class ToNtfs final : public Rewrite {
   // copied.
   [[nodiscard]] Exemptions exemptions(Phase phase) const override {
     if (phase != Phase::settle) return {};
-    return {{{tidied()}, "the rest of $Boot holds what FAT had there: nobody reads it"},
+    return {{{tidied()}, "the rest of $Boot holds what FAT had there: no system reads it"},
             {{{change_.place.last(), 1}},
              "the second boot sector is a copy, and what a file had there was copied"}};
   }

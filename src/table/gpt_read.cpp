@@ -37,7 +37,7 @@ std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::s
   std::fill(checked.begin() + 16, checked.begin() + 20, std::uint8_t{0});
   if (crc32(checked) != h.header_crc32.value()) return bad("its checksum is wrong");
   if (h.my_lba.value() != lba) {
-    return bad(fmt::format("it says that it lies at sector {}", h.my_lba.value()));
+    return bad(fmt::format("it says that it is at sector {}", h.my_lba.value()));
   }
   const std::uint64_t entry_size = h.size_of_partition_entry.value();
   const std::uint64_t count = h.number_of_partition_entries.value();
@@ -49,7 +49,7 @@ std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::s
                 div_up<std::uint64_t>(count * entry_size, device.sector_size())};
   if (copy.array.first < 2 || copy.array.first >= device.sectors() ||
       copy.array.count > device.sectors() - copy.array.first) {
-    return bad(fmt::format("its entries would lie from sector {} on", copy.array.first));
+    return bad(fmt::format("its entries would begin at sector {}", copy.array.first));
   }
   // The first copy of a disk that ends early says true where its partitions are.
   const bool beyond = h.last_usable_lba.value() >= device.sectors() && lba != 1;
@@ -106,7 +106,7 @@ void check_entries(const Layout& layout, FindingList& findings, std::uint64_t ar
                    fmt::format("entry {} ends before it begins", p.number));
     } else if (p.start < layout.first_usable || p.range().last() > layout.last_usable) {
       findings.add("gpt.entry-outside", Severity::error, p.start,
-                   fmt::format("partition {} ({}) leaves the usable sectors {} to {}", p.number,
+                   fmt::format("partition {} ({}) is outside the usable sectors {} to {}", p.number,
                                p.range().text(), layout.first_usable, layout.last_usable));
     }
     if (!seen.insert(p.unique_id).second) {
@@ -130,11 +130,11 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
   if (what.empty()) return;
   if (a.array.first != 2 && b.array.first + b.array.count == b.lba) {
     // The one moment when copies differ in good order: the live array stands aside.
-    findings.add(
-        "gpt.change-unfinished", Severity::warning, 1,
-        "a change inside the GPT was cut off: the new table counts, its entries lie aside and "
-        "the backup is still the old one; 'nuvrat resume' puts them in their places",
-        true);
+    findings.add("gpt.change-unfinished", Severity::warning, 1,
+                 "a change inside the GPT was cut off: the new table counts, its entries are in a "
+                 "second array and "
+                 "the backup is still the old one; 'nuvrat resume' puts them in their places",
+                 true);
   } else {
     findings.add(
         "gpt.copies-differ", Severity::error, b.lba,
@@ -149,7 +149,7 @@ void check_rest(const Device& device, const GptCopy& copy, FindingList& findings
   const Bytes sector = device.read(copy.lba);
   if (!all_zero(ByteView(sector).subspan(copy.header.header_size.value()))) {
     findings.add("gpt.header-rest", Severity::note, copy.lba,
-                 fmt::format("sector {} is not zero behind the GPT header", copy.lba));
+                 fmt::format("sector {} is not zero after the GPT header", copy.lba));
   }
 }
 
@@ -226,7 +226,7 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
   if (copies.backup->lba != device.sectors() - 1) {
     findings.add(
         "gpt.backup-not-last", Severity::warning, copies.backup->lba,
-        fmt::format("the backup GPT lies at sector {}, not in the disk's last sector {}: the "
+        fmt::format("the backup GPT is at sector {}, not in the disk's last sector {}: the "
                     "disk has grown",
                     copies.backup->lba, device.sectors() - 1),
         true);

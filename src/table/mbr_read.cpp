@@ -93,7 +93,7 @@ class MbrReader {
       if (lba >= device_.sectors()) {
         findings_.add(
             "ebr.outside", Severity::error, lba,
-            fmt::format("the chain of logical partitions leads to sector {}, behind the end "
+            fmt::format("the chain of logical partitions leads to sector {}, beyond the end "
                         "of the disk",
                         lba));
         return;
@@ -176,7 +176,7 @@ class MbrReader {
     p.table_sector = lba;
     if (p.start < extended.start || p.range().end() > extended.range().end()) {
       findings_.add("ebr.partition-outside", Severity::error, lba,
-                    fmt::format("logical partition {} ({}) leaves the extended partition ({})",
+                    fmt::format("logical partition {} ({}) goes beyond the extended partition ({})",
                                 p.number, p.range().text(), extended.range().text()),
                     p.range().end() <= device_.sectors());
     }
@@ -202,7 +202,7 @@ class MbrReader {
       const Partition* extended = layout.extended();
       if (p.role == Role::primary && extended != nullptr && p.range().overlaps(extended->range())) {
         findings_.add("mbr.overlap", Severity::error, p.start,
-                      fmt::format("partition {} lies inside the extended partition, which is {}",
+                      fmt::format("partition {} is inside the extended partition, which is {}",
                                   p.number, extended->range().text()));
       }
     }

@@ -4,6 +4,8 @@
 
 #include <fmt/format.h>
 
+#include <nuvrat/text.h>
+
 #include "base/record.h"
 
 namespace nuvrat {
@@ -71,7 +73,7 @@ void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading)
     if (gpt.any_signature && !reading.settle_unfinished) {
       findings.add(
           "mbr.gpt-remains", Severity::error, gpt.primary ? 1 : device.sectors() - 1,
-          "the MBR names partitions, and a GPT header stands on the disk as well; a person "
+          "the MBR names partitions, and there is a GPT header on the disk as well; a person "
           "must decide which one counts");
     }
     read_mbr(device, mbr, reading);
@@ -89,9 +91,9 @@ void check_ranges(const Layout& layout, const char* prefix, Findings& out) {
     if (end > layout.disk_sectors) {
       findings.add(
           fmt::format("{}.outside", prefix), Severity::error, p.start,
-          fmt::format("partition {} ends at sector {}, but the disk's last sector is {}: {} "
-                      "sectors are missing",
-                      p.number, end - 1, layout.disk_sectors - 1, end - layout.disk_sectors));
+          fmt::format("partition {} ends {} beyond the end of the disk, whose last sector is {}",
+                      p.number, plural(end - layout.disk_sectors, "sector", "sectors"),
+                      layout.disk_sectors - 1));
     }
     if (widest != nullptr && widest->range().end() > p.start) {
       findings.add(fmt::format("{}.overlap", prefix), Severity::error, p.start,

@@ -75,7 +75,7 @@ std::u16string_view FileTree::NamePool::at(std::uint32_t place, std::size_t leng
 
 void FileTree::set_extents(Id id, std::span<const SectorRange> extents) {
   if (extents.size() >= none - extents_.size())
-    throw Error(ErrorCode::damaged, "the files lie in more pieces than can be held");
+    throw Error(ErrorCode::damaged, "the files are in more pieces than can be held");
   nodes_[id].first = static_cast<std::uint32_t>(extents_.size());
   nodes_[id].second = static_cast<std::uint32_t>(extents.size());
   extents_.insert(extents_.end(), extents.begin(), extents.end());
@@ -83,7 +83,7 @@ void FileTree::set_extents(Id id, std::span<const SectorRange> extents) {
 
 void FileTree::adopt_extents(std::vector<SectorRange> extents) {
   if (extents.size() >= none)
-    throw Error(ErrorCode::damaged, "the files lie in more pieces than can be held");
+    throw Error(ErrorCode::damaged, "the files are in more pieces than can be held");
   extents_ = std::move(extents);
 }
 

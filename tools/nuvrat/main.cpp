@@ -191,7 +191,7 @@ int run(int argc, char** argv) {
       ->check(CLI::IsMember({512u, 4096u}));
   auto* revert = add_case_verb(app, "revert", "Put the disk back as it was before a case", options);
   revert->add_flag("--discard-later-changes", options.discard_later_changes,
-                   "Go back although somebody has written to the disk since");
+                   "Go back although the disk has been written to since");
 
   auto* report =
       app.add_subcommand("report", "The page that goes to the owner with the disk, from a case");
@@ -228,7 +228,7 @@ int run(int argc, char** argv) {
   } catch (const std::exception& e) {
     std::cerr
         << "stopped, the machine failed: " << e.what()
-        << "\n  what to do: if a case was begun, 'nuvrat resume' on it says where it stands\n";
+        << "\n  what to do: if a case was begun, 'nuvrat resume' on it says where the job is\n";
     return job_begun() ? cli::cut_off : cli::device_failed;
   }
 }

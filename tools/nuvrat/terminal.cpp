@@ -86,7 +86,7 @@ std::atomic<bool> begun{false};
 [[noreturn]] void end_without_memory() {
   constexpr std::string_view text =
       "stopped, the machine failed, most likely for want of memory\n"
-      "  what to do: if a case was begun, 'nuvrat resume' on it says where it stands\n";
+      "  what to do: if a case was begun, 'nuvrat resume' on it says where the job is\n";
   (void)!::write(2, text.data(), text.size());
   ::_exit(begun ? 5 : 4);
 }

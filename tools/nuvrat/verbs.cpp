@@ -133,7 +133,8 @@ bool confirmed(const Options& options, const std::string& tag) {
                 "Nothing was written. Look at the disk again with 'nuvrat survey'");
   }
   if (!has_person()) {
-    throw Error(ErrorCode::refused, "nobody is here to confirm, and no --confirm was given", {},
+    throw Error(ErrorCode::refused, "there is no terminal to ask on, and no --confirm was given",
+                {},
                 fmt::format("Nothing was written. If this is the disk, pass --confirm {}", tag));
   }
   return ask("\nType the tag of the disk to go ahead, anything else to leave it as it is: ") == tag;

@@ -146,7 +146,7 @@ std::string changes_section(const CaseRecord& r) {
   };
   out.add("Partition table", table(a.before), table(a.after), table(a.before) != table(a.after));
   if (!a.before.partitions.empty()) {
-    add_property(out, a, "Where partitions lie", [](const Partition& p, const Layout&) {
+    add_property(out, a, "Where partitions are", [](const Partition& p, const Layout&) {
       return fmt::format("{} + {}", p.start, p.sectors);
     });
     add_property(out, a, "Numbers",

@@ -70,10 +70,10 @@ Verdict verdict_of(const CaseRecord& r) {
                       plural(r.findings_after.size(), "finding", "findings"))};
     case Outcome::out_of_reach:
       return {"warn", "!", "Not done: this disk, as it is, does not allow it",
-              "Nothing was written. Below stands what is in the way, and what would lift it."};
+              "Nothing was written. What is in the way, and what would remove it, is below."};
     case Outcome::stopped:
       return {"warn", "!", "Not done: the disk is as it was",
-              "The job ended before the change took effect. Below stands why."};
+              "The job ended before the change took effect. The reason is below."};
     case Outcome::cut_off:
       return {
           "bad", "!", "Cut off on the way",
@@ -89,7 +89,7 @@ Verdict verdict_of(const CaseRecord& r) {
       return {"bad", "!", "Cut off before the change: the disk is the old one",
               "It can be used as before. " + commands};
     case Outcome::new_disk:
-      return {"bad", "!", "Cut off behind a change: the disk is whole, the job is not finished",
+      return {"bad", "!", "Cut off after a change: the disk is whole, the job is not finished",
               progress_words(r) + " " + commands};
     case Outcome::reverting:
       return {"bad", "!", "The way back was cut off",
@@ -136,7 +136,7 @@ std::string stands_section(const CaseRecord& r) {
   if (r.finished() || r.outcome == Outcome::reverted) return "";
   const CaseEvent* end = last_end(r);
   if (end == nullptr) {
-    return section("why", "Where it stands",
+    return section("why", "Where the job is",
                    paragraph("The log ends without a reason, as after a power cut. " +
                              esc(progress_words(r))));
   }

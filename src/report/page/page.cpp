@@ -65,7 +65,7 @@ std::string report_html(const CaseRecord& r) {
   out += "<p class=\"divide\">What follows is for whoever wants to check it.</p>\n";
   out += proof_section(r) + sectors_section(r) + layout_section(r) + log_section(r);
   return out +
-         "</main>\n<footer><p>Made from the case folder alone. The hashes of every file stand in "
+         "</main>\n<footer><p>Made from the case folder alone. The hashes of every file are in "
          "<code>before.manifest</code> and <code>after.manifest</code> there.</p></footer>\n"
          "</body>\n</html>\n";
 }

@@ -221,7 +221,7 @@ std::string sectors_section(const CaseRecord& r) {
   for (const WrittenRange& w : r.written) all.add(w.range);
   std::string lead = fmt::format(
       "<p>{} sectors in {} ranges{}. Prepared sectors were free; the switch is the one sector that "
-      "makes the change count; settling tidies up behind it.</p>\n",
+      "makes the change count; settling tidies up after it.</p>\n",
       claim("sectors-written", all.count()), claim("ranges-written", r.written.size()),
       r.finished() ? "" : " were written, or may have been");
   HtmlTable table{"Every range written, in order, and why",
