@@ -123,6 +123,26 @@ TEST_CASE("device: holes are skipped, data never") {
   CHECK(window.next_data(0) == 1000);
 }
 
+TEST_CASE("device: a copy is equal, whatever was on the target") {
+  Random random(2);
+  for (int round = 0; round < 50; ++round) {
+    MemoryDevice from(3000 + random.below(3000), 512);
+    MemoryDevice to(from.sectors(), 512);
+    for (MemoryDevice* device : {&from, &to}) {
+      for (int i = 0; i < 12; ++i) {
+        Bytes some(512 * (1 + random.below(8)));
+        if (random.below(4) != 0) random.fill(some);
+        device->write(random.below(device->sectors() - 8), some);
+      }
+    }
+    copy_device(from, to);
+    CHECK(to.same_as(from));
+  }
+  MemoryDevice small(10, 512), large(11, 512), coarse(10, 4096);
+  CHECK(code_of([&] { copy_device(small, large); }) == ErrorCode::refused);
+  CHECK(code_of([&] { copy_device(small, coarse); }) == ErrorCode::refused);
+}
+
 TEST_CASE("device: sets of sectors") {
   SectorSet set{{10, 5}, {15, 5}, {30, 1}};
   CHECK(set.ranges() == std::vector<SectorRange>{{10, 10}, {30, 1}});

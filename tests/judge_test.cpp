@@ -233,10 +233,8 @@ TEST_CASE("judge: the kernel's NTFS driver reads the volumes that were hard to m
   // What no FAT volume ever had: the kernel unpacks what the reader unpacks.
   support::NtfsBytes rare;
   const auto wanted = support::make_rare_contents(rare);
-  const std::string name = jury.add(rare.disk->sectors(), 512, [&rare](Device& image) {
-    for (std::uint64_t lba = 0; lba < image.sectors(); lba += 1000)
-      image.write(lba, rare.disk->read(lba, 1000));
-  });
+  const std::string name = jury.add(rare.disk->sectors(), 512,
+                                    [&rare](Device& image) { copy_device(*rare.disk, image); });
   jury.look();
   for (const std::string& disk : disks) jury.must_equal(disk);
   for (const char* file : {"UNITS.BIN", "A.BIN"}) {
@@ -290,9 +288,8 @@ TEST_CASE("judge: the kernel mounts every one of 60 aged volumes with small clus
   const Findings findings = check_volume(*old, support::utc());
   CHECK(find_code(findings, "ntfs.mft-start") != nullptr);
   CHECK(find_code(findings, "ntfs.mft-split") != nullptr);
-  const std::string refused = jury.add(old->sectors(), 512, [&old](Device& image) {
-    for (std::uint64_t lba = 0; lba < image.sectors(); ++lba) image.write(lba, old->read(lba));
-  });
+  const std::string refused =
+      jury.add(old->sectors(), 512, [&old](Device& image) { copy_device(*old, image); });
   jury.look();
   for (const std::string& name : disks) jury.must_equal(name);
   const auto& files = jury.seen().files;

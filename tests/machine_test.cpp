@@ -192,9 +192,7 @@ struct Machine {
   [[nodiscard]] std::unique_ptr<MemoryDevice> now() const {
     const auto device = open_device(image, {false, scenario.sector_size});
     auto out = support::disk(scenario.sectors, scenario.sector_size);
-    for (std::uint64_t lba = device->next_data(0); lba < device->sectors();
-         lba = device->next_data(lba + 1))
-      out->write(lba, device->read(lba));
+    copy_device(*device, *out);
     return out;
   }
 

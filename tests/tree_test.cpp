@@ -3,11 +3,13 @@
 
 #include <fmt/format.h>
 
+#include "ntfs_bytes.h"
 #include "orrelune.h"
 #include "support.h"
 
 using namespace nuvrat;
 using support::code_of;
+using support::NtfsBytes;
 
 namespace {
 
@@ -53,6 +55,28 @@ TEST_CASE("manifest: saved and loaded it is the same") {
   CHECK(compare(taken, loaded).equal());
   save_manifest(loaded, folder / "again");
   CHECK(slurp(folder / "m") == slurp(folder / "again"));
+}
+
+TEST_CASE("files: read by their paths they are what the manifest recorded, on FAT and NTFS") {
+  const NtfsBytes ntfs;
+  const auto fat = station();
+  for (Device* disk : {static_cast<Device*>(fat.get()), static_cast<Device*>(ntfs.disk.get())}) {
+    const Manifest m = manifest_of(*disk);
+    const auto reader = open_volume(*disk, support::utc());
+    const ManifestVolume& v = m.volumes.at(0);
+    for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+      CHECK(v.tree.find(v.tree.path(id)) == id);
+      if (v.tree.is_directory(id)) continue;
+      Sha256 hash;
+      read_file(*reader, v.tree.path(id), [&hash](ByteView piece) { hash.add(piece); });
+      CHECK(hash.finish() == v.digests[id]);
+    }
+    CHECK(v.tree.find("") == FileTree::root);
+    CHECK(v.tree.find("no such file") == FileTree::none);
+    const auto nothing = [](ByteView) {};
+    CHECK(code_of([&] { read_file(*reader, "no such file", nothing); }) == ErrorCode::words);
+    CHECK(code_of([&] { read_file(*reader, "", nothing); }) == ErrorCode::words);
+  }
 }
 
 TEST_CASE("manifest: any change of a line is noticed, with its number") {

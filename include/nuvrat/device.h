@@ -137,6 +137,11 @@ class MemoryDevice final : public Device {
   std::map<std::uint64_t, std::shared_ptr<Bytes>> chunks_;
 };
 
+/// Copies every sector; holes of a sparse image are not read, and not written to a device that
+/// holds zeros there. Throws Error (refused) when sector size or number differ; errors as read and
+/// write.
+void copy_device(const Device& from, Device& to);
+
 /// A range of another device to be read as a device of its own; LBA 0 is the range's first sector.
 /// A write is an Error (device_write). The parent must outlive it.
 class Window : public Device {

@@ -85,6 +85,11 @@ class VolumeReader {
   std::vector<LeftOut> left_out_;
 };
 
+/// Gives a file's contents by its path ("TIDES/MAY.CSV"), in order and in pieces. Throws Error:
+/// words (no such file), damaged, device_read.
+void read_file(VolumeReader& reader, std::string_view path,
+               const std::function<void(ByteView)>& sink);
+
 /// What a device (usually a Window onto a partition) seems to hold, from its first sectors alone.
 struct VolumeSignature {
   VolumeKind kind = VolumeKind::unknown;

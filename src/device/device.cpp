@@ -90,6 +90,28 @@ void Device::write(std::uint64_t lba, ByteView data) {
   do_write(whole.first, all);
 }
 
+void copy_device(const Device& from, Device& to) {
+  if (from.sector_size() != to.sector_size() || from.sectors() != to.sectors())
+    throw Error(ErrorCode::refused, "a device is copied to one of its own size and sector size",
+                {to.identity().path, {}, {}, {}});
+  const std::uint64_t most = (1u << 20) / from.sector_size();
+  const auto zero_there = [&to](std::uint64_t lba, std::uint64_t count) {
+    return to.next_data(lba) >= lba + count;
+  };
+  for (std::uint64_t lba = 0; lba < from.sectors();) {
+    const std::uint64_t data = from.next_data(lba);
+    const std::uint64_t end = data > lba ? data : lba + std::min(most, from.sectors() - lba);
+    const std::uint64_t count = std::min(most, end - lba);
+    if (data == lba) {
+      const Bytes bytes = from.read(lba, count);
+      if (!all_zero(bytes) || !zero_there(lba, count)) to.write(lba, bytes);
+    } else if (!zero_there(lba, count)) {
+      to.write(lba, Bytes(count * from.sector_size()));
+    }
+    lba += count;
+  }
+}
+
 void Device::reserve(const SectorSet& sectors) {
   for (const SectorRange& range : sectors.ranges()) do_reserve(whole_physical(range));
 }

@@ -8,6 +8,7 @@
 
 #include "base/memory.h"
 #include "tree/hash_workers.h"
+#include "tree/pieces.h"
 
 namespace nuvrat {
 namespace {
@@ -71,29 +72,14 @@ class ContentHasher {
       workers_.end(id);
       return;
     }
-    std::uint64_t left = tree.valid_bytes(id);
-    const std::uint64_t unwritten = tree.bytes(id) - left;
-    std::uint64_t offset = 0;
-    for (const SectorRange& extent : tree.extents(id)) {
-      for (std::uint64_t at = 0; at < extent.count && left > 0;) {
-        const std::uint64_t size = device_.sector_size();
-        const std::uint64_t sectors =
-            std::min({extent.count - at, piece_bytes / size, div_up(left, size)});
-        const ByteSpan piece = ByteSpan(buffer_).first(sectors * size);
-        if (extent.first >= FileTree::hole) {
-          std::fill(piece.begin(), piece.end(), std::uint8_t{0});
-        } else {
-          read_piece(device_, extent.first + at, piece, offset, unreadable);
-        }
-        const std::uint64_t n = std::min<std::uint64_t>(left, piece.size());
-        add(piece.first(n));
-        at += sectors;
-        offset += n;
-        left -= n;
-      }
-    }
-    if (left > 0) note_unreadable(unreadable, offset, left);  // a chain shorter than the size says
-    add_zeros(unwritten);
+    const std::uint64_t missing = each_piece(
+        tree, id, device_.sector_size(), buffer_,
+        [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
+          read_piece(device_, lba, piece, offset, unreadable);
+        },
+        [&](ByteView piece) { add(piece); });
+    // A chain shorter than the size says.
+    if (missing > 0) note_unreadable(unreadable, tree.valid_bytes(id) - missing, missing);
     workers_.end(id);
   }
 
@@ -102,15 +88,6 @@ class ContentHasher {
     workers_.add(bytes);
     progress_.advance(bytes.size());
     stop_if_cancelled(progress_);
-  }
-
-  void add_zeros(std::uint64_t count) {
-    if (count > 0) std::fill(buffer_.begin(), buffer_.end(), std::uint8_t{0});
-    for (; count > 0;) {
-      const ByteSpan piece = ByteSpan(buffer_).first(std::min(count, piece_bytes));
-      add(piece);
-      count -= piece.size();
-    }
   }
 
   void hash_elsewhere(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
@@ -134,6 +111,28 @@ class ContentHasher {
 };
 
 }  // namespace
+
+void read_file(VolumeReader& reader, std::string_view path,
+               const std::function<void(ByteView)>& sink) {
+  const FileTree& tree = reader.tree();
+  const FileTree::Id id = tree.find(path);
+  if (id == FileTree::none || tree.is_directory(id))
+    throw Error(ErrorCode::words,
+                id == FileTree::none ? "there is no such file" : "this is a folder",
+                {{}, {}, {}, std::string(path)});
+  if (tree.stored(id) == Stored::elsewhere) {
+    reader.read_contents(id, sink);
+    return;
+  }
+  Bytes buffer(piece_bytes);
+  const std::uint64_t missing = each_piece(
+      tree, id, reader.device().sector_size(), buffer,
+      [&](std::uint64_t lba, ByteSpan piece, std::uint64_t) { reader.device().read(lba, piece); },
+      sink);
+  if (missing > 0)
+    throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
+                {{}, {}, {}, std::string(path)}, "See 'nuvrat check'");
+}
 
 namespace {
 
