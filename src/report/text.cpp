@@ -198,9 +198,10 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
 }
 
 std::string unread_words(std::uint64_t places, std::uint64_t files) {
-  const std::string parts = fmt::format("parts of {}", plural(files, "file", "files"));
-  if (places == 0) return parts;
-  return plural(places, "place", "places") + (files == 0 ? "" : " and " + parts);
+  const std::string unread = places == 0 ? "" : plural(places, "place", "places");
+  if (files == 0) return unread;
+  return unread + (places == 0 ? "" : " and ") +
+         fmt::format("parts of {}", plural(files, "file", "files"));
 }
 
 }  // namespace
