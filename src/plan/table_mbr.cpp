@@ -110,75 +110,93 @@ class MbrPlanner {
     return true;
   }
 
-  // Which partitions stand in the way, what is missing, and other goals that would work.
-  void explain() {
-    ArrangeRequest free_choice = request_;
-    free_choice.wanted = in_.wishes.roles;
-    Obstacle o;
-    o.code = "no-arrangement";
-    std::size_t first = request_.partitions.size();
+  [[nodiscard]] bool wants(std::size_t index, Role role) const {
+    const auto it = request_.wanted.find(request_.partitions[index].number);
+    return it != request_.wanted.end() && it->second == role;
+  }
+
+  // The first and the last that are to be logical; the first is the number of partitions where none
+  // is.
+  [[nodiscard]] std::pair<std::size_t, std::size_t> wanted_logicals() const {
+    const std::size_t n = request_.partitions.size();
+    std::size_t first = n;
     std::size_t last = 0;
-    for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
-      const auto it = request_.wanted.find(request_.partitions[i].number);
-      if (it == request_.wanted.end() || it->second != Role::logical) continue;
+    for (std::size_t i = 0; i < n; ++i) {
+      if (!wants(i, Role::logical)) continue;
       first = std::min(first, i);
       last = i;
     }
+    return {first, last};
+  }
+
+  // Which partitions are in the way, what is missing, and other goals that would work.
+  void explain() {
+    auto [first, last] = wanted_logicals();
+    const std::size_t n = request_.partitions.size();
     std::string between;
-    for (std::size_t i = first; i < last && i < request_.partitions.size(); ++i) {
-      const auto it = request_.wanted.find(request_.partitions[i].number);
-      if (it != request_.wanted.end() && it->second == Role::primary)
+    for (std::size_t i = first; i < last && i < n; ++i) {
+      if (wants(i, Role::primary))
         between += fmt::format("{}{}", between.empty() ? "" : ", ", request_.partitions[i].number);
     }
-    const std::size_t n = request_.partitions.size();
-    if (first == n && n > 4) first = 3, last = n - 1;
+    if (first == n && n > 4) first = 3, last = n - 1;  // four slots, the fourth a container
     const Shortage missing = first < n ? shortage(request_, first, last) : Shortage{};
+    Obstacle o;
+    o.code = "no-arrangement";
     if (!between.empty()) {
       o.text = fmt::format(
           "the extended partition is one range from partition {} to {}, and primary {} would be "
-          "inside "
-          "it",
+          "inside it",
           request_.partitions[first].number, request_.partitions[last].number, between);
     } else if (missing.missing > 0) {
-      const Partition& p = request_.partitions[missing.index];
-      o.text = missing.index == 0
-                   ? fmt::format(
-                         "partition {} begins at sector {}; {} missing in front of it for its EBR",
-                         p.number, p.start, plural(missing.missing, "sector is", "sectors are"))
-                   : fmt::format(
-                         "partitions {} and {} touch or leave too little between them: {} missing "
-                         "in front of "
-                         "partition {} for its EBR",
-                         request_.partitions[missing.index - 1].number, p.number,
-                         plural(missing.missing, "sector is", "sectors are"), p.number);
-      o.missing_sectors = missing.missing;
-      o.partition = p.number;
-      o.remedy = missing.index == 0 ? fmt::format("Move the start of partition {} by {}", p.number,
-                                                  missing.missing)
-                                    : fmt::format("Make partition {} {} shorter",
-                                                  request_.partitions[missing.index - 1].number,
-                                                  plural(missing.missing, "sector", "sectors"));
+      explain_shortage(missing, o);
     } else {
       o.text = fmt::format("an MBR has four slots: {} can't all be primary",
                            plural(n, "partition", "partitions"));
     }
-    if (const auto other = arrange(free_choice)) {
-      for (std::size_t i = 0; i < n; ++i) {
-        const Partition& p = request_.partitions[i];
-        const Role role = other->is_logical(i) ? Role::logical : Role::primary;
-        const bool asked = in_.wishes.roles.count(p.number) != 0;
-        if (asked || role != p.role)
-          o.goals.push_back({fmt::format("p{}", p.number), name_of(role)});
-      }
-      if (in_.wishes.table) o.goals.insert(o.goals.begin(), {"table", "mbr"});
-      std::string words;
-      for (const Goal& goal : o.goals) words += " " + goal.text();
-      o.remedy += (o.remedy.empty() ? "" : "; or ask for this instead:") +
-                  std::string(o.remedy.empty() ? "Ask for this instead:" : "") + words;
-    } else if (o.remedy.empty()) {
-      o.remedy = "Keep the table as it is, or delete a partition";
-    }
+    offer_other_goals(o);
     out_.obstacles.push_back(std::move(o));
+  }
+
+  void explain_shortage(const Shortage& missing, Obstacle& o) const {
+    const Partition& p = request_.partitions[missing.index];
+    const std::string sectors = plural(missing.missing, "sector is", "sectors are");
+    o.missing_sectors = missing.missing;
+    o.partition = p.number;
+    if (missing.index == 0) {
+      o.text =
+          fmt::format("partition {} begins at sector {}; {} missing in front of it for its EBR",
+                      p.number, p.start, sectors);
+      o.remedy = fmt::format("Move the start of partition {} by {}", p.number, missing.missing);
+      return;
+    }
+    const unsigned neighbour = request_.partitions[missing.index - 1].number;
+    o.text = fmt::format(
+        "partitions {} and {} touch or leave too little between them: {} missing in front of "
+        "partition {} for its EBR",
+        neighbour, p.number, sectors, p.number);
+    o.remedy = fmt::format("Make partition {} {} shorter", neighbour,
+                           plural(missing.missing, "sector", "sectors"));
+  }
+
+  // Tried on this very disk: the roles that were asked for first, the others as they fit.
+  void offer_other_goals(Obstacle& o) const {
+    ArrangeRequest free_choice = request_;
+    free_choice.wanted = in_.wishes.roles;
+    const auto other = arrange(free_choice);
+    if (!other) {
+      if (o.remedy.empty()) o.remedy = "Keep the table as it is, or delete a partition";
+      return;
+    }
+    if (in_.wishes.table) o.goals.push_back({"table", "mbr"});
+    for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
+      const Partition& p = request_.partitions[i];
+      const Role role = other->is_logical(i) ? Role::logical : Role::primary;
+      const bool asked = in_.wishes.roles.count(p.number) != 0;
+      if (asked || role != p.role) o.goals.push_back({fmt::format("p{}", p.number), name_of(role)});
+    }
+    std::string words;
+    for (const Goal& goal : o.goals) words += " " + goal.text();
+    o.remedy += (o.remedy.empty() ? "Ask for this instead:" : "; or ask for this instead:") + words;
   }
 
   void build(const Arrangement& found) {
