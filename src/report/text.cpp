@@ -198,10 +198,10 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
 }
 
 std::string unread_words(std::uint64_t places, std::uint64_t files) {
-  const std::string unread = places == 0 ? "" : plural(places, "place", "places");
-  if (files == 0) return unread;
-  return unread + (places == 0 ? "" : " and ") +
-         fmt::format("parts of {}", plural(files, "file", "files"));
+  std::string out = places == 0 ? "" : plural(places, "place", "places");
+  if (files > 0)
+    out += (out.empty() ? "parts of " : " and parts of ") + plural(files, "file", "files");
+  return out;
 }
 
 }  // namespace
