@@ -19,13 +19,13 @@ int colour_of(char tone) {
     case Tone::caution:
       return 130;
     case Tone::bad:
-      return 160;
+      return 196;
     case Tone::quiet:
       return 243;
     case Tone::fat:
       return 30;
     case Tone::ntfs:
-      return 94;
+      return 64;
     case Tone::other:
       return 97;
     case Tone::plain:
