@@ -58,6 +58,16 @@ TEST_CASE("true words: what was not looked at is said, and isn't sound") {
   }
 }
 
+TEST_CASE("true words: no verdict is without its disk, where there is no goal either") {
+  const support::Folder folder;
+  const auto image = folder / "ntfs.img";
+  create_image(image, NtfsBytes().disk->sectors(), 512, true);
+  copy_device(*NtfsBytes().disk, *open_device(image, {true, 512, 0}));
+  const auto ran = support::run(fmt::format("{} assess {}", NUVRAT_TOOL, image.string()));
+  CHECK(ran.status == 0);
+  CHECK(ran.out.starts_with(image.string() + ": there is no goal"));
+}
+
 TEST_CASE("true words: a fixed VHD is the disk without its footer, which stays as it is") {
   const support::Folder folder;
   const auto image = folder / "disk.vhd";

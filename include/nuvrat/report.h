@@ -26,8 +26,9 @@ struct TextStyle {
 // Each begins with the verdict in one line and ends with a line feed.
 [[nodiscard]] std::string survey_text(const Survey& survey, const TextStyle& style);
 [[nodiscard]] std::string assessment_text(const Assessment& assessment, const TextStyle& style);
-/// Every goal with a word on each: `assess` without goals.
-[[nodiscard]] std::string goals_text(const std::vector<Assessment>& goals, const TextStyle& style);
+/// Every goal with a word on each: `assess` without goals. There may be none for this disk.
+[[nodiscard]] std::string goals_text(const DeviceIdentity& device,
+                                     const std::vector<Assessment>& goals, const TextStyle& style);
 [[nodiscard]] std::string check_text(const Survey& survey, const TextStyle& style);
 [[nodiscard]] std::string manifest_text(const Manifest& manifest, const TextStyle& style);
 [[nodiscard]] std::string comparison_text(const Comparison& comparison, const Manifest& after,

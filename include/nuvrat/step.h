@@ -45,7 +45,7 @@ class Step {
   [[nodiscard]] std::string code() const;
   /// In words: "MBR to GPT".
   [[nodiscard]] std::string name() const;
-  /// What of partitions it writes, in words: "boot sectors of volumes"; empty for nothing.
+  /// What of volumes it writes, in words: "boot sectors"; empty for nothing.
   [[nodiscard]] std::string touches() const;
   [[nodiscard]] const Layout& target() const { return target_; }
   /// The volume that it is about; null for a step about the table.

@@ -2,6 +2,7 @@
 // A range of a device that ends before the range does: an image that was cut off.
 
 #include <algorithm>
+#include <memory>
 
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
@@ -41,5 +42,16 @@ class CutWindow final : public Device {
   const Device& parent_;
   std::uint64_t first_;
 };
+
+/// Of a range that may end beyond its disk, the sectors that there are.
+inline std::uint64_t there_of(const Device& device, SectorRange range) {
+  return std::min(range.count, device.sectors() - std::min(range.first, device.sectors()));
+}
+
+/// The range to be read, as far as it is there.
+inline std::unique_ptr<Device> window_onto(const Device& device, SectorRange range) {
+  if (there_of(device, range) < range.count) return std::make_unique<CutWindow>(device, range);
+  return std::make_unique<Window>(device, range);
+}
 
 }  // namespace nuvrat

@@ -36,13 +36,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     return at;
   };
   try {
-    // Of an image that was cut off, what there is.
-    std::unique_ptr<Device> there;
-    if (p.start + p.sectors > device.sectors()) {
-      there = std::make_unique<CutWindow>(device, p.range());
-    } else {
-      there = std::make_unique<Window>(device, p.range());
-    }
+    const auto there = window_onto(device, p.range());
     const Device& window = *there;
     out.signature = recognise_volume(window);
     if (p.number != 0 && !type_matches(p, out.signature.kind)) {
@@ -215,9 +209,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
   Budget covered(device.sectors());
   for (SurveyedPartition& p : out.partitions) {
     if (p.partition.role == Role::extended || p.partition.sectors == 0) continue;
-    const std::uint64_t there = std::min(
-        p.partition.sectors, device.sectors() - std::min(p.partition.start, device.sectors()));
-    if (covered.take(there)) {
+    if (covered.take(there_of(device, p.partition.range()))) {
       look_at_volume(device, options, deep, p);
     } else {
       p.findings.push_back({"table.overlaps",

@@ -70,22 +70,11 @@ void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progre
   out.volumes.push_back(std::move(volume));
 }
 
-// Of a partition that ends beyond its disk, the sectors that there are.
-std::uint64_t there_of(const Device& device, const Partition& p) {
-  return std::min(p.sectors, device.sectors() - std::min(p.start, device.sectors()));
-}
-
 void record_partition(const Device& device, const Partition& p, const ReadOptions& options,
                       Progress& progress, const KnownManifest* known, std::string_view doing,
                       Manifest& out) {
-  // Of an image that was cut off, what there is.
-  std::unique_ptr<Device> window;
-  const std::uint64_t there = there_of(device, p);
-  if (there < p.sectors) {
-    window = std::make_unique<CutWindow>(device, p.range());
-  } else {
-    window = std::make_unique<Window>(device, p.range());
-  }
+  const std::uint64_t there = there_of(device, p.range());
+  const auto window = window_onto(device, p.range());
   std::string fault;
   if (const auto reader = open_for_manifest(*window, options, fault)) {
     record_volume_at(*reader, p, progress, known, doing, out);
@@ -157,7 +146,7 @@ Manifest take_manifest(const Device& device, const ReadOptions& options, Progres
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
-    if (!covered.take(there_of(device, p))) {
+    if (!covered.take(there_of(device, p.range()))) {
       throw Error(
           ErrorCode::damaged,
           fmt::format("the partitions overlap so much that reading up to p{} would read the "

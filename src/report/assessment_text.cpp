@@ -46,7 +46,7 @@ std::string write_words(const Assessment& a) {
         !what.empty() && std::find(touched.begin(), touched.end(), what) == touched.end())
       touched.push_back(what);
   }
-  std::string where = touched.empty() ? "no sector of any partition" : "in partitions: ";
+  std::string where = touched.empty() ? "no sector of any partition" : "in volumes: ";
   for (std::size_t i = 0; i < touched.size(); ++i) where += (i == 0 ? "" : "; ") + touched[i];
   return fmt::format("{} ({}); {}", plural(a.sectors_to_write, "sector", "sectors"),
                      format_bytes(a.sectors_to_write * a.before.sector_size), where);

@@ -8,12 +8,17 @@
 
 namespace nuvrat {
 
-std::string goals_text(const std::vector<Assessment>& goals, const TextStyle& style) {
+std::string goals_text(const DeviceIdentity& device, const std::vector<Assessment>& goals,
+                       const TextStyle& style) {
+  if (goals.empty()) {
+    return wrap(
+        printable(device.path) + ": there is no goal for what it holds; see 'nuvrat survey'", style,
+        "", "");
+  }
   std::size_t reach = 0;
   for (const Assessment& a : goals) reach += a.in_reach() ? 1 : 0;
-  std::string out =
-      fmt::format("{}: {} of {} in reach\n\n", goals.empty() ? "" : goals[0].device.path, reach,
-                  plural(goals.size(), "goal", "goals"));
+  std::string out = fmt::format("{}: {} of {} in reach\n\n", printable(device.path), reach,
+                                plural(goals.size(), "goal", "goals"));
   for (const Assessment& a : goals) {
     const std::string goal = a.goals.empty() ? "" : a.goals[0].text();
     std::string text =

@@ -1,4 +1,5 @@
 #pragma once
+// What a step makes of the disk that a planner plans from.
 
 #include "disk/disk_state.h"
 

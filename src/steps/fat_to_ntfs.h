@@ -37,7 +37,9 @@ struct FatToNtfs {
   }
   [[nodiscard]] const VolumeChange* volume() const { return &change; }
   [[nodiscard]] std::string name() const;
-  [[nodiscard]] std::string touches() const { return "free sectors, then FAT's boot area"; }
+  [[nodiscard]] std::string touches() const {
+    return "free sectors; after the switch FAT's boot area and the last sector";
+  }
   [[nodiscard]] std::unique_ptr<Rewrite> make(const Step& step, const Device& device) const;
 };
 

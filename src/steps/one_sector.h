@@ -24,7 +24,7 @@ struct BootSector {
     f("copies", self.copies);
   }
   [[nodiscard]] std::string name() const;
-  [[nodiscard]] std::string touches() const { return "boot sectors of volumes"; }
+  [[nodiscard]] std::string touches() const { return "boot sectors"; }
   [[nodiscard]] std::unique_ptr<Rewrite> make(const Step& step, const Device& device) const;
 };
 

@@ -173,7 +173,8 @@ int assess(const Options& options) {
   Random random = random_of(options);
   if (options.words.empty()) {
     const std::vector<Assessment> all = assess_all(*device, read_options(options), random);
-    std::cout << (options.json ? goals_json(all) : shown(goals_text(all, output_style())));
+    std::cout << (options.json ? goals_json(all)
+                               : shown(goals_text(device->identity(), all, output_style())));
     return done;
   }
   const Assessment result =

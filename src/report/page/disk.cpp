@@ -23,11 +23,8 @@ const char* class_for(const MapCell& cell) {
 
 // "FAT32" for "fat32"; kinds that Nuvrat doesn't read are words already.
 std::string kind_words(const std::string& kind) {
-  for (const VolumeKind k :
-       {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32, VolumeKind::ntfs}) {
-    if (kind == name_of(k)) return title_of(k);
-  }
-  return kind;
+  const VolumeKind known = kind_named(kind);
+  return known == VolumeKind::unknown ? kind : title_of(known);
 }
 
 // Boxes whose widths are the sectors; the words in them are again in the table of partitions.
