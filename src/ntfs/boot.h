@@ -22,6 +22,10 @@ struct NtfsGeometry {
   [[nodiscard]] std::uint64_t cluster_bytes() const {
     return std::uint64_t{cluster_sectors} * sector_bytes;
   }
+  /// More clusters than any attribute can have: its length in bytes has 63 bits.
+  [[nodiscard]] std::uint64_t most_in_a_file() const {
+    return (std::uint64_t{1} << 63) / cluster_bytes();
+  }
   [[nodiscard]] std::uint64_t clusters() const { return total_sectors / cluster_sectors; }
   /// Bytes that an index's VCN counts: a cluster, or 512 where the cluster is larger than a block.
   [[nodiscard]] std::uint64_t index_unit() const {

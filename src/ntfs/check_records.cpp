@@ -151,7 +151,8 @@ class RecordCheck {
     Runs runs;
     try {
       const std::size_t runs_at = std::min<std::size_t>(n.runs_offset.value(), body.size());
-      decode_runs(body.subspan(runs_at), state_.volume.geometry().clusters(), runs);
+      decode_runs(body.subspan(runs_at), state_.volume.geometry().clusters(),
+                  clusters_named(n, state_.volume.geometry()), runs);
       check_minimal(body.subspan(runs_at), at);
     } catch (const Error& e) {
       if (e.code() != ErrorCode::damaged) throw;

@@ -83,13 +83,10 @@ std::size_t encoded_bytes(const Runs& runs) {
   return out;
 }
 
-void decode_runs(ByteView bytes, std::uint64_t clusters, Runs& out) {
+void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t most_holes, Runs& out) {
   std::int64_t lcn = 0;
   std::uint64_t total = 0;  // of clusters that are there
   std::uint64_t holes = 0;
-  // A sparse file may be larger than its volume; what a disk of nothing claims must not cost more
-  // than it could hold many times over.
-  const std::uint64_t most_holes = 64 * clusters + (std::uint64_t{1} << 21);
   for (std::size_t at = 0; at < bytes.size() && bytes[at] != 0;) {
     const unsigned length = bytes[at] & 0x0F;
     const unsigned width = bytes[at] >> 4;
@@ -100,7 +97,10 @@ void decode_runs(ByteView bytes, std::uint64_t clusters, Runs& out) {
     at += length;
     std::uint64_t& sum = width > 0 ? total : holes;
     if (count <= 0 || static_cast<std::uint64_t>(count) > (width > 0 ? clusters : most_holes) - sum)
-      throw damaged(fmt::format("a run of {} clusters on a volume of {}", count, clusters));
+      throw damaged(
+          width > 0
+              ? fmt::format("a run of {} clusters on a volume of {}", count, clusters)
+              : fmt::format("a hole of {} clusters where its header has {}", count, most_holes));
     sum += static_cast<std::uint64_t>(count);
     Run run;
     run.count = static_cast<std::uint64_t>(count);

@@ -58,6 +58,12 @@ const AttributeView* find_attribute(const std::vector<AttributeView>& all, std::
   return it == all.end() ? nullptr : &*it;
 }
 
+std::uint64_t clusters_named(const NonResidentHeader& header, const NtfsGeometry& geometry) {
+  const std::uint64_t first = header.lowest_vcn.value();
+  const std::uint64_t end = header.highest_vcn.value() + 1;  // 0 of an empty one
+  return end > first ? std::min(end - first, geometry.most_in_a_file()) : 0;
+}
+
 RunMap::RunMap(Runs runs) : runs_(std::move(runs)) {
   for (const Run& r : runs_) {
     starts_.push_back(total_);
@@ -267,7 +273,8 @@ std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, Byte
       s.view.initialised = n.initialised_size.value();
       s.view.compression_unit = n.compression_unit;
       try {
-        decode_runs(body.subspan(runs_at), geometry_.clusters(), s.view.runs);
+        decode_runs(body.subspan(runs_at), geometry_.clusters(), clusters_named(n, geometry_),
+                    s.view.runs);
       } catch (const Error& e) {
         throw damaged(number, e.message());
       }
@@ -338,6 +345,8 @@ std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number, ByteView
                                         s.view.type, s.vcn));
     }
     next_vcn += clusters_in(s.view.runs);
+    if (next_vcn > geometry_.most_in_a_file())
+      throw damaged(number, "a runlist is longer than any file can be");
     if (next_vcn > geometry_.clusters() * 16 && geometry_.clusters() > 0 &&
         (out.back().flags & (attribute_sparse | attribute_compressed)) == 0)
       throw damaged(number, "a runlist is longer than the volume");
@@ -363,6 +372,8 @@ void NtfsVolume::stream(const AttributeView& a, const std::function<void(ByteVie
     return;
   }
   const RunMap map(a.runs);
+  if (a.size > map.clusters() * geometry_.cluster_bytes())
+    throw Error(ErrorCode::damaged, "the stream has fewer clusters than its size says");
   Bytes piece(std::min(piece_bytes, a.size));
   const std::uint64_t valid = std::min(a.size, a.initialised);
   for (std::uint64_t at = 0; at < a.size;) {
@@ -395,6 +406,8 @@ void NtfsVolume::stream_compressed(const AttributeView& a,
   const std::uint64_t cluster = geometry_.cluster_bytes();
   const std::uint64_t unit = std::uint64_t{1} << a.compression_unit;
   const RunMap map(a.runs);
+  if (a.size > map.clusters() * cluster)
+    throw Error(ErrorCode::damaged, "the packed file has fewer clusters than its size says");
   Bytes out(unit * cluster);
   const std::uint64_t valid = std::min(a.size, a.initialised);
   for (std::uint64_t at = 0; at < a.size; at += out.size()) {

@@ -101,6 +101,10 @@ class NtfsVolume {
   std::uint64_t records_ = 0;
 };
 
+/// Clusters that the header of a runlist says it has: what its holes can't exceed.
+[[nodiscard]] std::uint64_t clusters_named(const NonResidentHeader& header,
+                                           const NtfsGeometry& geometry);
+
 /// The attribute of this type and name, or null.
 [[nodiscard]] const AttributeView* find_attribute(const std::vector<AttributeView>& all,
                                                   std::uint32_t type,

@@ -44,7 +44,8 @@ FileTree::Id FileTree::add(Id parent, std::u16string_view name, std::u16string_v
   above.second = id;
   if (!info.directory) {
     ++files_;
-    total_ += info.size;
+    // What is claimed may exceed every number.
+    if (__builtin_add_overflow(total_, info.size, &total_)) total_ = ~std::uint64_t{0};
   }
   return id;
 }

@@ -8,26 +8,31 @@
 
 namespace nuvrat {
 
-/// read(lba, piece, offset) fills whole sectors; give(piece) takes what of them the file has. What
-/// was never written reads as zeros. Returns the bytes that the extents are short of, by offset at
-/// the end of what they had.
-template <typename Read, typename Give>
+/// read(lba, piece, offset) fills whole sectors; give(piece) takes what of them the file has;
+/// zeros(n) stands for n bytes that no sector holds: holes, and what was never written. Returns the
+/// bytes that the extents are short of, by offset at the end of what they had.
+template <typename Read, typename Give, typename Zeros>
 std::uint64_t each_piece(const FileTree& tree, FileTree::Id id, std::uint32_t sector_size,
-                         ByteSpan buffer, Read read, Give give) {
+                         ByteSpan buffer, Read read, Give give, Zeros zeros) {
   std::uint64_t left = tree.valid_bytes(id);
-  std::uint64_t unwritten = tree.bytes(id) - left;
+  const std::uint64_t unwritten = tree.bytes(id) - left;
   std::uint64_t offset = 0;
   for (const SectorRange& extent : tree.extents(id)) {
+    if (extent.first >= FileTree::hole) {
+      const std::uint64_t n = extent.count < div_up<std::uint64_t>(left, sector_size)
+                                  ? extent.count * sector_size
+                                  : left;
+      if (n > 0) zeros(n);
+      offset += n;
+      left -= n;
+      continue;
+    }
     for (std::uint64_t at = 0; at < extent.count && left > 0;) {
       const std::uint64_t sectors =
           std::min<std::uint64_t>({extent.count - at, buffer.size() / sector_size,
                                    div_up<std::uint64_t>(left, sector_size)});
       const ByteSpan piece = buffer.first(sectors * sector_size);
-      if (extent.first >= FileTree::hole) {
-        std::fill(piece.begin(), piece.end(), std::uint8_t{0});
-      } else {
-        read(extent.first + at, piece, offset);
-      }
+      read(extent.first + at, piece, offset);
       const std::uint64_t n = std::min<std::uint64_t>(left, piece.size());
       give(ByteView(piece.first(n)));
       at += sectors;
@@ -35,13 +40,19 @@ std::uint64_t each_piece(const FileTree& tree, FileTree::Id id, std::uint32_t se
       left -= n;
     }
   }
-  if (unwritten > 0) std::fill(buffer.begin(), buffer.end(), std::uint8_t{0});
-  while (unwritten > 0) {
-    const std::uint64_t n = std::min<std::uint64_t>(unwritten, buffer.size());
-    give(ByteView(buffer.first(n)));
-    unwritten -= n;
-  }
+  if (unwritten > 0) zeros(unwritten);
   return left;
+}
+
+/// So many zeros, as pieces of at most the buffer's size.
+template <typename Give>
+void give_zeros(std::uint64_t bytes, ByteSpan buffer, Give give) {
+  std::fill(buffer.begin(), buffer.end(), std::uint8_t{0});
+  while (bytes > 0) {
+    const std::uint64_t n = std::min<std::uint64_t>(bytes, buffer.size());
+    give(ByteView(buffer.first(n)));
+    bytes -= n;
+  }
 }
 
 }  // namespace nuvrat

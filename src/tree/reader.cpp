@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <optional>
 
+#include <fmt/format.h>
+
 #include <nuvrat/error.h>
 #include <nuvrat/manifest.h>
 
@@ -14,6 +16,12 @@ namespace nuvrat {
 namespace {
 
 constexpr std::uint64_t piece_bytes = 1u << 20;
+
+// A file whose holes have as many bytes fits into no FAT, so its hash needn't be that of all its
+// zeros: nobody waits for the sixteen terabytes that a sparse file may claim.
+constexpr std::uint64_t long_holes = std::uint64_t{1} << 32;
+// What is packed, or a stream, is given byte by byte, as far as anybody would wait for it.
+constexpr std::uint64_t most_elsewhere = std::uint64_t{1} << 44;
 
 void note_unreadable(std::vector<ByteRange>& out, std::uint64_t offset, std::uint64_t length) {
   if (!out.empty() && out.back().offset + out.back().length == offset) {
@@ -72,12 +80,32 @@ class ContentHasher {
       workers_.end(id);
       return;
     }
+    const bool by_length = zeros_in(tree, id) >= long_holes;
+    std::uint64_t hole = 0;  // zeros since the last byte that a sector holds
+    const auto end_hole = [&] {
+      if (hole == 0) return;
+      const std::string words = fmt::format("hole {}\n", hole);
+      workers_.add(Bytes(words.begin(), words.end()));
+      hole = 0;
+    };
     const std::uint64_t missing = each_piece(
         tree, id, device_.sector_size(), buffer_,
         [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
           read_piece(device_, lba, piece, offset, unreadable);
         },
-        [&](ByteView piece) { add(piece); });
+        [&](ByteView piece) {
+          end_hole();
+          add(piece);
+        },
+        [&](std::uint64_t zeros) {
+          if (by_length) {
+            hole += zeros;
+            progress_.advance(zeros);
+          } else {
+            give_zeros(zeros, buffer_, [&](ByteView piece) { add(piece); });
+          }
+        });
+    end_hole();
     // A chain shorter than the size says.
     if (missing > 0) note_unreadable(unreadable, tree.valid_bytes(id) - missing, missing);
     workers_.end(id);
@@ -90,7 +118,19 @@ class ContentHasher {
     stop_if_cancelled(progress_);
   }
 
+  // Bytes of the file that no sector holds.
+  [[nodiscard]] std::uint64_t zeros_in(const FileTree& tree, FileTree::Id id) const {
+    const std::uint64_t sector = device_.sector_size();
+    std::uint64_t held = 0;
+    for (const SectorRange& e : tree.extents(id)) held += e.first < FileTree::hole ? e.count : 0;
+    return tree.bytes(id) - std::min(tree.bytes(id), held * sector);
+  }
+
   void hash_elsewhere(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
+    if (tree.bytes(id) > most_elsewhere) {
+      note_unreadable(unreadable, 0, tree.bytes(id));
+      return;
+    }
     std::uint64_t given = 0;
     try {
       reader_.read_contents(id, [&](ByteView bytes) {
@@ -128,7 +168,7 @@ void read_file(VolumeReader& reader, std::string_view path,
   const std::uint64_t missing = each_piece(
       tree, id, reader.device().sector_size(), buffer,
       [&](std::uint64_t lba, ByteSpan piece, std::uint64_t) { reader.device().read(lba, piece); },
-      sink);
+      sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); });
   if (missing > 0)
     throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
                 {{}, {}, {}, std::string(path)}, "See 'nuvrat check'");

@@ -229,6 +229,25 @@ std::unique_ptr<MemoryDevice> huge_mft(unsigned n) {
   return std::move(v.disk);
 }
 
+// n files of holes: 2^60 bytes each where the size is told. Some are stored in packed units, some
+// say that nothing behind their first byte was ever written.
+std::unique_ptr<MemoryDevice> claimed_bytes(unsigned n) {
+  NtfsBytes v = volume(n, [n](FatWriter& w) { folder_and(w, n, false); });
+  const std::uint64_t clusters = std::uint64_t{1} << 51;  // of 512 bytes
+  for (unsigned i = 1; i <= n; ++i) {
+    const std::uint64_t number = first_record + i;
+    Bytes pairs{0x07};
+    for (unsigned b = 0; b < 7; ++b) pairs.push_back(static_cast<std::uint8_t>(clusters >> 8 * b));
+    pairs.push_back(0);
+    const bool packed = i % 3 == 0;
+    Bytes data = support::data_in_units(packed ? 1 : 0x8000, packed ? 4 : 0, clusters,
+                                        clusters * 512, clusters, pairs);
+    if (i % 3 == 1) put(data, 56, 1, 8);
+    v.replace(number, v.attribute(number, 0x80), attributes(v, number, 0x80).size(), data);
+  }
+  return std::move(v.disk);
+}
+
 }  // namespace
 
 std::vector<Hostile> hostile_ntfs() {
@@ -242,6 +261,7 @@ std::vector<Hostile> hostile_ntfs() {
            [](unsigned n) { return shared_list(n, false); }},
           {"NTFS: one attribute list for many files, leading to one",
            [](unsigned n) { return shared_list(n, true); }},
+          {"NTFS: files that claim 2^60 bytes each, of nothing", claimed_bytes},
           {"NTFS: an $MFT that claims a disk of nothing", huge_mft, 512}};
 }
 

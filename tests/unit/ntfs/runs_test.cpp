@@ -23,9 +23,11 @@ Bytes encoded(const Runs& runs) {
   return out;
 }
 
+constexpr std::uint64_t most_holes = 20u << 20;
+
 Runs decoded(const Bytes& bytes, std::uint64_t clusters) {
   Runs out;
-  decode_runs(bytes, clusters, out);
+  decode_runs(bytes, clusters, most_holes, out);
   return out;
 }
 
@@ -93,6 +95,9 @@ TEST_CASE("runs: what is no runlist is refused") {
   CHECK(refused({0x91, 0x01, 1, 1, 1, 1, 1, 1, 1, 1, 1, 0x00}));
   CHECK_FALSE(refused({0x11, 0x01, 0x7F, 0x00}, 0x80));
   CHECK_FALSE(refused({0x00}));
+  // A hole as long as the attribute says, however small the volume is, and one cluster longer.
+  CHECK_FALSE(refused({0x04, 0x00, 0x00, 0x40, 0x01, 0x00}, 16));
+  CHECK(refused({0x04, 0x01, 0x00, 0x40, 0x01, 0x00}, 16));
 }
 
 TEST_CASE("fixup: a torn record shows, a whole one comes back") {
