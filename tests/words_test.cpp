@@ -60,9 +60,12 @@ TEST_CASE("true words: what was not looked at is said, and isn't sound") {
 
 TEST_CASE("true words: no verdict is without its disk, where there is no goal either") {
   const support::Folder folder;
-  const auto image = folder / "ntfs.img";
-  create_image(image, NtfsBytes().disk->sectors(), 512, true);
-  copy_device(*NtfsBytes().disk, *open_device(image, {true, 512, 0}));
+  const auto image = folder / "other.img";
+  create_image(image, 2048, 512, true);
+  Bytes boot(512);
+  constexpr std::string_view mark = "EXFAT   ";
+  std::copy(mark.begin(), mark.end(), boot.begin() + 3);
+  open_device(image, {true, 512, 0})->write(0, boot);
   const auto ran = support::run(fmt::format("{} assess {}", NUVRAT_TOOL, image.string()));
   CHECK(ran.status == 0);
   CHECK(ran.out.starts_with(image.string() + ": there is no goal"));

@@ -12,13 +12,20 @@ namespace nuvrat {
 
 struct ExpectedChange {
   enum class Kind {
-    resized,  ///< a file says another size; what can be read of it stays the same
-    added,    ///< a folder that wasn't there
+    resized,     ///< a file says another size; what can be read of it stays the same
+    added,       ///< a folder that wasn't there
+    gone,        ///< a stream that the new format can't hold
+    retimed,     ///< times that it can't hold become the nearest ones
+    renamed,     ///< a name that it can't spell
+    relabelled,  ///< the volume's label; no path
   };
   Kind kind = Kind::resized;
   std::uint64_t start = 0;  ///< the partition's first sector
   std::string path;         ///< in the volume, UTF-8
   std::uint64_t size = 0;   ///< resized: in bytes, afterwards
+  /// Retimed: the times afterwards; 0 for one that stays.
+  Ticks created = 0, modified = 0, accessed = 0;
+  std::string text{};  ///< renamed, relabelled: the new name or label
   bool operator==(const ExpectedChange&) const = default;
 };
 [[nodiscard]] const char* name_of(ExpectedChange::Kind kind);

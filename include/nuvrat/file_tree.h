@@ -72,6 +72,8 @@ class FileTree {
   void set_valid_bytes(Id id, std::uint64_t bytes) { rare_[id].valid = bytes; }
   /// The node is another name of the file that `first` names already.
   void set_link(Id id, Id first) { rare_[id].link = first; }
+  /// The node is a named stream of the file beside it, or where that one's reparse point leads.
+  void set_stream(Id id) { rare_[id].stream = true; }
   void set_size(Id id, std::uint64_t size);
   /// How exact the times of all nodes are.
   void set_precision(const TimePrecision& precision) { precision_ = precision; }
@@ -85,6 +87,7 @@ class FileTree {
   [[nodiscard]] std::uint64_t valid_bytes(Id id) const;
   /// The first name of the same file, or none.
   [[nodiscard]] Id link(Id id) const;
+  [[nodiscard]] bool is_stream(Id id) const;
   [[nodiscard]] std::u16string_view name(Id id) const;
   [[nodiscard]] std::u16string_view short_name(Id id) const;
   /// "DATA/2031/may.csv" in UTF-8; "" for the root.
@@ -157,6 +160,7 @@ class FileTree {
   struct Rare {
     std::uint64_t valid = ~std::uint64_t{0};
     Id link = none;
+    bool stream = false;
   };
 
   Nodes nodes_;

@@ -124,8 +124,10 @@ struct Difference {
 
 struct Comparison {
   std::vector<Difference> differences;  ///< at most most_listed of them
-  std::vector<Difference> planned;  ///< what a job was to change, and did; no part of the others
-  std::uint64_t count = 0;          ///< all of them
+  /// What a job was to change, and did: no part of the others. At most most_listed of them.
+  std::vector<Difference> planned;
+  std::uint64_t planned_count = 0;
+  std::uint64_t count = 0;  ///< all differences
   std::string seal_before;
   std::string seal_after;
   std::uint64_t left_out = 0;    ///< places that could not be read, on the side with more of them

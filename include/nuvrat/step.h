@@ -28,7 +28,8 @@ struct VolumeChange {
   std::string zone;         ///< of FAT's local times
   unsigned codepage = 437;  ///< of FAT's short names
   VolumeKind from = VolumeKind::unknown;
-  VolumeKind to = VolumeKind::unknown;  ///< the same for a volume that is changed in place
+  VolumeKind to = VolumeKind::unknown;
+  bool anew = false;                ///< its structures are all made; otherwise it is changed in place
   unsigned number = 0;                  ///< the partition's, before everything; 0: without a table
   std::uint64_t cluster_bytes = 0;      ///< of the new volume, as the next ones
   std::uint64_t needed_clusters = 0, free_clusters = 0, moved_clusters = 0;

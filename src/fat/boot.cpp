@@ -1,5 +1,7 @@
 #include "fat/boot.h"
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
@@ -55,13 +57,13 @@ void take_fat32(const Fat32Boot& ext, FatGeometry& g) {
   take_tail(ext.tail, g);
 }
 
+}  // namespace
+
 std::uint64_t fat_bytes_needed(const FatGeometry& g) {
   const std::uint64_t entries = std::uint64_t{g.clusters} + 2;
   if (g.kind == VolumeKind::fat12) return div_up<std::uint64_t>(entries * 3, 2);
   return entries * (g.kind == VolumeKind::fat16 ? 2 : 4);
 }
-
-}  // namespace
 
 VolumeKind fat_kind_for(std::uint64_t clusters) {
   if (clusters < 4085) return VolumeKind::fat12;
@@ -130,6 +132,62 @@ FatGeometry fat_geometry_of(const Device& device, ByteView sector0) {
   }
   require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
   return *geometry;
+}
+
+Bytes fat_boot_sector(const FatGeometry& g) {
+  const bool fat32 = g.kind == VolumeKind::fat32;
+  Bytes sector(g.sector_bytes);
+  FatBoot boot{};
+  boot.BS_jmpBoot = {0xEB, static_cast<std::uint8_t>(fat32 ? 0x58 : 0x3C), 0x90};
+  boot.BS_OEMName = {'N', 'U', 'V', 'R', 'A', 'T', ' ', ' '};
+  boot.BPB_BytsPerSec = static_cast<std::uint16_t>(g.sector_bytes);
+  boot.BPB_SecPerClus = static_cast<std::uint8_t>(g.cluster_sectors);
+  boot.BPB_RsvdSecCnt = static_cast<std::uint16_t>(g.reserved_sectors);
+  boot.BPB_NumFATs = static_cast<std::uint8_t>(g.fats);
+  boot.BPB_RootEntCnt = static_cast<std::uint16_t>(g.root_entries);
+  const bool small = !fat32 && g.total_sectors < 65536;
+  boot.BPB_TotSec16 = static_cast<std::uint16_t>(small ? g.total_sectors : 0);
+  boot.BPB_TotSec32 = static_cast<std::uint32_t>(small ? 0 : g.total_sectors);
+  boot.BPB_Media = 0xF8;
+  boot.BPB_FATSz16 = static_cast<std::uint16_t>(fat32 ? 0 : g.fat_sectors);
+  boot.BPB_SecPerTrk = std::uint16_t{63};
+  boot.BPB_NumHeads = std::uint16_t{255};
+  boot.BPB_HiddSec = g.hidden_sectors;
+  FatBootTail tail{};
+  tail.BS_DrvNum = 0x80;
+  tail.BS_BootSig = 0x29;
+  tail.BS_VolID = g.serial;
+  tail.BS_VolLab = g.label;
+  if (g.label[0] == 0) tail.BS_VolLab = {'N', 'O', ' ', 'N', 'A', 'M', 'E', ' ', ' ', ' ', ' '};
+  const char* type = fat32 ? "FAT32   " : g.kind == VolumeKind::fat16 ? "FAT16   " : "FAT12   ";
+  std::copy_n(type, 8, tail.BS_FilSysType.begin());
+  store(boot, sector);
+  if (fat32) {
+    Fat32Boot ext{};
+    ext.BPB_FATSz32 = g.fat_sectors;
+    ext.BPB_RootClus = g.root_cluster;
+    ext.BPB_FSInfo = static_cast<std::uint16_t>(g.fs_info);
+    ext.BPB_BkBootSec = static_cast<std::uint16_t>(g.backup_boot);
+    ext.tail = tail;
+    store(ext, sector, 36);
+  } else {
+    store(tail, sector, 36);
+  }
+  sector[510] = 0x55;
+  sector[511] = 0xAA;
+  return sector;
+}
+
+Bytes fat_info_sector(const FatGeometry& geometry, std::uint32_t free, std::uint32_t next) {
+  FsInfo info{};
+  info.FSI_LeadSig = 0x41615252u;
+  info.FSI_StrucSig = 0x61417272u;
+  info.FSI_Free_Count = free;
+  info.FSI_Nxt_Free = next;
+  info.FSI_TrailSig = 0xAA550000u;
+  Bytes sector(geometry.sector_bytes);
+  store(info, sector);
+  return sector;
 }
 
 }  // namespace nuvrat

@@ -54,6 +54,15 @@ struct FatGeometry {
 /// The geometry, or why this is no FAT boot sector.
 [[nodiscard]] std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault);
 
+/// Bytes that a copy of the FAT needs at least.
+[[nodiscard]] std::uint64_t fat_bytes_needed(const FatGeometry& geometry);
+
+/// The boot sector of a new volume.
+[[nodiscard]] Bytes fat_boot_sector(const FatGeometry& geometry);
+/// FSInfo: a hint of how many clusters are free, and of where to look for one.
+[[nodiscard]] Bytes fat_info_sector(const FatGeometry& geometry, std::uint32_t free,
+                                    std::uint32_t next);
+
 /// The geometry of the volume on a device whose first sector is `sector0`. Throws Error (damaged)
 /// when it makes no sense, is for other sectors, or for a larger place.
 [[nodiscard]] FatGeometry fat_geometry_of(const Device& device, ByteView sector0);

@@ -1,22 +1,10 @@
 #include "fat/directory.h"
 
 #include "base/record.h"
+#include "fat/times.h"
 
 namespace nuvrat {
 namespace {
-
-Ticks time_of(const Zone& zone, std::uint16_t date, std::uint16_t time, std::uint8_t tenths) {
-  if (date == 0) return 0;
-  LocalTime local;
-  local.year = 1980 + (date >> 9);
-  local.month = date >> 5 & 15;
-  local.day = date & 31;
-  local.hour = time >> 11;
-  local.minute = time >> 5 & 63;
-  local.second = (time & 31) * 2 + (tenths < 200 ? tenths / 100 : 0);
-  local.centiseconds = tenths < 200 ? tenths % 100 : 0;
-  return zone.to_utc(local);
-}
 
 DirectoryItem item_of(const DirEntry& entry, std::u16string long_name, std::uint32_t index,
                       const CodePage& page, const Zone& zone) {
@@ -29,10 +17,10 @@ DirectoryItem item_of(const DirEntry& entry, std::u16string long_name, std::uint
   item.info.attributes =
       entry.DIR_Attr & (attr_read_only | attr_hidden | attr_system | attr_archive);
   item.info.size = item.info.directory ? 0 : entry.DIR_FileSize.value();
-  item.info.created =
-      time_of(zone, entry.DIR_CrtDate.value(), entry.DIR_CrtTime.value(), entry.DIR_CrtTimeTenth);
-  item.info.modified = time_of(zone, entry.DIR_WrtDate.value(), entry.DIR_WrtTime.value(), 0);
-  item.info.accessed = time_of(zone, entry.DIR_LstAccDate.value(), 0, 0);
+  item.info.created = ticks_of(
+      zone, {entry.DIR_CrtDate.value(), entry.DIR_CrtTime.value(), entry.DIR_CrtTimeTenth});
+  item.info.modified = ticks_of(zone, {entry.DIR_WrtDate.value(), entry.DIR_WrtTime.value(), 0});
+  item.info.accessed = ticks_of(zone, {entry.DIR_LstAccDate.value(), 0, 0});
   return item;
 }
 

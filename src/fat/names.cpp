@@ -44,6 +44,32 @@ std::string label_text(const std::array<std::uint8_t, 11>& label, const CodePage
   return to_utf8(page.decode(all.first(trimmed(all))));
 }
 
+bool fat_allows(std::u16string_view name) {
+  if (name.empty() || name.size() > 255 || name.back() == u'.' || name.back() == u' ') return false;
+  constexpr std::u16string_view forbidden = u"\"*/:<>?\\|";
+  return std::none_of(name.begin(), name.end(), [forbidden](char16_t c) {
+    return c < 0x20 || forbidden.find(c) != forbidden.npos;
+  });
+}
+
+std::string fat_label(std::u16string_view label, const CodePage& page) {
+  constexpr std::u16string_view forbidden = u"\"*+,./:;<=>?[\\]|";
+  Bytes out;
+  std::u16string text;
+  for (const char16_t unit : label) {
+    char16_t capital = static_cast<char16_t>(u_toupper(unit));
+    if (capital < 0x20 || forbidden.find(capital) != forbidden.npos ||
+        page.encode(std::u16string_view(&capital, 1)).empty())
+      capital = u'_';
+    const Bytes bytes = page.encode(std::u16string_view(&capital, 1));
+    if (out.size() + bytes.size() > 11) break;
+    out.insert(out.end(), bytes.begin(), bytes.end());
+    text.push_back(capital);
+  }
+  while (!text.empty() && text.back() == u' ') text.pop_back();
+  return to_utf8(text);
+}
+
 void LongName::add(const LongEntry& entry) {
   const unsigned order = entry.LDIR_Ord & 0x3F;
   if ((entry.LDIR_Ord & 0x40) != 0) {

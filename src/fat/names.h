@@ -21,6 +21,12 @@ namespace nuvrat {
 [[nodiscard]] std::string label_text(const std::array<std::uint8_t, 11>& label,
                                      const CodePage& page);
 
+/// Whether a long name can be this: no character that FAT keeps for other things, no dot or blank
+/// at the end, at most 255 units.
+[[nodiscard]] bool fat_allows(std::u16string_view name);
+/// The nearest label that FAT can spell: capitals, what the code page has, 11 bytes.
+[[nodiscard]] std::string fat_label(std::u16string_view label, const CodePage& page);
+
 /// Puts long-name entries together again.
 class LongName {
  public:

@@ -26,10 +26,8 @@ FatGeometry plan_geometry(const Device& device, const FatFormat& format) {
   g.root_sectors = div_up<std::uint32_t>(g.root_entries * 32, g.sector_bytes);
   g.total_sectors = device.sectors();
   g.serial = format.serial;
+  if (fat32) g.fs_info = 1, g.backup_boot = 6;
   g.hidden_sectors = static_cast<std::uint32_t>(format.hidden_sectors);
-  const std::uint64_t quarter_bytes = format.kind == VolumeKind::fat12   ? 6
-                                      : format.kind == VolumeKind::fat16 ? 8
-                                                                         : 16;
   // The FATs and the data share the room: the smallest FAT that has an entry for every cluster it
   // leaves. `fits` is true from that size on.
   const auto fits = [&](std::uint32_t fat_sectors) {
@@ -37,8 +35,7 @@ FatGeometry plan_geometry(const Device& device, const FatFormat& format) {
     const std::uint64_t data = g.total_sectors - std::min(g.total_sectors, g.data_start());
     const std::uint64_t clusters = data / g.cluster_sectors;
     g.clusters = static_cast<std::uint32_t>(std::min<std::uint64_t>(clusters, 0x0FFFFFF0));
-    return div_up<std::uint64_t>((clusters + 2) * quarter_bytes, 4) <=
-           std::uint64_t{fat_sectors} * g.sector_bytes;
+    return fat_bytes_needed(g) <= std::uint64_t{fat_sectors} * g.sector_bytes;
   };
   std::uint32_t low = 1;
   std::uint32_t high = 1u << 22;
@@ -79,7 +76,9 @@ class FatWriter::Impl {
 
   void add_directory(std::string_view path, const FatFileInfo& info) {
     const auto [above, name] = split(path);
-    const std::size_t index = above->directory.add(to_utf16(name), info, true, 0);
+    FatFileInfo without = info;
+    without.attributes &= ~attr_archive;
+    const std::size_t index = above->directory.add(to_utf16(name), without, true, 0);
     Folder folder{NewDirectory(page_, format_.zone), above, index, info, {}};
     folder.directory.add_dots(info);
     folders_.emplace(std::string(path), std::move(folder));
@@ -278,67 +277,17 @@ class FatWriter::Impl {
   }
 
   void write_boot() {
-    const bool fat32 = geometry_.kind == VolumeKind::fat32;
-    Bytes sector(geometry_.sector_bytes);
-    FatBoot boot{};
-    boot.BS_jmpBoot = {0xEB, static_cast<std::uint8_t>(fat32 ? 0x58 : 0x3C), 0x90};
-    boot.BS_OEMName = {'N', 'U', 'V', 'R', 'A', 'T', ' ', ' '};
-    boot.BPB_BytsPerSec = static_cast<std::uint16_t>(geometry_.sector_bytes);
-    boot.BPB_SecPerClus = static_cast<std::uint8_t>(geometry_.cluster_sectors);
-    boot.BPB_RsvdSecCnt = static_cast<std::uint16_t>(geometry_.reserved_sectors);
-    boot.BPB_NumFATs = static_cast<std::uint8_t>(geometry_.fats);
-    boot.BPB_RootEntCnt = static_cast<std::uint16_t>(geometry_.root_entries);
-    const bool small = !fat32 && geometry_.total_sectors < 65536;
-    boot.BPB_TotSec16 = static_cast<std::uint16_t>(small ? geometry_.total_sectors : 0);
-    boot.BPB_TotSec32 = static_cast<std::uint32_t>(small ? 0 : geometry_.total_sectors);
-    boot.BPB_Media = 0xF8;
-    boot.BPB_FATSz16 = static_cast<std::uint16_t>(fat32 ? 0 : geometry_.fat_sectors);
-    boot.BPB_SecPerTrk = std::uint16_t{63};
-    boot.BPB_NumHeads = std::uint16_t{255};
-    boot.BPB_HiddSec = geometry_.hidden_sectors;
-    FatBootTail tail{};
-    tail.BS_DrvNum = 0x80;
-    tail.BS_BootSig = 0x29;
-    tail.BS_VolID = geometry_.serial;
-    tail.BS_VolLab = label_;
-    if (format_.label.empty())
-      tail.BS_VolLab = {'N', 'O', ' ', 'N', 'A', 'M', 'E', ' ', ' ', ' ', ' '};
-    const char* type = fat32                                 ? "FAT32   "
-                       : geometry_.kind == VolumeKind::fat16 ? "FAT16   "
-                                                             : "FAT12   ";
-    std::copy_n(type, 8, tail.BS_FilSysType.begin());
-    store(boot, sector);
-    if (fat32) {
-      Fat32Boot ext{};
-      ext.BPB_FATSz32 = geometry_.fat_sectors;
-      ext.BPB_RootClus = geometry_.root_cluster;
-      ext.BPB_FSInfo = std::uint16_t{1};
-      ext.BPB_BkBootSec = std::uint16_t{6};
-      ext.tail = tail;
-      store(ext, sector, 36);
-    } else {
-      store(tail, sector, 36);
-    }
-    sector[510] = 0x55;
-    sector[511] = 0xAA;
-    if (fat32) {
-      write_fs_info(1);
-      device_.write(6, sector);
-      write_fs_info(7);
+    FatGeometry g = geometry_;
+    if (!format_.label.empty()) g.label = label_;
+    const Bytes sector = fat_boot_sector(g);
+    if (g.kind == VolumeKind::fat32) {
+      const Bytes info =
+          fat_info_sector(g, free_clusters(), std::min(cursor_, geometry_.last_cluster()));
+      device_.write(g.fs_info, info);
+      device_.write(g.backup_boot, sector);
+      device_.write(g.backup_boot + 1, info);
     }
     device_.write(0, sector);
-  }
-
-  void write_fs_info(std::uint64_t lba) {
-    FsInfo info{};
-    info.FSI_LeadSig = 0x41615252u;
-    info.FSI_StrucSig = 0x61417272u;
-    info.FSI_Free_Count = free_clusters();
-    info.FSI_Nxt_Free = std::min(cursor_, geometry_.last_cluster());
-    info.FSI_TrailSig = 0xAA550000u;
-    Bytes sector(geometry_.sector_bytes);
-    store(info, sector);
-    device_.write(lba, sector);
   }
 
   Device& device_;

@@ -10,51 +10,45 @@
 
 #include "base/record.h"
 #include "fat/names.h"
+#include "fat/times.h"
 
 namespace nuvrat {
 namespace {
 
 constexpr std::string_view allowed_marks = "$%'-_@~`!(){}^#&";
 
-struct FatStamp {
-  std::uint16_t date = 0, time = 0;
-  std::uint8_t tenths = 0;
+// One part of an 8.3 name in capitals.
+struct ShortPart {
+  Bytes bytes;
+  bool lossy = false;  // something had to go
+  bool lower = false;  // it has small letters, and
+  bool upper = false;  // it has capitals, or letters whose case no bit can tell
 };
 
-FatStamp stamp_of(const Zone& zone, Ticks ticks) {
-  if (ticks == 0) return {};
-  const LocalTime t = zone.to_local(ticks);
-  if (t.year < 1980 || t.year > 2107) return {};
-  FatStamp out;
-  out.date = static_cast<std::uint16_t>((t.year - 1980) << 9 | t.month << 5 | t.day);
-  out.time = static_cast<std::uint16_t>(t.hour << 11 | t.minute << 5 | t.second / 2);
-  out.tenths = static_cast<std::uint8_t>(t.second % 2 * 100 + t.centiseconds);
-  return out;
-}
-
-// One part of an 8.3 name in capitals; sets `lossy` where something had to go.
-Bytes short_part(std::u16string_view text, std::size_t room, const CodePage& page, bool& lossy) {
-  Bytes out;
+ShortPart short_part(std::u16string_view text, std::size_t room, const CodePage& page) {
+  ShortPart out;
   for (const char16_t unit : text) {
     if (unit == u' ' || unit == u'.') {
-      lossy = true;
+      out.lossy = true;
       continue;
     }
-    const auto upper = static_cast<char16_t>(u_toupper(unit));
-    if (upper != unit) lossy = true;  // the case is kept by the long name
-    Bytes bytes = page.encode(std::u16string_view(&upper, 1));
+    const auto capital = static_cast<char16_t>(u_toupper(unit));
+    const bool letter = unit < 0x80 && std::isalpha(unit) != 0;
+    out.lower |= capital != unit;
+    out.upper |= (letter && capital == unit) || (unit >= 0x80 && capital != unit);
+    Bytes bytes = page.encode(std::u16string_view(&capital, 1));
     const bool fine =
         !bytes.empty() && (unit >= 0x80 || std::isalnum(unit) != 0 ||
                            allowed_marks.find(static_cast<char>(unit)) != allowed_marks.npos);
     if (!fine) {
       bytes = {'_'};
-      lossy = true;
+      out.lossy = true;
     }
-    if (out.size() + bytes.size() > room) {
-      lossy = true;
+    if (out.bytes.size() + bytes.size() > room) {
+      out.lossy = true;
       break;
     }
-    out.insert(out.end(), bytes.begin(), bytes.end());
+    out.bytes.insert(out.bytes.end(), bytes.begin(), bytes.end());
   }
   return out;
 }
@@ -68,32 +62,62 @@ std::array<std::uint8_t, 11> join(const Bytes& base, const Bytes& extension) {
   return out;
 }
 
+// A long name as it would be without a tail.
+struct Basis {
+  ShortPart base, extension;
+
+  Basis(std::u16string_view name, const CodePage& page) {
+    const std::size_t dot = name.rfind(u'.');
+    const bool split = dot != name.npos && dot > 0;
+    base = short_part(split ? name.substr(0, dot) : name, 8, page);
+    if (split) extension = short_part(name.substr(dot + 1), 3, page);
+    if (base.bytes.empty()) base = {{'_'}, true, false, true};
+    if (split && extension.bytes.empty()) base.lossy = true;  // a dot at the end
+  }
+  [[nodiscard]] bool lossy() const { return base.lossy || extension.lossy; }
+  [[nodiscard]] std::array<std::uint8_t, 11> joined() const {
+    return join(base.bytes, extension.bytes);
+  }
+  // Capitals, or small letters in a whole part, which a bit can tell.
+  [[nodiscard]] bool told_by_bits() const {
+    return !lossy() && !(base.lower && base.upper) && !(extension.lower && extension.upper);
+  }
+  [[nodiscard]] std::uint8_t case_bits() const {
+    return static_cast<std::uint8_t>((base.lower ? 0x08 : 0) | (extension.lower ? 0x10 : 0));
+  }
+};
+
 }  // namespace
 
-std::array<std::uint8_t, 11> NewDirectory::make_short(std::u16string_view name, bool& needs_long) {
-  const std::size_t dot = name.rfind(u'.');
-  const bool split = dot != name.npos && dot > 0;
-  bool lossy = false;
-  Bytes base = short_part(split ? name.substr(0, dot) : name, 8, *page_, lossy);
-  const Bytes extension = split ? short_part(name.substr(dot + 1), 3, *page_, lossy) : Bytes{};
-  if (base.empty()) {
-    base = {'_'};
-    lossy = true;
+void NewDirectory::keep(std::u16string_view name, std::u16string_view short_name) {
+  const Basis basis(short_name.empty() ? name : short_name, *page_);
+  const bool capitals = !basis.base.lower && !basis.extension.lower;
+  if (basis.lossy() || (!short_name.empty() && !capitals)) return;
+  const auto bytes = basis.joined();
+  if (used_.insert(bytes).second) kept_.emplace(name, bytes);
+}
+
+NewDirectory::Short NewDirectory::make_short(std::u16string_view name) {
+  const Basis basis(name, *page_);
+  auto candidate = basis.joined();
+  if (const auto kept = kept_.find(name); kept != kept_.end()) {
+    const bool same = kept->second == candidate && basis.told_by_bits();
+    return {kept->second, !same, same ? basis.case_bits() : std::uint8_t{0}};
   }
-  needs_long = lossy;
-  auto candidate = join(base, extension);
-  if (!lossy && used_.insert(candidate).second) return candidate;
-  needs_long = true;
+  if (!basis.lossy() && used_.insert(candidate).second) {
+    const bool told = basis.told_by_bits();
+    return {candidate, !told, told ? basis.case_bits() : std::uint8_t{0}};
+  }
   const auto stem = candidate;
   for (std::uint32_t n = tails_[stem] + 1;; ++n) {
     const std::string tail = fmt::format("~{}", n);
-    Bytes cut_base = base;
-    cut_base.resize(std::min(base.size(), 8 - tail.size()));
+    Bytes cut_base = basis.base.bytes;
+    cut_base.resize(std::min(cut_base.size(), 8 - tail.size()));
     cut_base.insert(cut_base.end(), tail.begin(), tail.end());
-    candidate = join(cut_base, extension);
+    candidate = join(cut_base, basis.extension.bytes);
     if (used_.insert(candidate).second) {
       tails_[stem] = n;
-      return candidate;
+      return {candidate, true, 0};
     }
   }
 }
@@ -136,12 +160,13 @@ void NewDirectory::fill_times(DirEntry& entry, const FatFileInfo& info) const {
 
 std::size_t NewDirectory::add(std::u16string_view name, const FatFileInfo& info, bool directory,
                               std::uint64_t size) {
-  bool needs_long = false;
   DirEntry entry{};
-  entry.DIR_Name = make_short(name, needs_long);
-  if (needs_long) add_long(name, short_name_checksum(entry.DIR_Name));
-  entry.DIR_Attr = static_cast<std::uint8_t>(
-      directory ? (info.attributes & ~attr_archive) | fat_attr_directory : info.attributes);
+  const Short made = make_short(name);
+  entry.DIR_Name = made.bytes;
+  entry.DIR_NTRes = made.case_bits;
+  if (made.needs_long) add_long(name, short_name_checksum(entry.DIR_Name));
+  entry.DIR_Attr =
+      static_cast<std::uint8_t>(info.attributes | (directory ? fat_attr_directory : 0u));
   entry.DIR_FileSize = static_cast<std::uint32_t>(size);
   fill_times(entry, info);
   std::array<std::uint8_t, 32> raw;

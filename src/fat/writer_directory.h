@@ -17,7 +17,11 @@ class NewDirectory {
  public:
   NewDirectory(const CodePage& page, const Zone& zone) : page_(&page), zone_(&zone) {}
 
-  /// Returns the index of the new item's 8.3 entry, for set_cluster.
+  /// Sets aside the short name that an item of this name brings along, or is by itself, so that
+  /// none is made that takes it. For all items before the first is added.
+  void keep(std::u16string_view name, std::u16string_view short_name);
+  /// Returns the index of the new item's 8.3 entry, for set_cluster. The short name is the one that
+  /// was kept, or one made by the published rule.
   std::size_t add(std::u16string_view name, const FatFileInfo& info, bool directory,
                   std::uint64_t size);
   void add_label(const std::array<std::uint8_t, 11>& label);
@@ -28,15 +32,22 @@ class NewDirectory {
   [[nodiscard]] std::size_t entries() const { return entries_.size(); }
 
  private:
-  std::array<std::uint8_t, 11> make_short(std::u16string_view name, bool& needs_long);
+  using ShortName = std::array<std::uint8_t, 11>;
+  struct Short {
+    ShortName bytes{};
+    bool needs_long = false;
+    std::uint8_t case_bits = 0;  // of DIR_NTRes
+  };
+  [[nodiscard]] Short make_short(std::u16string_view name);
   void add_long(std::u16string_view name, std::uint8_t checksum);
   void fill_times(DirEntry& entry, const FatFileInfo& info) const;
 
   const CodePage* page_;
   const Zone* zone_;
   std::vector<std::array<std::uint8_t, 32>> entries_;
-  std::set<std::array<std::uint8_t, 11>> used_;
-  std::map<std::array<std::uint8_t, 11>, std::uint32_t> tails_;
+  std::set<ShortName> used_;
+  std::map<std::u16string, ShortName, std::less<>> kept_;
+  std::map<ShortName, std::uint32_t> tails_;
 };
 
 }  // namespace nuvrat

@@ -1,6 +1,7 @@
 #include "job/steps.h"
 
 #include <algorithm>
+#include <map>
 
 #include <fmt/format.h>
 
@@ -181,9 +182,13 @@ namespace {
 // Each volume that was made anew is what it was to become, with the serial number that it was
 // given.
 void require_volumes(const Assessment& assessment, const Device& device) {
+  std::map<std::uint64_t, const VolumeChange*> last;  // by start: what is on the way doesn't stay
   for (const Step& step : assessment.steps) {
-    if (step.volume() == nullptr || step.volume()->from == step.volume()->to) continue;
-    const VolumeChange& v = *step.volume();
+    if (step.volume() != nullptr && step.volume()->anew)
+      last[step.volume()->place.first] = step.volume();
+  }
+  for (const auto& [start, change] : last) {
+    const VolumeChange& v = *change;
     const Window window(device, v.place);
     const auto reader = open_volume(window, {});
     if (reader != nullptr && reader->info().kind == v.to &&

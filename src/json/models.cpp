@@ -49,7 +49,9 @@ json to_json(const Contents& c) {
           {"kind_after", c.kind_after}};
 }
 json to_json(const ExpectedChange& c) {
-  json out = {{"kind", name_of(c.kind)}, {"start", c.start}, {"size", c.size}};
+  json out = {{"kind", name_of(c.kind)},  {"start", c.start},       {"size", c.size},
+              {"created", c.created},     {"modified", c.modified}, {"accessed", c.accessed},
+              {"text", printable(c.text)}};
   put_text(out, "path", c.path);
   return out;
 }
@@ -243,8 +245,17 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
     for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));
     for (const json& c : j.at("changes")) {
       using Kind = ExpectedChange::Kind;
-      a.changes.push_back({enum_from(c.at("kind").get<std::string>(), {Kind::resized, Kind::added}),
-                           c.at("start"), get_text(c, "path"), c.at("size")});
+      ExpectedChange& change = a.changes.emplace_back();
+      change.kind = enum_from(
+          c.at("kind").get<std::string>(),
+          {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed, Kind::relabelled});
+      change.start = c.at("start");
+      change.path = get_text(c, "path");
+      change.size = c.at("size");
+      change.created = c.at("created");
+      change.modified = c.at("modified");
+      change.accessed = c.at("accessed");
+      change.text = c.at("text");
     }
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");

@@ -13,10 +13,10 @@
 #include <nuvrat/sectors.h>
 
 #include "ntfs/attribute.h"
-#include "ntfs/free_runs.h"
 #include "ntfs/index.h"
 #include "ntfs/security.h"
 #include "ntfs/upcase.h"
+#include "tree/free_runs.h"
 
 namespace nuvrat {
 

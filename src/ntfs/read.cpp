@@ -356,6 +356,7 @@ class NtfsReader final : public VolumeReader {
     const FileTree::Id id = tree_.add(parent, name + u":" + stream, u"", info);
     record_of_.push_back(static_cast<std::uint32_t>(record));
     tree_.set_stored(id, s.size == 0 ? Stored::extents : Stored::elsewhere);
+    tree_.set_stream(id);
     sides_of_[id] = s;
   }
 

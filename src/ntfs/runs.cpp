@@ -1,7 +1,5 @@
 #include "ntfs/runs.h"
 
-#include <numeric>
-
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
@@ -37,24 +35,6 @@ Error damaged(const std::string& text) {
 }
 
 }  // namespace
-
-std::uint64_t clusters_in(const Runs& runs) {
-  return std::accumulate(runs.begin(), runs.end(), std::uint64_t{0},
-                         [](std::uint64_t sum, const Run& r) { return sum + r.count; });
-}
-
-void add_run(Runs& runs, Run run) {
-  if (run.count == 0) return;
-  if (!runs.empty()) {
-    Run& last = runs.back();
-    const bool holes = last.lcn == Run::hole && run.lcn == Run::hole;
-    if (holes || (last.lcn != Run::hole && run.lcn == last.lcn + last.count)) {
-      last.count += run.count;
-      return;
-    }
-  }
-  runs.push_back(run);
-}
 
 void encode_run(const Run& run, std::uint64_t& previous, Bytes& out) {
   const unsigned length = signed_width(static_cast<std::int64_t>(run.count));

@@ -169,9 +169,14 @@ Assessment assess_surveyed(const Device& device, const Survey& survey,
   out.goals = goals;
   DiskState state = before;
   if (!wishes.volumes.empty()) add_finding_obstacles(before, out);
-  for (const auto& [number, kind] : wishes.volumes) {
+  for (const auto& [number, wish] : wishes.volumes) {
     const std::size_t planned = out.steps.size();
-    plan_volume_ntfs({device, state, wishes, random}, options, number, out);
+    const PlanInput input{device, state, wishes, random};
+    if (wish.kind == VolumeKind::ntfs) {
+      plan_volume_ntfs(input, options, number, out);
+    } else {
+      plan_volume_fat(input, options, number, wish, out);
+    }
     for (std::size_t i = planned; i < out.steps.size(); ++i) state = after(out.steps[i], state);
   }
   const Wishes of_table = with_types(wishes, before, state, out);
@@ -194,6 +199,14 @@ Assessment assess(const Device& device, const std::vector<Goal>& goals, const Re
   return assess_surveyed(device, survey_disk(device, options, true), goals, options, random);
 }
 
+// What a volume is turned into by most who turn it into anything.
+static std::optional<std::string> other_kind(const SurveyedPartition& s) {
+  if (s.partition.role == Role::extended) return std::nullopt;
+  if (is_fat(s.signature.kind)) return "ntfs";
+  if (s.signature.kind == VolumeKind::ntfs) return "fat32";
+  return std::nullopt;
+}
+
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                    Random& random) {
   const Survey survey = survey_disk(device, options, true);
@@ -208,14 +221,13 @@ std::vector<Assessment> assess_all(const Device& device, const ReadOptions& opti
                 {}, "Name the goals, such as table=gpt");
   }
   if (survey.bare_volume) {
-    if (is_fat(survey.partitions[0].signature.kind)) add("volume=ntfs");
+    if (const auto word = other_kind(survey.partitions[0])) add("volume=" + *word);
     return out;
   }
   const Layout& layout = survey.table.layout;
   add(layout.kind == TableKind::gpt ? "table=mbr" : "table=gpt");
   for (const SurveyedPartition& s : survey.partitions) {
-    const unsigned number = s.partition.number;
-    if (is_fat(s.signature.kind)) add(fmt::format("p{}=ntfs", number));
+    if (const auto word = other_kind(s)) add(fmt::format("p{}={}", s.partition.number, *word));
   }
   if (layout.kind != TableKind::mbr) return out;
   for (const Partition& p : layout.data_partitions()) {

@@ -96,10 +96,16 @@ void require_name(const std::string& name) {
 }  // namespace
 
 const std::vector<GoalWord>& goal_words() {
+  static const std::vector<std::string> cluster_sizes = {"512",  "1KiB",  "2KiB",  "4KiB",
+                                                         "8KiB", "16KiB", "32KiB", "64KiB"};
   static const std::vector<GoalWord> words = {
       {"table", {"gpt", "mbr"}, "the kind of partition table"},
-      {"pN", {"primary", "logical", "ntfs"}, "a partition's role in an MBR, or its file system"},
-      {"volume", {"ntfs"}, "the file system of a disk without a table"},
+      {"pN",
+       {"primary", "logical", "ntfs", "fat32", "fat16"},
+       "a partition's role in an MBR, or its file system"},
+      {"volume", {"ntfs", "fat32", "fat16"}, "the file system of a disk without a table"},
+      {"pN.cluster", cluster_sizes, "the size of its clusters, on FAT"},
+      {"volume.cluster", cluster_sizes, "the same of a disk without a table"},
       {"pN.active", {"yes", "no"}, "whether legacy firmware starts from it"},
       {"pN.name", {}, "its name in a GPT"},
       {"pN.type", {"match"}, "the type that goes with its file system"},

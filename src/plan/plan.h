@@ -10,13 +10,19 @@
 
 namespace nuvrat {
 
+/// What a volume is to become.
+struct VolumeWish {
+  std::optional<VolumeKind> kind;
+  std::uint32_t cluster_bytes = 0;  ///< 0: whatever serves best
+};
+
 /// The goals by subject. Partition numbers are those of the disk as it is.
 struct Wishes {
   std::optional<TableKind> table;
   std::map<unsigned, Role> roles;
   std::map<unsigned, bool> active;
   std::map<unsigned, std::string> names;
-  std::map<unsigned, VolumeKind> volumes;   ///< what volumes become; 0: the one without a table
+  std::map<unsigned, VolumeWish> volumes;   ///< 0: the one without a table
   std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
 
   /// Nothing but the kind of table is wished for, of the table.
@@ -40,6 +46,12 @@ struct PlanInput {
 /// A FAT volume becomes NTFS.
 void plan_volume_ntfs(const PlanInput& input, const ReadOptions& options, unsigned number,
                       Assessment& out);
+/// A volume becomes FAT, or gets clusters of another size.
+void plan_volume_fat(const PlanInput& input, const ReadOptions& options, unsigned number,
+                     const VolumeWish& wish, Assessment& out);
+/// An obstacle where a system sleeps on the volume: its memory holds newer structures.
+void add_sleep_obstacle(VolumeReader& reader, const std::string& name, unsigned number,
+                        Assessment& out);
 
 // Tables in two halves: the layout that is wanted, and the steps from the one that there is to it.
 

@@ -56,6 +56,7 @@ class NtfsPlanner {
     change.codepage = options_.codepage;
     change.from = s->volume->kind;
     change.to = VolumeKind::ntfs;
+    change.anew = true;
     change.number = number;
     Planned planned(device_, change);
     check_names(planned.volume->tree());

@@ -19,6 +19,25 @@ void put(Map& map, unsigned number, Value value, const Goal& goal) {
   }
 }
 
+std::optional<VolumeKind> volume_state(const std::string& state) {
+  const VolumeKind kind = kind_named(state);
+  return is_fat(kind) || kind == VolumeKind::ntfs ? std::optional(kind) : std::nullopt;
+}
+
+// "4KiB"
+std::uint32_t cluster_state(const std::string& state) {
+  const auto number = static_cast<std::uint32_t>(std::stoul(state));
+  return state.ends_with("KiB") ? number * 1024 : number;
+}
+
+void wish_kind(VolumeWish& wish, VolumeKind kind, const Goal& goal) {
+  if (wish.kind && *wish.kind != kind)
+    throw Error(ErrorCode::words,
+                fmt::format("two goals contradict each other about {}", goal.subject), {},
+                "Give one of them");
+  wish.kind = kind;
+}
+
 void require_sense(const Wishes& w, const Layout& layout) {
   const TableKind kind = w.table.value_or(layout.kind);
   const auto wrong = [](const std::string& text, const std::string& remedy) {
@@ -51,12 +70,16 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
       out.table = kind;
       continue;
     }
-    if (goal.subject == "volume") {
+    if (goal.subject.starts_with("volume")) {
       if (!state.bare_volume) {
         throw Error(ErrorCode::words, "the disk is not one volume without a partition table", {},
                     "Name the partition: p1=ntfs");
       }
-      out.volumes[0] = VolumeKind::ntfs;
+      if (goal.subject == "volume.cluster") {
+        out.volumes[0].cluster_bytes = cluster_state(goal.state);
+        continue;
+      }
+      wish_kind(out.volumes[0], *volume_state(goal.state), goal);
       continue;
     }
     const std::size_t dot = goal.subject.find('.');
@@ -67,8 +90,11 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
                   fmt::format("there is no partition p{} that holds data", number), {},
                   "See 'nuvrat survey' for the numbers");
     }
-    if (dot == goal.subject.npos && goal.state == "ntfs") {
-      out.volumes[number] = VolumeKind::ntfs;
+    const bool of_it = dot == goal.subject.npos;
+    if (const auto kind = of_it ? volume_state(goal.state) : std::nullopt) {
+      wish_kind(out.volumes[number], *kind, goal);
+    } else if (!of_it && goal.subject.substr(dot + 1) == "cluster") {
+      out.volumes[number].cluster_bytes = cluster_state(goal.state);
     } else if (dot == goal.subject.npos) {
       put(out.roles, number, goal.state == "logical" ? Role::logical : Role::primary, goal);
     } else if (goal.subject.substr(dot + 1) == "active") {

@@ -28,6 +28,7 @@ void fields_of(Self& v, Fields& f) {
   f("codepage", v.codepage);
   f("from", v.from);
   f("to", v.to);
+  f("anew", v.anew);
   f("number", v.number);
   f("cluster_bytes", v.cluster_bytes);
   f("needed_clusters", v.needed_clusters);

@@ -15,12 +15,13 @@
 #include "steps/one_sector.h"
 #include "steps/table_gpt.h"
 #include "steps/table_mbr.h"
+#include "steps/to_fat.h"
 
 namespace nuvrat::steps {
 
 struct Work {
   std::variant<TableGpt, TableMbr, GptAside, GptHome, GptMend, BootSector, EbrType, FatToNtfs,
-               FatMend, FatMakeWay>
+               FatMend, FatMakeWay, ToFat>
       kind;
 };
 

@@ -1,16 +1,76 @@
 #include <algorithm>
 #include <cstdlib>
+#include <optional>
+#include <unordered_map>
+#include <unordered_set>
 
 #include <fmt/format.h>
 
-#include <nuvrat/manifest.h>
+#include "tree/comparer.h"
 
 namespace nuvrat {
 namespace {
 
+using Kind = ExpectedChange::Kind;
+
+const char* words_of(Kind kind) {
+  switch (kind) {
+    case Kind::resized:
+      return "as long as its chain";
+    case Kind::added:
+      return "not there before, now a folder";
+    case Kind::gone:
+      return "there before, and not to be there now";
+    case Kind::retimed:
+      return "times become the nearest that the volume can say";
+    case Kind::renamed:
+      return "has another name now";
+    case Kind::relabelled:
+      return "the label is another one now";
+  }
+  return "";
+}
+
+DifferenceKind kind_of(Kind kind) {
+  switch (kind) {
+    case Kind::resized:
+      return DifferenceKind::size;
+    case Kind::added:
+      return DifferenceKind::extra;
+    case Kind::gone:
+    case Kind::renamed:
+      return DifferenceKind::missing;
+    case Kind::retimed:
+      return DifferenceKind::times;
+    case Kind::relabelled:
+      return DifferenceKind::label;
+  }
+  return DifferenceKind::content;
+}
+
 class Comparer {
  public:
-  Comparer(Comparison& out, AccessTimes accessed) : out_(out), accessed_(accessed) {}
+  Comparer(Comparison& out, AccessTimes accessed, const std::vector<ExpectedChange>& changes)
+      : out_(out), accessed_(accessed), changes_(changes), came_(changes.size()) {}
+
+  /// What was expected and didn't come is a difference.
+  void finish(const Manifest& after) {
+    for (std::size_t i = 0; i < changes_.size(); ++i) {
+      const ExpectedChange& c = changes_[i];
+      unsigned number = 0;
+      for (const ManifestVolume& v : after.volumes) number = v.start == c.start ? v.number : number;
+      std::string text = words_of(c.kind);
+      if (c.kind == Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
+      if (!c.text.empty()) text += ": '" + printable(c.text) + "'";
+      if (!came_[i]) {
+        add(kind_of(c.kind), number, c.path, "was to be changed, and was not: " + text);
+        continue;
+      }
+      ++out_.planned_count;
+      if (out_.planned.size() < Comparison::most_listed)
+        out_.planned.push_back({kind_of(c.kind), number, c.path, text});
+    }
+  }
 
   void add(DifferenceKind kind, unsigned number, std::string path, std::string text) {
     ++out_.count;
@@ -22,7 +82,10 @@ class Comparer {
   void volumes(const ManifestVolume& before, const ManifestVolume& after) {
     before_ = &before;
     after_ = &after;
-    if (before.info.label != after.info.label)
+    find_expected();
+    if (const auto label = of_volume_; label && after.info.label == changes_[*label].text) {
+      came_[*label] = true;
+    } else if (before.info.label != after.info.label)
       add(DifferenceKind::label, after.number, "",
           fmt::format("the volume's label was '{}', and is '{}'", printable(before.info.label),
                       printable(after.info.label)));
@@ -53,21 +116,84 @@ class Comparer {
                         : y == right.end() ? -1
                                            : before_->tree.name(*x).compare(after_->tree.name(*y));
       if (order < 0) {
-        add(DifferenceKind::missing, before_->number, before_->tree.path(*x),
-            describe(before_->tree, *x) + " before, not there now");
+        if (const auto same = renamed(*x, right)) {
+          both(*x, *same, open);
+          ++x;
+          continue;
+        }
+        if (!expects(before_expected_, *x, Kind::gone))
+          add(DifferenceKind::missing, before_->number, before_->tree.path(*x),
+              describe(before_->tree, *x) + " before, not there now");
         ++x;
       } else if (order > 0) {
-        add(DifferenceKind::extra, after_->number, after_->tree.path(*y),
-            "not there before, now " + describe(after_->tree, *y));
+        if (!expects(after_expected_, *y, Kind::added) && taken_.count(*y) == 0)
+          add(DifferenceKind::extra, after_->number, after_->tree.path(*y),
+              "not there before, now " + describe(after_->tree, *y));
         ++y;
       } else {
-        nodes(*x, *y);
-        if (before_->tree.is_directory(*x) && after_->tree.is_directory(*y))
-          open.emplace_back(*x, *y);
-        ++x;
-        ++y;
+        both(*x++, *y++, open);
       }
     }
+  }
+
+  void both(FileTree::Id a, FileTree::Id b,
+            std::vector<std::pair<FileTree::Id, FileTree::Id>>& open) {
+    nodes(a, b);
+    if (before_->tree.is_directory(a) && after_->tree.is_directory(b)) open.emplace_back(a, b);
+  }
+
+  // By node, so that no path is made while the trees are walked.
+  using Expected = std::unordered_multimap<FileTree::Id, std::size_t>;
+  void find_expected() {
+    before_expected_.clear();
+    after_expected_.clear();
+    taken_.clear();
+    of_volume_.reset();
+    std::unordered_multimap<std::string, std::size_t> by_path;
+    for (std::size_t i = 0; i < changes_.size(); ++i) {
+      const ExpectedChange& c = changes_[i];
+      if (c.start != before_->start) continue;
+      if (c.kind == Kind::relabelled) {
+        of_volume_ = i;
+      } else if (c.kind == Kind::added) {
+        const FileTree::Id id = after_->tree.find(c.path);
+        if (id != FileTree::none) after_expected_.emplace(id, i);
+      } else {
+        by_path.emplace(c.path, i);
+      }
+    }
+    if (by_path.empty()) return;
+    for (FileTree::Id id = 1; id < before_->tree.size(); ++id) {
+      const auto [from, to] = by_path.equal_range(before_->tree.path(id));
+      for (auto it = from; it != to; ++it) before_expected_.emplace(id, it->second);
+    }
+  }
+
+  [[nodiscard]] std::optional<std::size_t> change_of(const Expected& where, FileTree::Id id,
+                                                     Kind kind) const {
+    const auto [from, to] = where.equal_range(id);
+    for (auto it = from; it != to; ++it) {
+      if (changes_[it->second].kind == kind) return it->second;
+    }
+    return std::nullopt;
+  }
+  bool expects(const Expected& where, FileTree::Id id, Kind kind) {
+    const auto i = change_of(where, id, kind);
+    if (i) came_[*i] = true;
+    return i.has_value();
+  }
+
+  // The node that a renamed one has become.
+  std::optional<FileTree::Id> renamed(FileTree::Id a, const std::vector<FileTree::Id>& right) {
+    const auto i = change_of(before_expected_, a, Kind::renamed);
+    if (!i) return std::nullopt;
+    const std::u16string name = to_utf16(changes_[*i].text);
+    const auto it = std::find_if(right.begin(), right.end(),
+                                 [&](FileTree::Id id) { return after_->tree.name(id) == name; });
+    if (it == right.end()) return std::nullopt;
+    came_[*i] = true;
+    taken_.insert(*it);
+    return *it;
   }
 
   static std::string describe(const FileTree& tree, FileTree::Id id) {
@@ -75,8 +201,17 @@ class Comparer {
   }
 
   void nodes(FileTree::Id a, FileTree::Id b) {
-    const FileTree::Info old = before_->tree.info(a);
+    FileTree::Info old = before_->tree.info(a);
     const FileTree::Info now = after_->tree.info(b);
+    if (const auto i = change_of(before_expected_, a, Kind::resized))
+      came_[*i] = now.size == changes_[*i].size;
+    if (const auto i = change_of(before_expected_, a, Kind::retimed)) {
+      const ExpectedChange& c = changes_[*i];
+      if (c.created != 0) old.created = c.created;
+      if (c.modified != 0) old.modified = c.modified;
+      if (c.accessed != 0) old.accessed = c.accessed;
+      came_[*i] = true;  // how far, the comparison of times says
+    }
     const auto report = [&](DifferenceKind kind, std::string text) {
       add(kind, after_->number, after_->tree.path(b), std::move(text));
     };
@@ -120,6 +255,11 @@ class Comparer {
 
   Comparison& out_;
   AccessTimes accessed_;
+  const std::vector<ExpectedChange>& changes_;
+  std::vector<bool> came_;
+  Expected before_expected_, after_expected_;
+  std::unordered_set<FileTree::Id> taken_;  // nodes after, that are renamed ones
+  std::optional<std::size_t> of_volume_;
   const ManifestVolume* before_ = nullptr;
   const ManifestVolume* after_ = nullptr;
 };
@@ -144,6 +284,11 @@ void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& aft
 }  // namespace
 
 Comparison compare(const Manifest& before, const Manifest& after, AccessTimes accessed) {
+  return compare_with_changes(before, after, accessed, {});
+}
+
+Comparison compare_with_changes(const Manifest& before, const Manifest& after, AccessTimes accessed,
+                                const std::vector<ExpectedChange>& changes) {
   Comparison out;
   out.seal_before = before.seal();
   out.seal_after = after.seal();
@@ -151,7 +296,7 @@ Comparison compare(const Manifest& before, const Manifest& after, AccessTimes ac
   out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
   out.chosen = before.chosen;
   out.accessed = accessed == AccessTimes::compared;
-  Comparer comparer(out, accessed);
+  Comparer comparer(out, accessed, changes);
   pair_by_start(
       before.volumes, after.volumes,
       [&](const ManifestVolume& a, const ManifestVolume& b) { comparer.volumes(a, b); },
@@ -176,6 +321,7 @@ Comparison compare(const Manifest& before, const Manifest& after, AccessTimes ac
                      fmt::format("the partition at sector {} ({}) {}", r.start, r.description,
                                  gone ? "is not there any more" : "was not there before"));
       });
+  comparer.finish(after);
   return out;
 }
 

@@ -108,6 +108,11 @@ FileTree::Id FileTree::link(Id id) const {
   return it == rare_.end() ? none : it->second.link;
 }
 
+bool FileTree::is_stream(Id id) const {
+  const auto it = rare_.find(id);
+  return it != rare_.end() && it->second.stream;
+}
+
 FileTree::Info FileTree::info(Id id) const {
   const Node& n = nodes_[id];
   return {n.directory, n.attributes, n.size, n.created, n.modified, n.accessed};

@@ -6,7 +6,7 @@
 
 #include <nuvrat/sectors.h>
 
-#include "ntfs/runs.h"
+#include "tree/runs.h"
 
 namespace nuvrat {
 

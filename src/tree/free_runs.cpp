@@ -1,8 +1,27 @@
-#include "ntfs/free_runs.h"
+#include "tree/free_runs.h"
 
 #include <algorithm>
+#include <numeric>
 
 namespace nuvrat {
+
+std::uint64_t clusters_in(const Runs& runs) {
+  return std::accumulate(runs.begin(), runs.end(), std::uint64_t{0},
+                         [](std::uint64_t sum, const Run& r) { return sum + r.count; });
+}
+
+void add_run(Runs& runs, Run run) {
+  if (run.count == 0) return;
+  if (!runs.empty()) {
+    Run& last = runs.back();
+    const bool holes = last.lcn == Run::hole && run.lcn == Run::hole;
+    if (holes || (last.lcn != Run::hole && run.lcn == last.lcn + last.count)) {
+      last.count += run.count;
+      return;
+    }
+  }
+  runs.push_back(run);
+}
 
 FreeRuns::FreeRuns(const SectorSet& free, std::uint64_t cluster_sectors, std::uint64_t first,
                    std::uint64_t clusters)

@@ -1,0 +1,26 @@
+#pragma once
+// Writes a planned FAT volume: everything but its first sector, which makes it count, and what lies
+// in the reserved sectors.
+
+#include <functional>
+#include <string_view>
+
+#include "fat/plan.h"
+
+namespace nuvrat {
+
+struct FatBuilder {
+  /// Takes whole sectors, counted from the volume's first one.
+  std::function<void(std::uint64_t sector, ByteView data)> write;
+  /// Gives the contents of sectors, as the volume is now.
+  std::function<void(std::uint64_t sector, ByteSpan out)> read;
+  /// Gives the contents of a file that lies elsewhere than in its extents.
+  std::function<void(FileTree::Id id, const std::function<void(ByteView)>& sink)> contents;
+  /// Told what the sectors that follow are for.
+  std::function<void(std::string_view what)> announce;
+};
+
+/// Streams the volume in the order of the plan, nothing twice.
+void write_fat(const FatPlan& plan, const FatBuilder& to);
+
+}  // namespace nuvrat

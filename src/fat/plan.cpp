@@ -1,0 +1,248 @@
+#include "fat/plan.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+
+#include "fat/writer_directory.h"
+#include "tree/free_runs.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::size_t most_entries = most_directory_bytes / sizeof(DirEntry);
+
+bool has_label(const FatGeometry& g) {
+  return g.label[0] != 0;
+}
+
+}  // namespace
+
+FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
+    : tree_(tree), target_(target), page_(std::make_unique<CodePage>(target.codepage)) {
+  FatGeometry& g = target_.geometry;
+  const std::uint64_t data = g.data_start();
+  const std::uint64_t data_sectors = std::uint64_t{g.clusters} * g.cluster_sectors;
+  SectorSet room;
+  for (const SectorRange& r : target_.free.ranges()) {
+    const std::uint64_t first = std::max(r.first, data);
+    const std::uint64_t end = std::min(r.end(), data + data_sectors);
+    if (first < end) room.add({first - data, end - first});
+  }
+  FreeRuns runs(room, g.cluster_sectors, 0, g.clusters);
+  free_ = runs.capacity();
+  const auto give = [&](FileTree::Id id, std::uint64_t clusters) {
+    if (clusters == 0) return;
+    Runs taken = runs.take(clusters);
+    for (Run& r : taken) r.lcn += 2;
+    given_[id] = std::move(taken);
+  };
+  for (FileTree::Id id = 0; id < tree_.size(); ++id) {
+    if (!tree_.is_directory(id)) continue;
+    std::vector<Entry> entries;
+    const std::size_t count = directory_of(id, entries)->entries();
+    if (count > most_entries) {
+      throw Error(ErrorCode::refused,
+                  fmt::format("the folder would have {} entries, and FAT knows 65,536", count),
+                  {{}, {}, {}, tree_.path(id)});
+    }
+    if (id == FileTree::root && g.kind != VolumeKind::fat32) continue;
+    give(id, std::max<std::uint64_t>(1, div_up<std::uint64_t>(count * 32, g.cluster_bytes())));
+  }
+  for (FileTree::Id id = 1; id < tree_.size(); ++id) {
+    if (tree_.is_directory(id) || tree_.is_stream(id)) continue;
+    const std::uint64_t clusters = div_up<std::uint64_t>(tree_.bytes(id), g.cluster_bytes());
+    std::uint64_t stay = 0;
+    for (const Part& p : staying(id)) stay += p.clusters.count;
+    used_ += stay;
+    copied_ += clusters - stay;
+    give(id, clusters - stay);
+  }
+  needed_ = runs.used();
+  missing_ = runs.missing();
+  used_ += needed_;
+  if (g.kind == VolumeKind::fat32) g.root_cluster = first_cluster(FileTree::root);
+}
+
+bool FatPlan::fats_are_free() const {
+  const FatGeometry& g = target_.geometry;
+  return target_.free.contains({g.reserved_sectors, g.data_start() - g.reserved_sectors});
+}
+
+std::u16string_view FatPlan::name_of(FileTree::Id id) const {
+  const auto other = target_.names.find(id);
+  return other == target_.names.end() ? tree_.name(id) : other->second;
+}
+
+std::unique_ptr<NewDirectory> FatPlan::directory_of(FileTree::Id folder,
+                                                    std::vector<Entry>& entries) const {
+  auto out = std::make_unique<NewDirectory>(*page_, target_.zone);
+  const auto info_of = [this](FileTree::Id id) {
+    const FileTree::Info info = tree_.info(id);
+    FatFileInfo to;
+    to.attributes = info.attributes & (attr_read_only | attr_hidden | attr_system | attr_archive);
+    to.created = info.created;
+    to.modified = info.modified;
+    to.accessed = info.accessed;
+    return to;
+  };
+  if (folder == FileTree::root) {
+    if (has_label(target_.geometry)) out->add_label(target_.geometry.label);
+  } else {
+    out->add_dots(info_of(folder));
+  }
+  const std::vector<FileTree::Id> children = tree_.children(folder);
+  // Short names that files have already are theirs, whatever is made for the others.
+  for (const FileTree::Id id : children) {
+    if (!tree_.is_stream(id) && target_.names.count(id) == 0)
+      out->keep(name_of(id), tree_.short_name(id));
+  }
+  for (const FileTree::Id id : children) {
+    if (tree_.is_stream(id)) continue;
+    const bool directory = tree_.is_directory(id);
+    const std::size_t index =
+        out->add(name_of(id), info_of(id), directory, directory ? 0 : tree_.bytes(id));
+    entries.push_back({id, index});
+  }
+  return out;
+}
+
+std::vector<FatPlan::Part> FatPlan::staying(FileTree::Id id) const {
+  const FatGeometry& g = target_.geometry;
+  std::vector<Part> out;
+  if (tree_.stored(id) != Stored::extents || tree_.link(id) != FileTree::none) return out;
+  const std::uint64_t data = g.data_start();
+  const std::uint64_t spc = g.cluster_sectors;
+  const std::uint64_t total = div_up<std::uint64_t>(tree_.bytes(id), g.cluster_bytes());
+  const std::uint64_t sectors = div_up<std::uint64_t>(tree_.bytes(id), g.sector_bytes);
+  // What was never written must become zeros, and is not to be touched where it lies.
+  const std::uint64_t valid = tree_.valid_bytes(id);
+  const std::uint64_t whole = valid == tree_.bytes(id) ? total : valid / g.cluster_bytes();
+  std::uint64_t at = 0;  // in sectors of the file
+  for (const SectorRange& e : tree_.extents(id)) {
+    const std::uint64_t index = div_up(at, spc);
+    const std::uint64_t skip = index * spc - at;
+    at += e.count;
+    if (e.first >= FileTree::hole || skip >= e.count) continue;
+    const std::uint64_t first = e.first + skip;
+    if (first < data || (first - data) % spc != 0) continue;
+    const std::uint64_t cluster = (first - data) / spc;
+    std::uint64_t count = (e.count - skip) / spc;
+    // A cluster that the file doesn't fill stays if nobody has the rest of it.
+    const std::uint64_t rest = (e.count - skip) % spc;
+    const bool last = rest > 0 && index + count + 1 == total && at >= sectors;
+    if (last && target_.free.contains({first + count * spc + rest, spc - rest})) ++count;
+    count = std::min({count, total - std::min(total, index), whole - std::min(whole, index),
+                      g.clusters - std::min<std::uint64_t>(g.clusters, cluster)});
+    if (count == 0) continue;
+    out.push_back({index,
+                   {static_cast<std::uint32_t>(cluster + 2), static_cast<std::uint32_t>(count)},
+                   false});
+  }
+  return out;
+}
+
+std::vector<FatPlan::Part> FatPlan::parts_of(FileTree::Id id) const {
+  std::vector<Part> out;
+  const auto found = given_.find(id);
+  if (tree_.is_directory(id)) {
+    std::uint64_t index = 0;
+    for (const Run& r : found == given_.end() ? Runs{} : found->second) {
+      out.push_back(
+          {index, {static_cast<std::uint32_t>(r.lcn), static_cast<std::uint32_t>(r.count)}, true});
+      index += r.count;
+    }
+    return out;
+  }
+  if (tree_.is_stream(id)) return out;
+  const std::uint64_t total =
+      div_up<std::uint64_t>(tree_.bytes(id), target_.geometry.cluster_bytes());
+  Runs given = found == given_.end() ? Runs{} : found->second;
+  std::size_t next = 0;
+  std::uint64_t index = 0;
+  const auto copy_until = [&](std::uint64_t end) {
+    while (index < end && next < given.size()) {
+      Run& r = given[next];
+      const std::uint64_t count = std::min(r.count, end - index);
+      out.push_back(
+          {index, {static_cast<std::uint32_t>(r.lcn), static_cast<std::uint32_t>(count)}, true});
+      r.lcn += count;
+      r.count -= count;
+      if (r.count == 0) ++next;
+      index += count;
+    }
+  };
+  for (const Part& p : staying(id)) {
+    copy_until(p.index);
+    out.push_back(p);
+    index = p.index + p.clusters.count;
+  }
+  copy_until(total);
+  return out;
+}
+
+std::vector<ClusterRange> FatPlan::chain_of(FileTree::Id id) const {
+  std::vector<ClusterRange> out;
+  for (const Part& p : parts_of(id)) {
+    if (!out.empty() && out.back().first + out.back().count == p.clusters.first) {
+      out.back().count += p.clusters.count;
+    } else {
+      out.push_back(p.clusters);
+    }
+  }
+  return out;
+}
+
+std::uint32_t FatPlan::first_cluster(FileTree::Id id) const {
+  if (tree_.is_directory(id)) {
+    const auto given = given_.find(id);
+    return given == given_.end() ? 0 : static_cast<std::uint32_t>(given->second.front().lcn);
+  }
+  const std::vector<Part> parts = parts_of(id);
+  return parts.empty() ? 0 : parts.front().clusters.first;
+}
+
+std::vector<ClusterRange> FatPlan::bad_clusters() const {
+  const FatGeometry& g = target_.geometry;
+  const std::uint64_t data = g.data_start();
+  SectorSet clusters;
+  for (const SectorRange& r : target_.bad.ranges()) {
+    const std::uint64_t first = r.first < data ? 0 : (r.first - data) / g.cluster_sectors;
+    const std::uint64_t end =
+        r.end() <= data ? 0
+                        : std::min<std::uint64_t>(
+                              div_up<std::uint64_t>(r.end() - data, g.cluster_sectors), g.clusters);
+    if (first < end) clusters.add({first, end - first});
+  }
+  std::vector<ClusterRange> out;
+  for (const SectorRange& r : clusters.ranges())
+    out.push_back({static_cast<std::uint32_t>(r.first + 2), static_cast<std::uint32_t>(r.count)});
+  return out;
+}
+
+std::uint32_t FatPlan::first_free() const {
+  SectorSet used;
+  each_chain([&](const std::vector<ClusterRange>& chain) {
+    for (const ClusterRange& r : chain) used.add({r.first, r.count});
+  });
+  for (const ClusterRange& r : bad_clusters()) used.add({r.first, r.count});
+  const auto gaps = used.gaps({2, target_.geometry.clusters}).ranges();
+  return gaps.empty() ? 0 : static_cast<std::uint32_t>(gaps.front().first);
+}
+
+std::uint64_t root_entries_of(const FileTree& tree, const FatTarget& target) {
+  const CodePage page(target.codepage);
+  NewDirectory root(page, target.zone);
+  if (has_label(target.geometry)) root.add_label(target.geometry.label);
+  for (const FileTree::Id id : tree.children(FileTree::root)) {
+    if (!tree.is_stream(id)) root.keep(tree.name(id), tree.short_name(id));
+  }
+  for (const FileTree::Id id : tree.children(FileTree::root)) {
+    if (!tree.is_stream(id)) root.add(tree.name(id), {}, tree.is_directory(id), 0);
+  }
+  return root.entries();
+}
+
+}  // namespace nuvrat

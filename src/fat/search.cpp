@@ -1,0 +1,107 @@
+#include "fat/search.h"
+
+#include <algorithm>
+#include <numeric>
+#include <vector>
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t most_reserved = 65535;
+constexpr std::uint64_t most_clusters = 0x0FFFFFF5 - 1;
+constexpr std::uint64_t most_root_entries = 65535;
+
+// How many sectors before a place are in use, for any place in front of `end`.
+class InUse {
+ public:
+  InUse(const SectorSet& free, std::uint64_t end) {
+    std::uint64_t at = 0;
+    std::uint64_t sum = 0;
+    for (const SectorRange& r : free.ranges()) {
+      if (r.first >= end) break;
+      sum += r.first - at;
+      marks_.push_back({at, r.first, sum});
+      at = r.end();
+    }
+    marks_.push_back({at, std::max(at, end), sum + std::max(at, end) - at});
+  }
+
+  [[nodiscard]] std::uint64_t before(std::uint64_t sector) const {
+    const auto it = std::upper_bound(marks_.begin(), marks_.end(), sector,
+                                     [](std::uint64_t s, const Mark& m) { return s < m.begin; });
+    if (it == marks_.begin()) return 0;
+    const Mark& m = *(it - 1);
+    return sector >= m.end ? m.sum : m.sum - (m.end - sector);
+  }
+  [[nodiscard]] std::uint64_t in(std::uint64_t first, std::uint64_t end) const {
+    return end <= first ? 0 : before(end) - before(first);
+  }
+
+ private:
+  struct Mark {
+    std::uint64_t begin, end;  // in use
+    std::uint64_t sum;         // up to `end`
+  };
+  std::vector<Mark> marks_;
+};
+
+// The smallest FAT for this start of the data area; false where there is no such volume.
+bool fill(const FatWish& wish, std::uint64_t data, std::uint64_t total, FatGeometry& g) {
+  const std::uint64_t clusters = (total - data) / wish.cluster_sectors;
+  if (clusters == 0 || clusters > most_clusters || fat_kind_for(clusters) != wish.kind)
+    return false;
+  g.clusters = static_cast<std::uint32_t>(clusters);
+  g.fat_sectors =
+      static_cast<std::uint32_t>(div_up<std::uint64_t>(fat_bytes_needed(g), g.sector_bytes));
+  const std::uint64_t behind = std::uint64_t{g.fats} * g.fat_sectors + g.root_sectors;
+  if (data < behind + wish.least_reserved || data - behind > most_reserved) return false;
+  g.reserved_sectors = static_cast<std::uint32_t>(data - behind);
+  return true;
+}
+
+}  // namespace
+
+std::optional<FatPlace> place_fats(const FatWish& wish) {
+  const std::uint64_t total = std::min<std::uint64_t>(wish.sectors, 0xFFFFFFFF);
+  FatGeometry g;
+  g.kind = wish.kind;
+  g.sector_bytes = wish.sector_bytes;
+  g.cluster_sectors = wish.cluster_sectors;
+  g.total_sectors = total;
+  g.fats = 2;
+  if (wish.kind == VolumeKind::fat32) {
+    g.fs_info = 1;
+    g.backup_boot = 6;
+  } else {
+    const std::uint64_t a_sector = wish.sector_bytes / 32;
+    const std::uint64_t entries =
+        div_up(std::max<std::uint64_t>(wish.root_entries, 512), a_sector) * a_sector;
+    if (entries > most_root_entries) return std::nullopt;
+    g.root_entries = static_cast<std::uint32_t>(entries);
+    g.root_sectors = static_cast<std::uint32_t>(entries / a_sector);
+  }
+  // The latest start that could be: all sectors clusters, and as many reserved as can be.
+  FatGeometry largest = g;
+  largest.clusters = static_cast<std::uint32_t>(
+      std::min<std::uint64_t>(total / wish.cluster_sectors, most_clusters));
+  const std::uint64_t most_fat =
+      div_up<std::uint64_t>(fat_bytes_needed(largest), wish.sector_bytes);
+  const std::uint64_t end =
+      std::min(total, most_reserved + 2 * most_fat + g.root_sectors + wish.grid_step);
+  const InUse in_use(*wish.free, end);
+  // Larger clusters than the old ones begin anywhere on the old grid; smaller ones also between.
+  const std::uint64_t step = std::min<std::uint64_t>(wish.cluster_sectors, wish.grid_step);
+  std::optional<FatPlace> best;
+  for (std::uint64_t data = wish.grid % step; data < end; data += step) {
+    if (!fill(wish, data, total, g)) continue;
+    FatPlace here{g, in_use.in(g.reserved_sectors, data), in_use.in(wish.least_reserved, data)};
+    here.in_front -= here.in_the_way;
+    if (here.in_the_way > 0 && !wish.make_way) continue;
+    // What is in the way is read and written once as well, by a rewrite of its own.
+    const auto cost = [](const FatPlace& p) { return 2 * p.in_the_way + p.in_front; };
+    if (!best || cost(here) < cost(*best)) best = here;
+  }
+  return best;
+}
+
+}  // namespace nuvrat

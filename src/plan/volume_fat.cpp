@@ -1,0 +1,433 @@
+// pN=fat32, pN=fat16, pN.cluster=SIZE: a volume becomes FAT, or another FAT.
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "fat/names.h"
+#include "fat/search.h"
+#include "fat/times.h"
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint32_t most_cluster_bytes = 65536;
+constexpr std::uint64_t most_file_bytes = 0xFFFFFFFF;
+constexpr std::size_t most_told = 5;
+
+class FatPlanner {
+ public:
+  FatPlanner(const PlanInput& input, const ReadOptions& options, unsigned number,
+             const VolumeWish& wish, Assessment& out)
+      : device_(input.device),
+        options_(options),
+        random_(input.random),
+        state_(input.state),
+        wish_(wish),
+        out_(out),
+        number_(number),
+        name_(number == 0 ? "the volume" : fmt::format("partition {}", number)) {}
+
+  void plan() {
+    const SurveyedPartition* s = state_.find(number_);
+    if (!can_be_read(*s)) return;
+    ToFat work = described(*s);
+    if (is_already(*s, work.change)) return;
+    if (has_errors(s->findings) || has_errors(state_.table.findings)) return;  // said already
+    Look look{device_, work.change};
+    add_sleep_obstacle(look.volume->reader(), name_, number_, out_);
+    check_files(look.volume->tree());
+    check_names(look.volume->tree());
+    if (!out_.in_reach()) return;
+    const std::optional<FatPlan> plan = search(look, work);
+    if (!plan) return no_geometry(look, work);
+    work.take(plan->geometry());
+    work.next_free = plan->first_free();
+    std::uint64_t bad = 0;
+    for (const ClusterRange& r : plan->bad_clusters()) bad += r.count;
+    work.free_after =
+        static_cast<std::uint32_t>(plan->geometry().clusters - plan->clusters_in_use() - bad);
+    fill_numbers(*plan, work.change);
+    add_consents(*s, *plan, work);
+    out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
+  }
+
+ private:
+  using ToFat = steps::ToFat;
+
+  // The volume as it will be when the conversion's turn comes.
+  struct Look {
+    Look(const Device& device, const VolumeChange& change)
+        : volume(std::make_unique<steps::VolumeAsFat>(device, change)) {}
+    std::unique_ptr<steps::VolumeAsFat> volume;
+  };
+
+  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
+    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+  }
+  void consent(std::string code, std::string text) {
+    out_.consents.push_back({std::move(code), std::move(text)});
+  }
+
+  bool can_be_read(const SurveyedPartition& s) {
+    const VolumeKind from = s.signature.kind;
+    if (s.volume && (is_fat(from) || from == VolumeKind::ntfs)) return true;
+    obstacle("not-readable",
+             fmt::format("{} holds {}, which Nuvrat does not turn into FAT", name_,
+                         s.signature.description),
+             "NTFS and FAT volumes can become FAT");
+    return false;
+  }
+
+  [[nodiscard]] ToFat described(const SurveyedPartition& s) const {
+    ToFat work;
+    VolumeChange& change = work.change;
+    change.place = s.partition.range();
+    change.serial = s.volume->serial_number & 0xFFFFFFFF;
+    if (change.serial == 0) change.serial = random_.next() & 0xFFFFFFFF;
+    change.made = now();
+    change.zone = options_.zone.name();
+    change.codepage = options_.codepage;
+    change.from = s.volume->kind;
+    change.to = wish_.kind.value_or(s.volume->kind);
+    change.anew = true;
+    change.number = number_;
+    work.label = fat_label(to_utf16(s.volume->label), CodePage(options_.codepage));
+    return work;
+  }
+
+  bool is_already(const SurveyedPartition& s, const VolumeChange& change) {
+    if (!is_fat(change.to)) {
+      obstacle("not-fat",
+               fmt::format("{} is {}: the size of clusters can be chosen on FAT only", name_,
+                           title_of(change.to)),
+               fmt::format("Say p{}=fat32 as well, or leave the size of clusters out", number_));
+      return true;
+    }
+    if (change.from != change.to ||
+        (wish_.cluster_bytes != 0 && wish_.cluster_bytes != s.volume->cluster_bytes))
+      return false;
+    obstacle("already",
+             fmt::format("{} is {} with clusters of {} already", name_, title_of(change.to),
+                         format_bytes(s.volume->cluster_bytes)),
+             "Nothing needs to be done");
+    return true;
+  }
+
+  // What no FAT can hold, whatever is agreed to.
+  void check_files(const FileTree& tree) {
+    std::uint64_t large = 0, large_bytes = 0, told = 0;
+    std::string names;
+    for (FileTree::Id id = 1; id < tree.size(); ++id) {
+      if (tree.is_directory(id) || tree.is_stream(id)) continue;
+      if ((tree.info(id).attributes & 0x4000) != 0 && told++ < most_told) {
+        obstacle("encrypted",
+                 fmt::format("{}: '{}' is encrypted; on FAT nobody could read it", name_,
+                             printable(tree.path(id))),
+                 "Decrypt it under the system that owns it, or take it off the volume");
+      }
+      if (tree.bytes(id) <= most_file_bytes) continue;
+      if (large++ < most_told) names += (names.empty() ? "" : ", ") + printable(tree.path(id));
+      large_bytes += tree.bytes(id);
+    }
+    if (large == 0) return;
+    obstacle("file-size",
+             fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT holds none of that size: "
+                         "{}{}",
+                         name_, plural(large, "file is", "files are"), format_bytes(large_bytes),
+                         names, large > most_told ? ", …" : ""),
+             "Take them off the volume, or cut them into parts");
+  }
+
+  void check_names(const FileTree& tree) {
+    std::uint64_t told = 0;
+    const auto say = [&](FileTree::Id id, const std::string& what) {
+      if (told++ >= most_told) return;
+      obstacle("name", fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
+               "Rename it under the system that owns the volume");
+    };
+    for (FileTree::Id folder = 0; folder < tree.size(); ++folder) {
+      if (!tree.is_directory(folder)) continue;
+      std::set<std::u16string> seen;
+      for (const FileTree::Id id : tree.children(folder)) {
+        if (tree.is_stream(id)) continue;
+        if (!fat_allows(tree.name(id))) {
+          say(id, "has a character or an ending that FAT can't spell");
+        } else if (!seen.insert(fold_case(tree.name(id))).second) {
+          say(id, "and another name in its folder are the same to FAT");
+        }
+      }
+    }
+    if (told > most_told)
+      obstacle("name", fmt::format("{}: {} more such names", name_, told - most_told),
+               "Rename them under the system that owns the volume");
+  }
+
+  // Sizes of clusters, those first that leave most where it is.
+  [[nodiscard]] std::vector<std::uint32_t> cluster_sizes(std::uint32_t now) const {
+    const std::uint32_t sector = device_.sector_size();
+    if (wish_.cluster_bytes != 0)
+      return wish_.cluster_bytes >= sector ? std::vector{wish_.cluster_bytes}
+                                           : std::vector<std::uint32_t>{};
+    std::vector<std::uint32_t> out;
+    for (std::uint32_t bytes = std::min(now, most_cluster_bytes); bytes >= sector; bytes /= 2)
+      out.push_back(bytes);
+    for (std::uint32_t bytes = now * 2; bytes <= most_cluster_bytes; bytes *= 2)
+      out.push_back(bytes);
+    return out;
+  }
+
+  [[nodiscard]] FatWish wish_for(Look& look, const ToFat& work, std::uint32_t cluster) const {
+    const VolumeInfo& info = look.volume->reader().info();
+    const std::uint32_t sector = device_.sector_size();
+    FatWish out;
+    out.kind = work.change.to;
+    out.sector_bytes = sector;
+    out.sectors = work.change.place.count;
+    out.cluster_sectors = cluster / sector;
+    out.grid = info.first_cluster;
+    out.grid_step = info.cluster_bytes / sector;
+    out.least_reserved = work.change.to == VolumeKind::fat32 ? 9 : 1;
+    out.free = &look.volume->free();
+    if (work.change.to != VolumeKind::fat32)
+      out.root_entries = root_entries_of(look.volume->tree(), look.volume->target(work));
+    return out;
+  }
+
+  // The first size for which there is a place for the FATs and room for the rest.
+  std::optional<FatPlan> search(Look& look, const ToFat& described) {
+    const std::uint32_t now = look.volume->reader().info().cluster_bytes;
+    for (const std::uint32_t cluster : cluster_sizes(now)) {
+      const auto place = place_fats(wish_for(look, described, cluster));
+      if (!place) continue;
+      ToFat work = described;
+      work.take(place->geometry);
+      FatPlan plan = look.volume->plan(work);
+      if (plan.fits()) return plan;
+      if (!short_of_ || plan.needed_clusters() - plan.free_clusters() < short_of_->missing)
+        short_of_ = {plan.needed_clusters(), plan.free_clusters(),
+                     plan.needed_clusters() - plan.free_clusters(), cluster};
+    }
+    return std::nullopt;
+  }
+
+  void no_geometry(Look& look, const ToFat& work) {
+    if (short_of_) {
+      const auto& s = *short_of_;
+      return obstacle(
+          "volume-room",
+          fmt::format("{}: {} needs {} clusters of {} ({}) for folders and for contents that "
+                      "can't stay where they are, {} are free: {} missing",
+                      name_, title_of(work.change.to), s.needed, format_bytes(s.cluster),
+                      format_bytes(s.needed * s.cluster), s.free,
+                      plural(s.missing, "cluster is", "clusters are")),
+          fmt::format("Take files of {} bytes ({}) in all off the volume", s.missing * s.cluster,
+                      format_bytes(s.missing * s.cluster)),
+          s.missing * s.cluster / device_.sector_size());
+    }
+    bool any = false;
+    for (const std::uint32_t cluster : cluster_sizes(look.volume->reader().info().cluster_bytes)) {
+      FatWish wish = wish_for(look, work, cluster);
+      wish.make_way = true;
+      any = any || place_fats(wish).has_value();
+    }
+    const std::uint64_t bytes = work.change.place.count * device_.sector_size();
+    if (!any) {
+      return obstacle(
+          "cluster-count",
+          fmt::format("{} has {}: {} {} is not possible on it", name_, format_bytes(bytes),
+                      title_of(work.change.to),
+                      wish_.cluster_bytes == 0
+                          ? std::string("with any size of clusters")
+                          : "with clusters of " + format_bytes(wish_.cluster_bytes)),
+          "FAT16 has 4,085 to 65,524 clusters, FAT32 65,525 to 268,435,444, and a cluster has at "
+          "most 64 KiB");
+    }
+    obstacle(
+        "front-in-use",
+        fmt::format("{}: the sectors where FATs can lie, at the volume's front, are in use", name_),
+        "Free the front of the volume");
+  }
+
+  void fill_numbers(const FatPlan& plan, VolumeChange& change) const {
+    const FatGeometry& g = plan.geometry();
+    change.cluster_bytes = g.cluster_bytes();
+    change.needed_clusters = plan.needed_clusters();
+    change.free_clusters = plan.free_clusters();
+    change.moved_clusters = plan.copied_clusters();
+    change.writes =
+        plan.needed_clusters() * g.cluster_sectors + g.data_start() - g.reserved_sectors + 18;
+  }
+
+  void add_consents(const SurveyedPartition& s, const FatPlan& plan, const ToFat& work) {
+    const FatGeometry& g = plan.geometry();
+    const FileTree& tree = plan.tree();
+    const bool from_ntfs = work.change.from == VolumeKind::ntfs;
+    const std::uint64_t copied = plan.copied_clusters();
+    consent("geometry",
+            fmt::format("{} becomes {} with {} clusters of {}: FATs of {} sectors from sector {}, "
+                        "data from sector {}; {}",
+                        name_, title_of(g.kind), format_count(g.clusters),
+                        format_bytes(g.cluster_bytes()), g.fat_sectors, g.reserved_sectors,
+                        g.data_start(),
+                        copied == 0 ? std::string("every file stays where it is")
+                                    : fmt::format("{} of files can't stay where {}: {} copied",
+                                                  plural(copied, "cluster", "clusters"),
+                                                  copied == 1 ? "it is" : "they are",
+                                                  copied == 1 ? "it is" : "they are")));
+    if (s.partition.active)
+      consent("boot-code",
+              fmt::format("{} is active: the loader in its boot sector is not carried over, and "
+                          "nothing starts from it before a system puts its own there",
+                          name_));
+    if (from_ntfs) {
+      consent("limits", fmt::format("on {} no file can grow to 4 GiB, and what is being written "
+                                    "when the power fails is not mended by itself",
+                                    name_));
+      consent("permissions",
+              fmt::format("who may read and write files on {} is not kept: on FAT everyone may",
+                          name_));
+    }
+    add_label_consent(s, work);
+    add_stream_consents(s, tree);
+    add_time_consents(s, tree);
+  }
+
+  void add_label_consent(const SurveyedPartition& s, const ToFat& work) {
+    const std::string now = s.volume->label;
+    if (work.label == now) return;
+    consent("label", fmt::format("{}: the label '{}' becomes '{}', as FAT can spell it", name_,
+                                 printable(now), work.label));
+    ExpectedChange change;
+    change.kind = ExpectedChange::Kind::relabelled;
+    change.start = s.partition.start;
+    change.text = work.label;
+    out_.changes.push_back(change);
+  }
+
+  void add_stream_consents(const SurveyedPartition& s, const FileTree& tree) {
+    std::uint64_t streams = 0, bytes = 0, links = 0, link_bytes = 0;
+    for (FileTree::Id id = 1; id < tree.size(); ++id) {
+      if (tree.is_stream(id)) {
+        ++streams;
+        bytes += tree.bytes(id);
+        ExpectedChange change;
+        change.kind = ExpectedChange::Kind::gone;
+        change.start = s.partition.start;
+        change.path = tree.path(id);
+        out_.changes.push_back(change);
+      } else if (tree.link(id) != FileTree::none) {
+        ++links;
+        link_bytes += tree.bytes(id);
+      }
+    }
+    if (streams > 0)
+      consent("streams",
+              fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it", name_,
+                          plural(streams, "named stream or reparse point",
+                                 "named streams and reparse points"),
+                          format_bytes(bytes)));
+    if (links > 0)
+      consent("links", fmt::format("{}: {} of files that have one already {}, {} in all", name_,
+                                   plural(links, "second name", "second names"),
+                                   links == 1 ? "becomes a copy" : "become copies",
+                                   format_bytes(link_bytes)));
+  }
+
+  void add_time_consents(const SurveyedPartition& s, const FileTree& tree) {
+    const Zone& zone = options_.zone;
+    std::uint64_t outside = 0;
+    for (FileTree::Id id = 1; id < tree.size(); ++id) {
+      if (tree.is_stream(id)) continue;
+      const FileTree::Info info = tree.info(id);
+      // What FAT then says, where that is further away than FAT is exact.
+      const auto told = [&](Ticks t, Ticks exact, bool to_day, bool to_second) -> Ticks {
+        if (t == 0) return 0;
+        FatStamp stamp = stamp_of(zone, t);
+        if (to_second) stamp.tenths = 0;
+        if (to_day) stamp.time = 0;
+        const Ticks back = ticks_of(zone, stamp);
+        return back > t - exact && back < t + exact ? 0 : back;
+      };
+      ExpectedChange change;
+      change.kind = ExpectedChange::Kind::retimed;
+      change.modified = told(info.modified, 2 * ticks_per_second, false, true);
+      change.created = told(info.created, ticks_per_second / 100, false, false);
+      change.accessed = told(info.accessed, 86400 * ticks_per_second, true, true);
+      if (change.modified == 0 && change.created == 0 && change.accessed == 0) continue;
+      ++outside;
+      change.start = s.partition.start;
+      change.path = tree.path(id);
+      out_.changes.push_back(change);
+    }
+    if (outside > 0)
+      consent("times", fmt::format("{}: times of {} lie outside 1980 to 2107, or in the hour that "
+                                   "comes twice when clocks are put back; they become the nearest "
+                                   "that FAT can say",
+                                   name_, plural(outside, "file or folder", "files and folders")));
+    if (s.signature.kind == VolumeKind::ntfs)
+      consent("time-steps",
+              fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
+                          "hundredth and of access to a day, in local time ({})",
+                          name_, zone.name()));
+  }
+
+  struct ShortOf {
+    std::uint64_t needed = 0, free = 0, missing = 0;
+    std::uint64_t cluster = 0;
+  };
+
+  const Device& device_;
+  const ReadOptions& options_;
+  Random& random_;
+  const DiskState& state_;
+  VolumeWish wish_;
+  Assessment& out_;
+  unsigned number_;
+  std::string name_;
+  std::optional<ShortOf> short_of_;
+};
+
+}  // namespace
+
+void plan_volume_fat(const PlanInput& input, const ReadOptions& options, unsigned number,
+                     const VolumeWish& wish, Assessment& out) {
+  FatPlanner(input, options, number, wish, out).plan();
+}
+
+void add_sleep_obstacle(VolumeReader& reader, const std::string& name, unsigned number,
+                        Assessment& out) {
+  const FileTree& tree = reader.tree();
+  for (const FileTree::Id id : tree.children(FileTree::root)) {
+    if (tree.is_directory(id) || fold_case(tree.name(id)) != u"hiberfil.sys") continue;
+    // Its first bytes say what is in it; zeros after the system woke up.
+    Bytes head;
+    struct Enough {};
+    try {
+      read_file(reader, tree.path(id), [&head](ByteView bytes) {
+        head.assign(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(
+                                                       std::min<std::size_t>(4, bytes.size())));
+        throw Enough();
+      });
+    } catch (const Enough&) {
+    }
+    if (all_zero(head)) return;
+    add_obstacle(out, "asleep",
+                 fmt::format("{}: a system sleeps on it ('{}' holds its memory), and would wake up "
+                             "to a disk that it doesn't know",
+                             name, printable(tree.path(id))),
+                 "Start that system, and shut it down for good: hold Shift while choosing to shut "
+                 "down, or turn its fast start off",
+                 0, number);
+    return;
+  }
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,166 @@
+#include "steps/to_fat.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "fat/build.h"
+#include "fat/names.h"
+#include "steps/fat_to_ntfs.h"
+
+namespace nuvrat::steps {
+namespace {
+
+constexpr std::uint64_t ntfs_boot_bytes = 8192;
+
+class IntoFat final : public Rewrite {
+ public:
+  IntoFat(const Step& step, const ToFat& work, const Device& device)
+      : step_(step), work_(work), change_(work.change), device_(device) {}
+
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+
+  void prepare(SectorSink& sink) override {
+    VolumeAsFat volume(device_, change_);
+    const FatPlan plan = volume.plan(work_);
+    if (!plan.fits() || plan.geometry().root_cluster != work_.root_cluster)
+      throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
+    const std::uint64_t start = change_.place.first;
+    write_fat(plan, {[&](std::uint64_t sector, ByteView data) { sink.write(start + sector, data); },
+                     [&](std::uint64_t sector, ByteSpan out) { device_.read(start + sector, out); },
+                     [&](FileTree::Id id, const std::function<void(ByteView)>& to) {
+                       volume.reader().read_contents(id, to);
+                     },
+                     [&](std::string_view what) { sink.purpose(what); }});
+  }
+
+  [[nodiscard]] SectorWrite switch_sector() const override {
+    return {change_.place.first, fat_boot_sector(work_.geometry(device_.sector_size()))};
+  }
+
+  [[nodiscard]] std::string switch_purpose() const override {
+    return fmt::format("{} boot sector", title_of(change_.to));
+  }
+
+  [[nodiscard]] Exemptions exemptions(Phase phase) const override {
+    if (phase != Phase::settle || tidied().count == 0) return {};
+    return {{{tidied()}, "reserved sectors besides the first: hints and a copy"}};
+  }
+
+  void settle(SectorSink& sink) override {
+    const FatGeometry g = work_.geometry(device_.sector_size());
+    const SectorRange range = tidied();
+    if (range.count > 0) {
+      Bytes area(range.count * g.sector_bytes);
+      const auto put = [&](std::uint64_t sector, const Bytes& data) {
+        std::copy(data.begin(), data.end(),
+                  area.begin() + static_cast<std::ptrdiff_t>((sector - 1) * g.sector_bytes));
+      };
+      if (g.kind == VolumeKind::fat32) {
+        const Bytes info = fat_info_sector(g, work_.free_after, work_.next_free);
+        put(g.fs_info, info);
+        put(g.backup_boot, switch_sector().data);
+        put(g.backup_boot + 1, info);
+      }
+      sink.purpose("FAT's reserved sectors");
+      sink.write(range.first, area);
+    }
+    if (change_.from == VolumeKind::ntfs) {
+      sink.purpose("the second boot sector of NTFS, wiped");
+      sink.write(change_.place.last(), Bytes(g.sector_bytes));
+    }
+  }
+
+ private:
+  // Reserved sectors behind the first, as far as either format keeps anything there.
+  [[nodiscard]] SectorRange tidied() const {
+    constexpr std::uint64_t of_fat32 = 9;  // boot sector, FSInfo, and a copy of both from 6 on
+    const std::uint64_t end = std::min<std::uint64_t>(
+        work_.reserved_sectors,
+        std::max<std::uint64_t>(ntfs_boot_bytes / device_.sector_size(), of_fat32));
+    return {change_.place.first + 1, end - 1};
+  }
+
+  Step step_;  // owns the work
+  const ToFat& work_;
+  const VolumeChange& change_;
+  const Device& device_;
+};
+
+}  // namespace
+
+std::string ToFat::name() const {
+  const std::string where = change.number == 0 ? "" : fmt::format("p{} ", change.number);
+  if (change.from == change.to)
+    return fmt::format("{}{} laid out anew", where, title_of(change.to));
+  return fmt::format("{}from {} to {}", where, title_of(change.from), title_of(change.to));
+}
+
+std::string ToFat::touches() const {
+  return "free sectors; after the switch the reserved sectors" +
+         std::string(change.from == VolumeKind::ntfs ? " and the last sector" : "");
+}
+
+std::unique_ptr<Rewrite> ToFat::make(const Step& step, const Device& device) const {
+  return std::make_unique<IntoFat>(step, *this, device);
+}
+
+void ToFat::take(const FatGeometry& g) {
+  cluster_sectors = g.cluster_sectors;
+  reserved_sectors = g.reserved_sectors;
+  fat_sectors = g.fat_sectors;
+  root_entries = g.root_entries;
+  root_cluster = g.root_cluster;
+}
+
+FatGeometry ToFat::geometry(std::uint32_t sector_bytes) const {
+  FatGeometry g;
+  g.kind = change.to;
+  g.sector_bytes = sector_bytes;
+  g.cluster_sectors = cluster_sectors;
+  g.reserved_sectors = reserved_sectors;
+  g.fat_sectors = fat_sectors;
+  g.root_entries = root_entries;
+  g.root_sectors = div_up<std::uint32_t>(root_entries * 32, sector_bytes);
+  g.total_sectors = std::min<std::uint64_t>(change.place.count, 0xFFFFFFFF);
+  if (cluster_sectors > 0)  // it is chosen
+    g.clusters = static_cast<std::uint32_t>((g.total_sectors - g.data_start()) / cluster_sectors);
+  if (g.kind == VolumeKind::fat32) {
+    g.fs_info = 1;
+    g.backup_boot = 6;
+    g.root_cluster = root_cluster;
+  }
+  g.serial = static_cast<std::uint32_t>(change.serial);
+  g.hidden_sectors = static_cast<std::uint32_t>(change.place.first);
+  const Bytes bytes = CodePage(change.codepage).encode(to_utf16(label));
+  if (!bytes.empty()) {
+    g.label.fill(' ');
+    std::copy_n(bytes.begin(), std::min<std::size_t>(bytes.size(), g.label.size()),
+                g.label.begin());
+  }
+  return g;
+}
+
+VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change)
+    : change_(change), window_(device, change.place) {
+  reader_ = open_volume(window_, options_of(change));
+  if (reader_ == nullptr || reader_->info().kind != change.from)
+    throw Error(ErrorCode::guard,
+                fmt::format("the volume is not {} any more", title_of(change.from)));
+  free_ = reader_->owned().gaps({0, change.place.count});
+}
+
+FatTarget VolumeAsFat::target(const ToFat& step) const {
+  FatTarget out;
+  out.geometry = step.geometry(window_.sector_size());
+  out.codepage = change_.codepage;
+  out.zone = options_of(change_).zone;
+  out.free = free_;
+  out.bad = reader_->bad();
+  return out;
+}
+
+}  // namespace nuvrat::steps

@@ -1,0 +1,64 @@
+#pragma once
+// A volume becomes FAT: NTFS, or a FAT of another type or another size of cluster.
+
+#include <nuvrat/volume.h>
+
+#include "fat/plan.h"
+#include "steps/fields.h"
+
+namespace nuvrat::steps {
+
+/// Folders, FATs and what can't stay into free sectors, the boot sector as the switch; then what
+/// else the reserved sectors hold, and the second boot sector of NTFS goes.
+struct ToFat {
+  static constexpr const char* code = "to-fat";
+  VolumeChange change;
+  // The geometry, as the search found it.
+  std::uint32_t cluster_sectors = 0, reserved_sectors = 0, fat_sectors = 0, root_entries = 0;
+  std::uint32_t root_cluster = 0;  ///< FAT32
+  std::uint32_t free_after = 0, next_free = 0;
+  std::string label;    ///< as FAT spells it
+  bool rename = false;  ///< names that FAT can't spell become others, by safe_name()
+
+  template <typename Self, typename Fields>
+  static void fields(Self& self, Fields& f) {
+    f("volume", self.change);
+    f("cluster_sectors", self.cluster_sectors);
+    f("reserved_sectors", self.reserved_sectors);
+    f("fat_sectors", self.fat_sectors);
+    f("root_entries", self.root_entries);
+    f("root_cluster", self.root_cluster);
+    f("free_after", self.free_after);
+    f("next_free", self.next_free);
+    f("label", self.label);
+    f("rename", self.rename);
+  }
+  [[nodiscard]] const VolumeChange* volume() const { return &change; }
+  [[nodiscard]] std::string name() const;
+  [[nodiscard]] std::string touches() const;
+  [[nodiscard]] std::unique_ptr<Rewrite> make(const Step& step, const Device& device) const;
+
+  /// Sets the geometry's numbers.
+  void take(const FatGeometry& geometry);
+  [[nodiscard]] FatGeometry geometry(std::uint32_t sector_bytes) const;
+};
+
+/// A volume opened, and how it would be as FAT. The device must outlive it.
+class VolumeAsFat {
+ public:
+  VolumeAsFat(const Device& device, const VolumeChange& change);
+  [[nodiscard]] VolumeReader& reader() { return *reader_; }
+  [[nodiscard]] const FileTree& tree() { return reader_->tree(); }
+  [[nodiscard]] const SectorSet& free() const { return free_; }
+  [[nodiscard]] FatTarget target(const ToFat& step) const;
+  /// Throws as FatPlan does.
+  [[nodiscard]] FatPlan plan(const ToFat& step) { return {tree(), target(step)}; }
+
+ private:
+  VolumeChange change_;
+  Window window_;
+  std::unique_ptr<VolumeReader> reader_;
+  SectorSet free_;
+};
+
+}  // namespace nuvrat::steps
