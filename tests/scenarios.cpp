@@ -162,6 +162,37 @@ void make_mbr_short_container(Device& device) {
   device.write(0, mbr);
 }
 
+// An NTFS volume that was a FAT one with the same files; `small`: in clusters of 512 bytes, with
+// its front in use, so that way is made before FATs can lie there.
+void make_ntfs(Device& device, bool small) {
+  FatFormat format;
+  format.kind = VolumeKind::fat16;
+  format.cluster_sectors = small ? 2 : 1;
+  format.label = "BOJE 9";
+  volumes::align_data(format, device.sectors(), device.sector_size(), true);
+  Random random(8);
+  FatWriter writer(device, format);
+  orrelune::fill_volume(writer, random, 6);
+  writer.add_file("front.bin", volumes::noise(small ? 900000 : 3000, 4));
+  writer.finish();
+  const auto overlay_free = assess(device, {parse_goal("volume=ntfs")}, {}, random);
+  for (const Step& step : overlay_free.steps) {
+    const auto rewrite = make_rewrite(step, device);
+    QuietProgress quiet;
+    Overlay overlay(device);
+    const Inspection inspection =
+        Engine::inspect(*make_rewrite(step, overlay), overlay, owned_for(step));
+    Engine(device, quiet).run(*rewrite, inspection);
+  }
+}
+
+void make_ntfs_small(Device& device) {
+  make_ntfs(device, true);
+}
+void make_ntfs_plain(Device& device) {
+  make_ntfs(device, false);
+}
+
 void make_gpt_without_primary(Device& device) {
   make_gpt(device);
   Bytes header = device.read(1);
@@ -204,6 +235,13 @@ const std::vector<Scenario>& all() {
        512,
        volumes::aged(3).make,
        {"volume=ntfs"}},
+      {"NTFS to FAT16", 9600, 512, make_ntfs_plain, {"volume=fat16"}},
+      {"FAT16 to another FAT16", 9600, 512, make_bare, {"volume.cluster=1KiB"}},
+      {"way made in NTFS, then FAT16",
+       20000,
+       512,
+       make_ntfs_small,
+       {"volume=fat16", "volume.cluster=512"}},
       {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},

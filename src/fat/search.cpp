@@ -97,6 +97,8 @@ std::optional<FatPlace> place_fats(const FatWish& wish) {
     FatPlace here{g, in_use.in(g.reserved_sectors, data), in_use.in(wish.least_reserved, data)};
     here.in_front -= here.in_the_way;
     if (here.in_the_way > 0 && !wish.make_way) continue;
+    if (wish.make_way && wish.fixed.first_overlap({g.reserved_sectors, data - g.reserved_sectors}))
+      continue;
     // What is in the way is read and written once as well, by a rewrite of its own.
     const auto cost = [](const FatPlace& p) { return 2 * p.in_the_way + p.in_front; };
     if (!best || cost(here) < cost(*best)) best = here;

@@ -25,6 +25,7 @@ struct FatWish {
   std::uint64_t least_reserved = 1;  ///< sectors in front of which no FAT may begin
   const SectorSet* free = nullptr;   ///< sectors that may be written before the switch
   bool make_way = false;             ///< the FATs' sectors may be in use: what is there moves first
+  SectorSet fixed{};                 ///< but not these
 };
 
 struct FatPlace {

@@ -55,19 +55,27 @@ void put_name(ByteSpan out, std::size_t at, std::u16string_view name) {
   }
 }
 
-std::size_t head_size(const Attribute& a) {
-  return align8((a.resident ? resident_head : non_resident_head) + 2 * a.name.size());
+// Sparse and packed ones have a field more, in their first part.
+std::size_t fixed_head(const Attribute& a, std::uint64_t vcn) {
+  if (a.resident) return resident_head;
+  return non_resident_head + (a.occupied && vcn == 0 ? sizeof(be::little_uint64_buf_t) : 0);
+}
+
+std::size_t head_size(const Attribute& a, std::uint64_t vcn = 0) {
+  return align8(fixed_head(a, vcn) + 2 * a.name.size());
 }
 
 // Header and name of an attribute that has `size` bytes in all.
-void write_head(const Attribute& a, std::size_t size, std::uint16_t instance, ByteSpan out) {
-  const std::size_t name_at = a.resident ? resident_head : non_resident_head;
+void write_head(const Attribute& a, std::uint64_t vcn, std::size_t size, std::uint16_t instance,
+                ByteSpan out) {
+  const std::size_t name_at = fixed_head(a, vcn);
   AttributeHeader header{};
   header.type = a.type;
   header.length = static_cast<std::uint32_t>(size);
   header.non_resident = a.resident ? 0 : 1;
   header.name_length = static_cast<std::uint8_t>(a.name.size());
   header.name_offset = static_cast<std::uint16_t>(name_at);
+  header.flags = a.flags;
   header.instance = instance;
   store(header, out);
   put_name(out, name_at, a.name);
@@ -77,7 +85,7 @@ void write_head(const Attribute& a, std::size_t size, std::uint16_t instance, By
 std::size_t write_resident(const Attribute& a, std::uint16_t instance, ByteSpan out) {
   const std::size_t at = head_size(a);
   const std::size_t size = align8(at + a.value.size());
-  write_head(a, size, instance, out);
+  write_head(a, 0, size, instance, out);
   ResidentHeader header{};
   header.value_length = static_cast<std::uint32_t>(a.value.size());
   header.value_offset = static_cast<std::uint16_t>(at);
@@ -89,9 +97,9 @@ std::size_t write_resident(const Attribute& a, std::uint16_t instance, ByteSpan 
 
 std::size_t write_segment(const Attribute& a, const Segment& s, std::uint16_t instance,
                           ByteSpan out) {
-  const std::size_t at = head_size(a);
+  const std::size_t at = head_size(a, s.vcn);
   const std::size_t size = align8(at + s.pairs.size());
-  write_head(a, size, instance, out);
+  write_head(a, s.vcn, size, instance, out);
   NonResidentHeader header{};
   header.lowest_vcn = s.vcn;
   header.highest_vcn = s.vcn + s.clusters - 1;
@@ -100,8 +108,14 @@ std::size_t write_segment(const Attribute& a, const Segment& s, std::uint16_t in
     header.allocated_size = a.allocated;
     header.data_size = a.size;
     header.initialised_size = a.initialised;
+    header.compression_unit = a.compression_unit;
   }
   store(header, out, sizeof(AttributeHeader));
+  if (a.occupied && s.vcn == 0) {
+    be::little_uint64_buf_t occupied;
+    occupied = *a.occupied;
+    store(occupied, out, non_resident_head);
+  }
   std::copy(s.pairs.begin(), s.pairs.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
   return size;
 }
@@ -113,12 +127,16 @@ Bytes resident_bytes(const Attribute& a, std::uint16_t instance) {
 }
 
 Bytes segment_bytes(const Attribute& a, const Segment& s, std::uint16_t instance) {
-  Bytes out(align8(head_size(a) + s.pairs.size()));
+  Bytes out(align8(head_size(a, s.vcn) + s.pairs.size()));
   write_segment(a, s, instance, out);
   return out;
 }
 
 }  // namespace
+
+ExtensionReferences new_extensions(std::uint64_t first) {
+  return [first](std::size_t i) { return file_reference(first + i, 1); };
+}
 
 std::size_t Attribute::bytes() const {
   return align8(head_size(*this) + (resident ? value.size() : encoded_bytes(runs)));
@@ -139,8 +157,9 @@ struct OpenRecord {
 // A file that needs more than one record.
 class FilePacking {
  public:
-  FilePacking(const RecordPacker& packer, const RecordHead& head, std::uint64_t first_extension)
-      : packer_(packer), head_(head), first_extension_(first_extension), open_(1) {}
+  FilePacking(const RecordPacker& packer, const RecordHead& head,
+              const ExtensionReferences& extensions)
+      : packer_(packer), head_(head), extensions_(extensions), open_(1) {}
 
   PackedFile run(const std::vector<Attribute>& attributes, const Runs& list_runs) {
     // The list itself stands in the base record; its contents are known at the end.
@@ -209,7 +228,6 @@ class FilePacking {
   }
 
   void put_segments(const Attribute& a, bool may_fill_base) {
-    const std::size_t head = align8(non_resident_head + 2 * a.name.size());
     std::size_t run = 0;
     std::uint64_t vcn = 0;
     bool base = may_fill_base || room(0) >= a.bytes() + non_resident_head + 40;
@@ -217,6 +235,7 @@ class FilePacking {
       std::size_t record = base ? 0 : open_.size() - 1;
       base = false;
       Segment s;
+      const std::size_t head = head_size(a, vcn);
       if (room(record) > head + 24 && (record > 0 || run == 0))
         s = take_runs(a, run, vcn, room(record) - head);
       if (s.end_run <= run) {
@@ -230,11 +249,8 @@ class FilePacking {
     }
   }
 
-  [[nodiscard]] std::uint64_t number_of(std::size_t record) const {
-    return record == 0 ? head_.number : first_extension_ + record - 1;
-  }
-  [[nodiscard]] std::uint16_t sequence_of_record(std::size_t record) const {
-    return record == 0 ? head_.sequence : std::uint16_t{1};
+  [[nodiscard]] std::uint64_t reference_of(std::size_t record) const {
+    return record == 0 ? file_reference(head_.number, head_.sequence) : extensions_(record - 1);
   }
 
   [[nodiscard]] Bytes list_contents() const {
@@ -248,7 +264,7 @@ class FilePacking {
       entry.name_length = static_cast<std::uint8_t>(e.name.size());
       entry.name_offset = sizeof(AttributeListEntry);
       entry.lowest_vcn = e.vcn;
-      entry.reference = file_reference(number_of(e.record), sequence_of_record(e.record));
+      entry.reference = reference_of(e.record);
       entry.instance = e.instance;
       store(entry, out, at);
       put_name(out, at + sizeof(AttributeListEntry), e.name);
@@ -261,7 +277,8 @@ class FilePacking {
     std::stable_sort(r.items.begin(), r.items.end(), [](const auto& a, const auto& b) {
       return std::tie(a.type, a.name) < std::tie(b.type, b.name);
     });
-    Bytes out = packer_.unused(number_of(index));
+    const std::uint64_t reference = reference_of(index);
+    Bytes out = packer_.unused(record_of(reference));
     std::size_t at = packer_.first_attribute();
     for (const auto& item : r.items) {
       std::copy(item.bytes.begin(), item.bytes.end(),
@@ -270,7 +287,7 @@ class FilePacking {
     }
     RecordHead head = head_;
     if (index > 0) {
-      head.sequence = 1;
+      head.sequence = sequence_of(reference);
       head.links = 0;
       head.flags = record_in_use;
     }
@@ -286,7 +303,7 @@ class FilePacking {
   friend class RecordPacker;
   const RecordPacker& packer_;
   RecordHead head_;
-  std::uint64_t first_extension_;
+  const ExtensionReferences& extensions_;
   std::vector<OpenRecord> open_;
   std::vector<Entry> entries_;
 };
@@ -306,9 +323,8 @@ bool RecordPacker::fits(const std::vector<Attribute>& attributes) const {
 }
 
 PackedFile RecordPacker::pack(const RecordHead& head, const std::vector<Attribute>& attributes,
-                              const Runs& list_runs, std::uint64_t first_extension) const {
-  if (!fits(attributes))
-    return FilePacking(*this, head, first_extension).run(attributes, list_runs);
+                              const Runs& list_runs, const ExtensionReferences& extensions) const {
+  if (!fits(attributes)) return FilePacking(*this, head, extensions).run(attributes, list_runs);
   Bytes record = unused(head.number);
   std::size_t at = first_attribute();
   std::uint16_t instance = 0;
@@ -333,6 +349,7 @@ void RecordPacker::end_record(Bytes& record, std::size_t at, const RecordHead& h
   store(end, record, at);
   store(be::little_uint32_buf_t{}, record, at + 4);
   auto header = load<FileRecord>(record);
+  header.lsn = head.lsn;
   header.sequence = head.sequence;
   header.links = head.links;
   header.flags = head.flags;

@@ -1,6 +1,8 @@
 #pragma once
 // Attributes and records in the making.
 
+#include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -20,6 +22,9 @@ struct Attribute {
   Bytes value;           ///< resident
   Runs runs;             ///< non-resident
   std::uint64_t allocated = 0, size = 0, initialised = 0;
+  std::uint16_t flags = 0;
+  std::uint8_t compression_unit = 0;
+  std::optional<std::uint64_t> occupied{};  ///< of sparse or packed ones: bytes in clusters
 
   /// Bytes that it takes in a record, when it is in one piece.
   [[nodiscard]] std::size_t bytes() const;
@@ -31,7 +36,13 @@ struct RecordHead {
   std::uint16_t sequence = 1;
   std::uint16_t flags = record_in_use;
   std::uint16_t links = 0;
+  std::uint64_t lsn = 0;
 };
+
+/// The reference of a file's extension record, by their order from 0.
+using ExtensionReferences = std::function<std::uint64_t(std::size_t)>;
+/// Numbers from `first` on, each for the first time.
+[[nodiscard]] ExtensionReferences new_extensions(std::uint64_t first);
 
 /// A file's records: the base one first, then its extensions, without the update sequence.
 struct PackedFile {
@@ -49,9 +60,9 @@ class RecordPacker {
   [[nodiscard]] bool fits(const std::vector<Attribute>& attributes) const;
 
   /// `attributes` are sorted by type and name. What doesn't fit into the base record goes into
-  /// extensions numbered from `first_extension`, and the list of all of them into `list_runs`.
+  /// extensions, and the list of all of them into `list_runs`.
   [[nodiscard]] PackedFile pack(const RecordHead& head, const std::vector<Attribute>& attributes,
-                                const Runs& list_runs, std::uint64_t first_extension) const;
+                                const Runs& list_runs, const ExtensionReferences& extensions) const;
 
   /// A record that nobody uses.
   [[nodiscard]] Bytes unused(std::uint64_t number) const;

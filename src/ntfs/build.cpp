@@ -115,7 +115,7 @@ class RecordStream {
     for (const auto& [entity, special] : plan_.specials()) {
       const RecordHead head = head_of(plan_, entity);
       PackedFile packed = plan_.packer().pack(head, attributes_of(plan_, entity), special.list,
-                                              special.first_extension);
+                                              new_extensions(special.first_extension));
       RunWriter list(plan_, special.list, write_);
       list.add(packed.list);
       list.finish();
@@ -153,7 +153,7 @@ class RecordStream {
   }
 
   [[nodiscard]] Bytes pack(NtfsPlan::Entity e, std::uint64_t number) const {
-    PackedFile packed = plan_.packer().pack(head_of(plan_, e), attributes_of(plan_, e), {}, 0);
+    PackedFile packed = plan_.packer().pack(head_of(plan_, e), attributes_of(plan_, e), {}, {});
     if (packed.records.size() != 1)
       throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
     return std::move(packed.records.front());

@@ -269,7 +269,8 @@ std::size_t NtfsPlan::make_special(Entity e, std::uint64_t first_extension, Free
   special.first_extension = first_extension;
   special.list = room.take(1);
   while (true) {
-    const PackedFile packed = packer_.pack(head, attributes, special.list, first_extension);
+    const PackedFile packed =
+        packer_.pack(head, attributes, special.list, new_extensions(first_extension));
     const std::uint64_t held = clusters_in(special.list) * cluster_bytes_;
     special.extensions = packed.records.size() - 1;
     if (packed.list.size() <= held) break;

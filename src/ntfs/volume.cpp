@@ -248,6 +248,7 @@ std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, Byte
     s.view.type = head.type.value();
     s.view.flags = head.flags.value();
     s.view.resident = head.non_resident == 0;
+    s.view.record = number;
     s.instance = head.instance.value();
     const std::size_t name_at = head.name_offset.value();
     const std::size_t name_bytes = std::size_t{head.name_length} * 2;
@@ -272,6 +273,10 @@ std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, Byte
       s.view.size = n.data_size.value();
       s.view.initialised = n.initialised_size.value();
       s.view.compression_unit = n.compression_unit;
+      constexpr std::size_t occupied_at = sizeof(AttributeHeader) + sizeof(NonResidentHeader);
+      if ((s.view.flags & (attribute_sparse | attribute_compressed)) != 0 && s.vcn == 0 &&
+          std::min(runs_at, name_bytes > 0 ? name_at : runs_at) >= occupied_at + 8)
+        s.view.occupied = load<be::little_uint64_buf_t>(body, occupied_at).value();
       try {
         decode_runs(body.subspan(runs_at), geometry_.clusters(), clusters_named(n, geometry_),
                     s.view.runs);

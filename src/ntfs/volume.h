@@ -24,6 +24,9 @@ struct AttributeView {
   Runs runs;    ///< non-resident, in VCN order
   std::uint64_t allocated = 0, size = 0, initialised = 0;
   std::uint8_t compression_unit = 0;  ///< as a power of two of clusters; 0: none
+  /// What sparse and packed ones take in clusters, where it is said.
+  std::optional<std::uint64_t> occupied{};
+  std::uint64_t record = 0;  ///< where it begins: the base, or an extension
 
   [[nodiscard]] std::uint64_t bytes() const { return resident ? value.size() : size; }
 };

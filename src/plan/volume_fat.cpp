@@ -46,8 +46,10 @@ class FatPlanner {
     check_files(look.volume->tree());
     check_names(look.volume->tree());
     if (!out_.in_reach()) return;
-    const std::optional<FatPlan> plan = search(look, work);
+    std::unique_ptr<FatPlan> plan = search(look, work, false);
+    if (!plan && work.change.from == VolumeKind::ntfs) plan = search(look, work, true);
     if (!plan) return no_geometry(look, work);
+    if (way_) add_way(*way_);
     work.take(plan->geometry());
     work.next_free = plan->first_free();
     std::uint64_t bad = 0;
@@ -66,6 +68,7 @@ class FatPlanner {
   struct Look {
     Look(const Device& device, const VolumeChange& change)
         : volume(std::make_unique<steps::VolumeAsFat>(device, change)) {}
+    std::unique_ptr<Overlay> overlay;  // what a step before it writes
     std::unique_ptr<steps::VolumeAsFat> volume;
   };
 
@@ -201,21 +204,84 @@ class FatPlanner {
     return out;
   }
 
-  // The first size for which there is a place for the FATs and room for the rest.
-  std::optional<FatPlan> search(Look& look, const ToFat& described) {
+  // The first size for which there is a place for the FATs and room for the rest. `make_way`: what
+  // lies where the FATs go moves first.
+  std::unique_ptr<FatPlan> search(Look& look, const ToFat& described, bool make_way) {
     const std::uint32_t now = look.volume->reader().info().cluster_bytes;
     for (const std::uint32_t cluster : cluster_sizes(now)) {
-      const auto place = place_fats(wish_for(look, described, cluster));
+      if (way_) look = Look{device_, described.change};
+      way_.reset();
+      FatWish wish = wish_for(look, described, cluster);
+      if (make_way) allow_way(look, wish);
+      const auto place = place_fats(wish);
       if (!place) continue;
       ToFat work = described;
       work.take(place->geometry);
-      FatPlan plan = look.volume->plan(work);
-      if (plan.fits()) return plan;
-      if (!short_of_ || plan.needed_clusters() - plan.free_clusters() < short_of_->missing)
-        short_of_ = {plan.needed_clusters(), plan.free_clusters(),
-                     plan.needed_clusters() - plan.free_clusters(), cluster};
+      if (make_way && !try_way(described.change, place->geometry, look)) continue;
+      auto plan = std::make_unique<FatPlan>(look.volume->plan(work));
+      if (plan->fits()) return plan;
+      const std::uint64_t missing = plan->needed_clusters() - plan->free_clusters();
+      if (!short_of_ || missing < short_of_->missing)
+        short_of_ = {plan->needed_clusters(), plan->free_clusters(), missing, cluster};
     }
-    return std::nullopt;
+    return nullptr;
+  }
+
+  void allow_way(Look& look, FatWish& wish) const {
+    wish.make_way = true;
+    VolumeReader& reader = look.volume->reader();
+    wish.fixed = reader.bad();
+    const std::uint64_t spc = reader.info().cluster_bytes / device_.sector_size();
+    const std::uint64_t boot = div_up<std::uint64_t>(8192, reader.info().cluster_bytes) * spc;
+    wish.fixed.add({0, boot});
+  }
+
+  // Way made for these FATs, on an overlay that is looked at from then on.
+  bool try_way(const VolumeChange& conversion, const FatGeometry& g, Look& look) {
+    steps::NtfsMakeWay way;
+    way.change = conversion;
+    way.change.to = VolumeKind::ntfs;
+    way.change.anew = false;
+    way.vacate = {{g.reserved_sectors, g.data_start() - g.reserved_sectors}};
+    const Window window(device_, conversion.place);
+    // Not into the front, if there is room elsewhere: it would have to be copied once more.
+    for (const bool spare_front : {true, false}) {
+      way.avoid.clear();
+      if (spare_front) way.avoid = {{0, g.data_start()}};
+      std::optional<EditTrouble> trouble;
+      const auto edit = way.edit(window, trouble);
+      if (trouble) {
+        trouble_ = trouble;
+        continue;
+      }
+      way.mft_lcn = edit->mft_lcn();
+      way.mirror_lcn = edit->mirror_lcn();
+      way.change.cluster_bytes = edit->geometry().cluster_bytes();
+      way.change.needed_clusters = edit->written_clusters();
+      way.change.free_clusters = edit->free_clusters();
+      way.change.moved_clusters = edit->moved_clusters();
+      way.change.writes =
+          edit->written_clusters() * (edit->geometry().cluster_bytes() / device_.sector_size()) + 2;
+      look.volume.reset();
+      look.overlay = std::make_unique<Overlay>(device_);
+      const Step step(state_.table.layout, {way});
+      const auto rewrite = make_rewrite(step, *look.overlay);
+      (void)Engine::inspect(*rewrite, *look.overlay, owned_for(step));
+      look.volume = std::make_unique<steps::VolumeAsFat>(*look.overlay, conversion);
+      way_ = std::move(way);
+      return true;
+    }
+    return false;
+  }
+
+  void add_way(const steps::NtfsMakeWay& way) {
+    consent("made-way",
+            fmt::format("{}: {} where the FATs go first {}, as a rewrite of the NTFS volume ({} "
+                        "with all that leads there)",
+                        name_, plural(way.change.moved_clusters, "cluster", "clusters"),
+                        way.change.moved_clusters == 1 ? "moves" : "move",
+                        format_bytes(way.change.needed_clusters * way.change.cluster_bytes)));
+    out_.steps.push_back(Step(state_.table.layout, {way}));
   }
 
   void no_geometry(Look& look, const ToFat& work) {
@@ -393,6 +459,8 @@ class FatPlanner {
   unsigned number_;
   std::string name_;
   std::optional<ShortOf> short_of_;
+  std::optional<steps::NtfsMakeWay> way_;
+  std::optional<EditTrouble> trouble_;  // of the last way that was tried
 };
 
 }  // namespace

@@ -1,0 +1,449 @@
+// What an edit finds, and where it puts everything.
+
+#include "ntfs/edit.h"
+
+#include <algorithm>
+
+#include <nuvrat/error.h>
+
+#include "base/record.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t usual_start = 64;  // records of $MFT in one piece
+constexpr std::uint64_t least_start = 16;
+constexpr std::uint64_t first_for_mft = 16;  // records that $MFT's own extensions may take
+constexpr std::uint64_t first_spare = first_user_record;
+
+bool in_use(ByteView record) {
+  return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
+}
+
+}  // namespace
+
+NtfsEdit::NtfsEdit(const Device& device)
+    : device_(device),
+      volume_(device),
+      cluster_bytes_(volume_.geometry().cluster_bytes()),
+      record_bytes_(volume_.geometry().record_bytes),
+      boot_clusters_(div_up<std::uint64_t>(8192, cluster_bytes_)),
+      packer_(static_cast<std::uint32_t>(record_bytes_), cluster_bytes_) {
+  units_.clusters = std::max<std::uint64_t>(1, record_bytes_ / cluster_bytes_);
+  units_.records = std::max<std::uint64_t>(1, cluster_bytes_ / record_bytes_);
+  units_.count = div_up(volume_.mft().clusters(), units_.clusters);
+}
+
+void NtfsEdit::vacate(Run clusters) {
+  vacate_.add({clusters.lcn, clusters.count});
+}
+void NtfsEdit::avoid(Run clusters) {
+  avoid_.add({clusters.lcn, clusters.count});
+}
+
+NtfsEdit::Special* NtfsEdit::special_of(std::uint64_t base, const RawAttribute& a) {
+  const bool unnamed_data = a.head.type.value() == at_data && a.name.empty();
+  if (base == record_mft && unnamed_data) return &mft_;
+  if (base == record_mft && a.head.type.value() == at_bitmap) return &mft_bitmap_;
+  if (base == record_mirror && unnamed_data) return &mirror_;
+  if (base == record_bitmap && unnamed_data) return &bitmap_;
+  return nullptr;
+}
+
+void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
+  const std::uint64_t reference = load<FileRecord>(record).base.value();
+  const std::uint64_t base = reference == 0 ? number : record_of(reference);
+  if (reference != 0) extensions_.emplace(base, number);
+  each_raw_attribute(record, geometry(), [&](const RawAttribute& a) {
+    Special* special = special_of(base, a);
+    if (special != nullptr) special->records.insert(number);
+    const bool fixed = base == record_boot || (base == record_bad && a.name == u"$Bad");
+    for (const Run& r : a.runs) {
+      if (r.lcn == Run::hole) continue;
+      owned_.add({r.lcn, r.count});
+      if (special != nullptr) continue;
+      SectorRange left{r.lcn, r.count};
+      while (const auto hit = vacate_.first_overlap(left)) {
+        if (fixed) fixed_ = fixed_.value_or(hit->first);
+        in_the_way_.push_back({hit->first, hit->count});
+        owners_.insert(number);
+        left = {hit->end(), left.end() - hit->end()};
+        if (left.count == 0) break;
+      }
+    }
+  });
+}
+
+void NtfsEdit::scan() {
+  volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
+    if (state == NtfsVolume::RecordState::unreadable)
+      throw Error(ErrorCode::device_read, "the device doesn't give a record", {{}, {}, number, {}});
+    if (state == NtfsVolume::RecordState::sound && in_use(record)) scan_record(number, record);
+  });
+  const auto take = [&](std::uint64_t number, std::uint32_t type, Special& to) {
+    const auto all = volume_.attributes(number);
+    const AttributeView* a = find_attribute(all, type);
+    if (a == nullptr)
+      throw Error(ErrorCode::damaged, "a file of the system lacks its contents",
+                  {{}, {}, number, {}});
+    to.runs = a->runs;
+    to.size = a->bytes();
+    to.resident = a->resident;
+    if (type == at_bitmap) record_use_ = volume_.read_all(*a, volume_.records() / 8 + 4096);
+  };
+  take(record_mft, at_data, mft_);
+  take(record_mft, at_bitmap, mft_bitmap_);
+  take(record_mirror, at_data, mirror_);
+  take(record_bitmap, at_data, bitmap_);
+  if (mirror_.resident || bitmap_.resident)
+    throw Error(ErrorCode::damaged, "$MFTMirr or $Bitmap lies in its record");
+  std::sort(in_the_way_.begin(), in_the_way_.end(),
+            [](const Run& a, const Run& b) { return a.lcn < b.lcn; });
+}
+
+std::optional<EditTrouble> NtfsEdit::lay_out() {
+  if (owned_.empty()) scan();
+  if (fixed_) return EditTrouble{EditTrouble::Kind::fixed, *fixed_, 0, 0};
+  SectorSet closed = owned_;
+  closed.add(vacate_);
+  closed.add(avoid_);
+  closed.add({0, boot_clusters_});
+  room_.emplace(closed.gaps({0, geometry().clusters()}), 1, 0, geometry().clusters());
+  MaybeTrouble first;
+  for (const Way& way : {Way{false, false, false}, Way{false, true, false}, Way{true, false, false},
+                         Way{true, true, false}, Way{false, true, true}, Way{true, true, true}}) {
+    const MaybeTrouble trouble = attempt(way);
+    if (!trouble) return std::nullopt;
+    if (!first) first = trouble;
+  }
+  return first;
+}
+
+EditTrouble NtfsEdit::no_pieces() const {
+  const std::uint64_t used = room_->used();
+  const std::uint64_t free = room_->capacity();
+  if (used > free) return {EditTrouble::Kind::room, 0, used, free};
+  return {EditTrouble::Kind::pieces, 0, 0, free - used};
+}
+
+std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
+  room_->rewind();
+  map_ = {};
+  contents_.clear(), of_mft_.clear(), of_bitmap_.clear(), of_mft_bitmap_.clear(), lists_.clear();
+  changed_.clear(), made_.clear(), record_bits_.clear();
+  taken_ = given_ = {};
+  changed_ = owners_;
+  for (const Special* s : {&mft_, &mft_bitmap_, &mirror_, &bitmap_})
+    changed_.insert(s->records.begin(), s->records.end());
+  // What must be in one piece is placed while the pieces are large.
+  if (MaybeTrouble trouble = place_mirror()) return trouble;
+  if (MaybeTrouble trouble = place_start(way.whole_mft)) return trouble;
+  move_contents();
+  map_.sort();
+  if (MaybeTrouble trouble = make_room_in_records()) return trouble;
+  place_mft(way.whole_mft);
+  map_.sort();
+  place_mft_bitmap(way.list);
+  map_.sort();
+  if (way.list && !all_fit()) {
+    // Its own extensions are read while only the beginning of $MFT is known.
+    const std::uint64_t known = of_mft_.front().count * cluster_bytes_ / record_bytes_;
+    if (MaybeTrouble trouble = rebuild(record_mft, first_for_mft, known)) return trouble;
+  }
+  place_bitmap(way.whole_bitmap);
+  map_.sort();
+  if (room_->missing() > 0 || !all_fit()) return no_pieces();
+  return std::nullopt;
+}
+
+void NtfsEdit::note_move(const ClusterMove& move) {
+  map_.add(move);
+  given_.add({move.from, move.count});
+  taken_.add({move.to, move.count});
+}
+
+void NtfsEdit::move_contents() {
+  moved_ = 0;
+  Runs joined;
+  for (const Run& r : in_the_way_) add_run(joined, r);
+  for (const Run& r : joined) {
+    std::uint64_t from = r.lcn;
+    for (const Run& to : room_->take(r.count)) {
+      const ClusterMove move{from, to.count, to.lcn};
+      contents_.push_back(move);
+      note_move(move);
+      from += to.count;
+    }
+    moved_ += r.count;
+  }
+}
+
+// Files whose records can't hold their new runlists get more of them.
+std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
+  std::set<std::uint64_t> bases;
+  for (const std::uint64_t number : owners_) {
+    const Bytes record = sound_record(number);
+    if (patched(record)) continue;
+    const std::uint64_t reference = load<FileRecord>(record).base.value();
+    bases.insert(reference == 0 ? number : record_of(reference));
+  }
+  for (const std::uint64_t base : bases) {
+    if (base == record_mft) continue;  // its turn comes
+    if (MaybeTrouble trouble = rebuild(base, first_spare, volume_.records())) return trouble;
+  }
+  return std::nullopt;
+}
+
+std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t first_free,
+                                             std::uint64_t end_free) {
+  const Bytes record = sound_record(base);
+  const auto header = load<FileRecord>(record);
+  const std::vector<Attribute> attributes = moved_attributes(base, record);
+  RecordHead head;
+  head.number = base;
+  head.sequence = header.sequence.value();
+  head.flags = header.flags.value();
+  head.links = header.links.value();
+  head.lsn = header.lsn.value();
+  std::vector<std::uint64_t> references;
+  const auto [begin, end] = extensions_.equal_range(base);
+  for (auto it = begin; it != end; ++it)
+    references.push_back(
+        file_reference(it->second, load<FileRecord>(sound_record(it->second)).sequence.value()));
+  const std::size_t had = references.size();
+  Runs list = room_->take(1);
+  PackedFile packed;
+  while (true) {
+    packed = packer_.pack(head, attributes, list, [&](std::size_t i) {
+      return i < references.size() ? references[i] : file_reference(0, 1);
+    });
+    const std::size_t needed = packed.records.size() - 1;
+    const std::uint64_t held = clusters_in(list) * cluster_bytes_;
+    if (needed <= references.size() && packed.list.size() <= held) break;
+    for (std::size_t i = references.size(); i < needed; ++i) {
+      const auto reference = take_record(first_free, end_free);
+      if (!reference) return EditTrouble{EditTrouble::Kind::records, 0, needed, references.size()};
+      references.push_back(*reference);
+    }
+    if (packed.list.size() > held) {
+      for (const Run& r : room_->take(div_up(packed.list.size() - held, cluster_bytes_)))
+        add_run(list, r);
+    }
+  }
+  const auto is_made = [&](std::uint64_t number, Bytes bytes) {
+    changed_.erase(number);
+    made_[number] = std::move(bytes);
+  };
+  is_made(base, std::move(packed.records[0]));
+  for (std::size_t i = 0; i < references.size(); ++i) {
+    const std::uint64_t number = record_of(references[i]);
+    if (i + 1 < packed.records.size()) {
+      is_made(number, std::move(packed.records[i + 1]));
+      if (i >= had) record_bits_[number] = true;
+      continue;
+    }
+    Bytes unused = packer_.unused(number);
+    auto gone = load<FileRecord>(unused);
+    gone.sequence = static_cast<std::uint16_t>(sequence_of(references[i]) + 1);
+    if (gone.sequence.value() == 0) gone.sequence = std::uint16_t{1};
+    store(gone, unused);
+    is_made(number, std::move(unused));
+    record_bits_[number] = false;
+  }
+  // The old list is nobody's now, wherever it would have gone.
+  for (const AttributeView& a : volume_.attributes(base, record)) {
+    if (a.type != at_attribute_list || a.resident) continue;
+    for (const Run& r : a.runs) given_.add({r.lcn, r.count});
+    for (const Run& r : map_.relocated(a.runs)) taken_.remove({r.lcn, r.count});
+  }
+  if (packed.records.size() > 1) {
+    for (const Run& r : list) taken_.add({r.lcn, r.count});
+    lists_.emplace_back(std::move(list), std::move(packed.list));
+  }
+  return std::nullopt;
+}
+
+std::vector<Attribute> NtfsEdit::moved_attributes(std::uint64_t base, ByteView record) const {
+  std::vector<Attribute> out;
+  for (AttributeView& a : volume_.attributes(base, record)) {
+    if (a.type == at_attribute_list) continue;
+    Attribute to;
+    to.type = a.type;
+    to.name = a.name;
+    to.resident = a.resident;
+    to.indexed = a.type == at_file_name;
+    to.value = std::move(a.value);
+    to.runs = map_.relocated(a.runs);
+    to.allocated = a.allocated;
+    to.size = a.size;
+    to.initialised = a.initialised;
+    to.flags = a.flags;
+    to.compression_unit = a.compression_unit;
+    to.occupied = a.occupied;
+    out.push_back(std::move(to));
+  }
+  return out;
+}
+
+std::optional<std::uint64_t> NtfsEdit::take_record(std::uint64_t from, std::uint64_t end) {
+  const std::uint64_t bits = std::min<std::uint64_t>(record_use_.size() * 8, volume_.records());
+  for (std::uint64_t n = from; n < std::min(end, bits); ++n) {
+    if ((record_use_[n / 8] >> n % 8 & 1) != 0 || record_bits_.count(n) != 0) continue;
+    Bytes record;
+    const auto state = volume_.read_record(n, record);
+    if (state == NtfsVolume::RecordState::sound && in_use(record)) continue;
+    std::uint16_t sequence = 1;
+    if (state == NtfsVolume::RecordState::sound)
+      sequence = std::max<std::uint16_t>(1, load<FileRecord>(record).sequence.value());
+    record_bits_[n] = true;
+    return file_reference(n, sequence);
+  }
+  return std::nullopt;
+}
+
+void NtfsEdit::add_shadow(const Runs& runs, Shadow shadow, Shadows& to) {
+  const RunMap map(runs);
+  std::uint64_t vcn = shadow.vcn;
+  for (const Run& target : shadow.to) {
+    for (std::uint64_t done = 0; done < target.count;) {
+      const Run from = map.at(vcn).value();
+      const std::uint64_t count = std::min(from.count, target.count - done);
+      note_move({from.lcn, count, target.lcn + done});
+      done += count;
+      vcn += count;
+    }
+  }
+  to.push_back(std::move(shadow));
+}
+
+std::optional<EditTrouble> NtfsEdit::place_mirror() {
+  const std::uint64_t count = clusters_in(mirror_.runs);
+  const auto place = room_->take_whole(count);
+  if (!place) return no_pieces();
+  new_mirror_ = *place;
+  mirror_lcn_ = place->lcn;
+  Shadows nowhere;
+  add_shadow(mirror_.runs, {0, count, {*place}}, nowhere);
+  return std::nullopt;
+}
+
+// The first records, which are read before any runlist is known; all of them where that is wanted
+// and there is such a piece.
+std::optional<EditTrouble> NtfsEdit::place_start(bool whole) {
+  const std::uint64_t clusters = volume_.mft().clusters();
+  std::uint64_t least = least_start;
+  const auto [begin, end] = extensions_.equal_range(record_mft);
+  for (auto it = begin; it != end; ++it) least = std::max(least, it->second + 1);
+  std::optional<Run> start;
+  if (whole) start = room_->take_whole(clusters);
+  for (const std::uint64_t records : {std::max(usual_start, least), least}) {
+    const std::uint64_t n = std::min(units_.count, div_up(records, units_.records));
+    if (!start) start = room_->take_whole(std::min(n * units_.clusters, clusters));
+  }
+  if (!start) return no_pieces();
+  mft_lcn_ = start->lcn;
+  add_shadow(mft_.runs, {0, start->count, {*start}}, of_mft_);
+  return std::nullopt;
+}
+
+// Those of the others that change or are in the way, or all.
+void NtfsEdit::place_mft(bool whole) {
+  const std::uint64_t clusters = volume_.mft().clusters();
+  const std::uint64_t begun = div_up(of_mft_.front().count, units_.clusters);
+  SectorSet units;
+  const auto add_record = [&](std::uint64_t n) { units.add({n / units_.records, 1}); };
+  for (const std::uint64_t n : changed_) add_record(n);
+  for (const auto& [n, bytes] : made_) add_record(n);
+  std::uint64_t vcn = 0;
+  for (const Run& r : mft_.runs) {
+    SectorRange left{r.lcn, r.count};
+    while (const auto hit = vacate_.first_overlap(left)) {
+      const std::uint64_t first = (vcn + hit->first - r.lcn) / units_.clusters;
+      const std::uint64_t end = div_up(vcn + hit->end() - r.lcn, units_.clusters);
+      units.add({first, end - first});
+      left = {hit->end(), left.end() - hit->end()};
+      if (left.count == 0) break;
+    }
+    vcn += r.count;
+  }
+  if (whole) units.add({0, units_.count});
+  units.remove({0, begun});
+  for (const SectorRange& r : units.ranges()) {
+    const std::uint64_t first = r.first * units_.clusters;
+    const std::uint64_t count = std::min(r.end() * units_.clusters, clusters) - first;
+    add_shadow(mft_.runs, {first, count, room_->take(count, units_.clusters)}, of_mft_);
+  }
+}
+
+// Where records become used or free, or may: `beginning`.
+void NtfsEdit::place_mft_bitmap(bool beginning) {
+  if (mft_bitmap_.resident) return;
+  SectorSet vcns;
+  if (beginning) vcns.add({0, 1});
+  for (const auto& [number, used] : record_bits_) vcns.add({number / 8 / cluster_bytes_, 1});
+  std::uint64_t vcn = 0;
+  for (const Run& r : mft_bitmap_.runs) {
+    for (std::uint64_t i = 0; i < r.count; ++i, ++vcn) {
+      if (vacate_.contains({r.lcn + i, 1})) vcns.add({vcn, 1});
+    }
+  }
+  for (const SectorRange& r : vcns.ranges())
+    add_shadow(mft_bitmap_.runs, {r.first, r.count, room_->take(r.count)}, of_mft_bitmap_);
+}
+
+// Its own shadows change bits, too: until no cluster of it is left that has to change.
+void NtfsEdit::place_bitmap(bool whole) {
+  const std::uint64_t all = clusters_in(bitmap_.runs);
+  const std::uint64_t bits = cluster_bytes_ * 8;
+  SectorSet vcns;
+  std::uint64_t vcn = 0;
+  for (const Run& r : bitmap_.runs) {
+    SectorRange left{r.lcn, r.count};
+    while (const auto hit = vacate_.first_overlap(left)) {
+      vcns.add({vcn + hit->first - r.lcn, hit->count});
+      left = {hit->end(), left.end() - hit->end()};
+      if (left.count == 0) break;
+    }
+    vcn += r.count;
+  }
+  if (whole) vcns.add({0, all});
+  SectorSet placed;
+  while (true) {
+    for (const SectorSet* set : {&taken_, &given_}) {
+      for (const SectorRange& r : set->ranges()) {
+        if (r.first >= geometry().clusters()) continue;  // missing ones
+        const std::uint64_t first = r.first / bits;
+        vcns.add({first, std::min(r.last() / bits, all - 1) - first + 1});
+      }
+    }
+    vcns.remove(placed);
+    if (vcns.empty()) return;
+    for (const SectorRange& r : vcns.ranges()) {
+      add_shadow(bitmap_.runs, {r.first, r.count, room_->take(r.count)}, of_bitmap_);
+      placed.add(r);
+    }
+  }
+}
+
+Bytes NtfsEdit::sound_record(std::uint64_t number) const {
+  Bytes out;
+  if (volume_.read_record(number, out) != NtfsVolume::RecordState::sound)
+    throw Error(ErrorCode::damaged, "the record is damaged, or isn't there", {{}, {}, number, {}});
+  return out;
+}
+
+std::optional<Bytes> NtfsEdit::patched(ByteView record) const {
+  return with_runs(record, geometry(), [this](const RawAttribute& a) -> std::optional<Runs> {
+    Runs now = map_.relocated(a.runs);
+    if (now == a.runs) return std::nullopt;
+    return now;
+  });
+}
+
+bool NtfsEdit::all_fit() const {
+  return std::all_of(changed_.begin(), changed_.end(), [this](std::uint64_t number) {
+    return patched(sound_record(number)).has_value();
+  });
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,167 @@
+#pragma once
+// The one way to change a live NTFS volume: by shadows.
+//
+// Nothing of the volume is overwritten. Clusters that have to move, and those whose contents
+// change, are written to free ones; the runlists of their records then name the new places. The
+// records lie in $MFT, so their clusters change, too, and get shadows; record 0 names these; and
+// the boot sector names record 0. With its write the volume is the new one, at once.
+//
+// So an edit is a map of clusters from old places to new ones, and a few clusters with other
+// contents on the way: records, $Bitmap, $MFT's bitmap, the mirror. What stays of $MFT stays where
+// it is, and its runlist mixes old clusters and new ones; where that runlist would not fit into its
+// record, all of $MFT is written anew, in as few pieces as there are.
+
+#include <functional>
+#include <map>
+#include <optional>
+#include <set>
+#include <string_view>
+#include <vector>
+
+#include <nuvrat/sectors.h>
+
+#include "ntfs/attribute.h"
+#include "ntfs/cluster_map.h"
+#include "ntfs/raw_record.h"
+#include "ntfs/volume.h"
+#include "tree/free_runs.h"
+
+namespace nuvrat {
+
+/// Why an edit can't be done.
+struct EditTrouble {
+  enum class Kind {
+    fixed,    ///< a cluster in the way that can't move: of $Boot, or a bad one
+    room,     ///< clusters are missing
+    pieces,   ///< there is room, but in pieces too small
+    records,  ///< a file needs a record more, and none is free
+  };
+  Kind kind = Kind::room;
+  std::uint64_t cluster = 0;           ///< fixed
+  std::uint64_t needed = 0, free = 0;  ///< room: clusters; records
+};
+
+struct EditOutput {
+  /// Takes whole sectors, counted from the volume's first one.
+  std::function<void(std::uint64_t sector, ByteView data)> write;
+  /// Told what the sectors that follow are for.
+  std::function<void(std::string_view what)> announce;
+};
+
+class NtfsEdit {
+ public:
+  /// The volume must be sound, and closed. `device` must outlive the edit. Throws Error (damaged).
+  explicit NtfsEdit(const Device& device);
+
+  /// Nothing lies in these clusters afterwards.
+  void vacate(Run clusters);
+  /// Nothing new is put there, either.
+  void avoid(Run clusters);
+
+  /// Finds a place for everything. What stands in the way, or none.
+  [[nodiscard]] std::optional<EditTrouble> lay_out();
+
+  [[nodiscard]] const NtfsGeometry& geometry() const { return volume_.geometry(); }
+  [[nodiscard]] std::uint64_t mft_lcn() const { return mft_lcn_; }
+  [[nodiscard]] std::uint64_t mirror_lcn() const { return mirror_lcn_; }
+  /// Clusters written: moved contents, and all shadows.
+  [[nodiscard]] std::uint64_t written_clusters() const { return room_->used(); }
+  [[nodiscard]] std::uint64_t free_clusters() const { return room_->capacity(); }
+  [[nodiscard]] std::uint64_t moved_clusters() const { return moved_; }
+  /// Files whose records had no room for their new runlists.
+  [[nodiscard]] std::uint64_t rebuilt_files() const { return lists_.size(); }
+
+  /// Writes all shadows and moved contents, nothing twice.
+  void write(const EditOutput& out) const;
+
+ private:
+  // A part of $MFT that is never in two runs: a record, or a cluster of several.
+  struct Units {
+    std::uint64_t clusters = 1;  // in one
+    std::uint64_t records = 1;
+    std::uint64_t count = 0;  // all
+  };
+  // Attributes whose contents change with every edit, and the records that hold parts of them.
+  struct Special {
+    Runs runs;
+    std::uint64_t size = 0;
+    std::set<std::uint64_t> records;
+    bool resident = false;
+  };
+
+  // Neighbouring clusters of an attribute that are written elsewhere, by their place in it.
+  struct Shadow {
+    std::uint64_t vcn = 0;
+    std::uint64_t count = 0;
+    Runs to;
+  };
+  using Shadows = std::vector<Shadow>;
+  using MaybeTrouble = std::optional<EditTrouble>;
+
+  void scan();
+  void scan_record(std::uint64_t number, ByteView record);
+  [[nodiscard]] Special* special_of(std::uint64_t base, const RawAttribute& attribute);
+
+  // How an edit is tried: each way costs more than the one before.
+  struct Way {
+    bool whole_mft = false;     // all of $MFT anew, rather than a mixture
+    bool whole_bitmap = false;  // the same of $Bitmap
+    bool list = false;          // $MFT may have an attribute list
+  };
+  MaybeTrouble attempt(const Way& way);
+  void move_contents();
+  MaybeTrouble make_room_in_records();
+  MaybeTrouble rebuild(std::uint64_t base, std::uint64_t first_free, std::uint64_t end_free);
+  MaybeTrouble place_start(bool whole);
+  void place_mft(bool whole);
+  MaybeTrouble place_mirror();
+  void place_mft_bitmap(bool beginning);
+  void place_bitmap(bool whole);
+  void add_shadow(const Runs& runs, Shadow shadow, Shadows& to);
+  void note_move(const ClusterMove& move);
+  [[nodiscard]] std::optional<Bytes> patched(ByteView record) const;
+  [[nodiscard]] bool all_fit() const;
+  [[nodiscard]] Bytes sound_record(std::uint64_t number) const;
+  [[nodiscard]] std::optional<std::uint64_t> take_record(std::uint64_t from, std::uint64_t end);
+  [[nodiscard]] std::vector<Attribute> moved_attributes(std::uint64_t base, ByteView record) const;
+  [[nodiscard]] EditTrouble no_pieces() const;
+
+  [[nodiscard]] Bytes final_record(std::uint64_t number, ByteView raw) const;
+  void write_contents(const EditOutput& out) const;
+  void write_mft(const EditOutput& out) const;
+  void write_mirror(const EditOutput& out) const;
+  void write_bitmap(const EditOutput& out) const;
+  void write_mft_bitmap(const EditOutput& out) const;
+  void put(const EditOutput& out, const Runs& to, ByteView data) const;
+
+  const Device& device_;
+  NtfsVolume volume_;
+  std::uint64_t cluster_bytes_, record_bytes_, boot_clusters_;
+  RecordPacker packer_;
+  Units units_;
+  SectorSet vacate_, avoid_;  // clusters
+
+  // What the scan found.
+  SectorSet owned_;  // clusters
+  Runs in_the_way_;
+  std::set<std::uint64_t> owners_;  // records with runs in the way
+  std::optional<std::uint64_t> fixed_;
+  std::multimap<std::uint64_t, std::uint64_t> extensions_;  // by base record
+  Special mft_, mft_bitmap_, mirror_, bitmap_;
+  Bytes record_use_;  // $MFT's bitmap
+
+  // The layout.
+  std::optional<FreeRuns> room_;
+  ClusterMap map_;
+  std::vector<ClusterMove> contents_;
+  Shadows of_mft_, of_bitmap_, of_mft_bitmap_;
+  Run new_mirror_;
+  std::set<std::uint64_t> changed_;            // records with other runs
+  std::map<std::uint64_t, Bytes> made_;        // records made anew, without update sequence
+  std::map<std::uint64_t, bool> record_bits_;  // of $MFT's bitmap, that change
+  std::vector<std::pair<Runs, Bytes>> lists_;  // contents of attribute lists
+  SectorSet taken_, given_;                    // clusters that become used, free
+  std::uint64_t mft_lcn_ = 0, mirror_lcn_ = 0, moved_ = 0;
+};
+
+}  // namespace nuvrat

@@ -1,0 +1,186 @@
+// The shadows of an edit, as they are written.
+
+#include <algorithm>
+
+#include <nuvrat/error.h>
+
+#include "base/record.h"
+#include "ntfs/edit.h"
+#include "ntfs/fixup.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t piece_bytes = 1u << 20;
+
+// Sets or clears the bits of a piece of a bitmap that lie in the set.
+void set_bits(ByteSpan piece, std::uint64_t first_bit, const SectorSet& set, bool value) {
+  SectorRange left{first_bit, piece.size() * 8};
+  while (const auto hit = set.first_overlap(left)) {
+    for (std::uint64_t bit = hit->first; bit < hit->end(); ++bit) {
+      std::uint8_t& byte = piece[(bit - first_bit) / 8];
+      const unsigned mask = 1u << bit % 8;
+      byte = static_cast<std::uint8_t>(value ? byte | mask : byte & ~mask);
+    }
+    left = {hit->end(), left.end() - hit->end()};
+    if (left.count == 0) return;
+  }
+}
+
+}  // namespace
+
+void NtfsEdit::put(const EditOutput& out, const Runs& to, ByteView data) const {
+  for (const Run& r : to) {
+    if (data.empty()) return;
+    const ByteView part = data.first(std::min<std::size_t>(data.size(), r.count * cluster_bytes_));
+    out.write(r.lcn * volume_.cluster_sectors(), part);
+    data = data.subspan(part.size());
+  }
+}
+
+void NtfsEdit::write(const EditOutput& out) const {
+  write_contents(out);
+  out.announce("shadows of NTFS records");
+  write_mft(out);
+  write_mirror(out);
+  out.announce("shadows of NTFS bitmaps");
+  write_mft_bitmap(out);
+  write_bitmap(out);
+}
+
+void NtfsEdit::write_contents(const EditOutput& out) const {
+  out.announce("contents that make way");
+  const std::uint64_t spc = volume_.cluster_sectors();
+  const std::uint64_t step = std::max<std::uint64_t>(1, piece_bytes / cluster_bytes_);
+  for (const ClusterMove& m : contents_) {
+    for (std::uint64_t at = 0; at < m.count; at += step) {
+      const std::uint64_t count = std::min(step, m.count - at);
+      out.write((m.to + at) * spc, device_.read((m.from + at) * spc, count * spc));
+    }
+  }
+  for (const auto& [runs, list] : lists_) {
+    Bytes padded = list;
+    padded.resize(clusters_in(runs) * cluster_bytes_);
+    put(out, runs, padded);
+  }
+}
+
+// `raw`: the record as it stands on the disk.
+Bytes NtfsEdit::final_record(std::uint64_t number, ByteView raw) const {
+  Bytes out(raw.begin(), raw.end());
+  const auto made = made_.find(number);
+  const bool change = made != made_.end() || changed_.count(number) != 0;
+  if (!change) return out;
+  // The next update sequence number, so that a torn write of it would show.
+  std::uint16_t next = 1;
+  const auto header = load<FileRecord>(raw);
+  const std::size_t usa = header.multi.usa_offset.value();
+  if (header.multi.signature == std::array<char, 4>{'F', 'I', 'L', 'E'} && usa + 2 <= raw.size()) {
+    next = static_cast<std::uint16_t>(load<be::little_uint16_buf_t>(raw, usa).value() + 1);
+    if (next == 0 || next == 0xFFFF) next = 1;
+  }
+  if (made != made_.end()) {
+    out = made->second;
+  } else {
+    if (!unprotect(out))
+      throw Error(ErrorCode::damaged, "the record was torn", {{}, {}, number, {}});
+    std::optional<Bytes> with = patched(out);
+    if (!with)
+      throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
+    out = std::move(*with);
+  }
+  if (mft_bitmap_.resident && mft_bitmap_.records.count(number) != 0 && !record_bits_.empty()) {
+    each_raw_attribute(out, geometry(), [&](const RawAttribute& a) {
+      if (a.head.type.value() != at_bitmap || a.head.non_resident != 0) return;
+      const auto head = load<ResidentHeader>(out, a.at + sizeof(AttributeHeader));
+      const ByteSpan value =
+          ByteSpan(out).subspan(a.at + head.value_offset.value(), head.value_length.value());
+      for (const auto& [n, used] : record_bits_) {
+        if (n / 8 >= value.size()) continue;
+        const unsigned mask = 1u << n % 8;
+        value[n / 8] = static_cast<std::uint8_t>(used ? value[n / 8] | mask : value[n / 8] & ~mask);
+      }
+    });
+  }
+  protect(out, next);
+  return out;
+}
+
+void NtfsEdit::write_mft(const EditOutput& out) const {
+  for (const Shadow& s : of_mft_) {
+    // Whole units at a time, through the runs that they go to.
+    const std::uint64_t step =
+        std::max<std::uint64_t>(1, piece_bytes / (units_.clusters * cluster_bytes_)) *
+        units_.clusters;
+    Runs left = s.to;
+    for (std::uint64_t at = 0; at < s.count; at += step) {
+      const std::uint64_t count = std::min(step, s.count - at);
+      Bytes piece(count * cluster_bytes_);
+      volume_.read(volume_.mft(), (s.vcn + at) * cluster_bytes_, piece);
+      const std::uint64_t first = (s.vcn + at) * cluster_bytes_ / record_bytes_;
+      for (std::uint64_t i = 0; (i + 1) * record_bytes_ <= piece.size(); ++i) {
+        const ByteSpan record = ByteSpan(piece).subspan(i * record_bytes_, record_bytes_);
+        const Bytes now = final_record(first + i, record);
+        std::copy(now.begin(), now.end(), record.begin());
+      }
+      Runs here;
+      for (std::uint64_t wanted = count; wanted > 0;) {
+        Run& r = left.front();
+        const std::uint64_t n = std::min(wanted, r.count);
+        here.push_back({r.lcn, n});
+        r.lcn += n;
+        r.count -= n;
+        if (r.count == 0) left.erase(left.begin());
+        wanted -= n;
+      }
+      put(out, here, piece);
+    }
+  }
+}
+
+void NtfsEdit::write_mirror(const EditOutput& out) const {
+  Bytes all(new_mirror_.count * cluster_bytes_);
+  const std::uint64_t records = std::min<std::uint64_t>(
+      std::min<std::uint64_t>(mirror_.size, all.size()) / record_bytes_, volume_.records());
+  for (std::uint64_t n = 0; n < records; ++n) {
+    Bytes raw(record_bytes_);
+    volume_.read(volume_.mft(), n * record_bytes_, raw);
+    const Bytes now = final_record(n, raw);
+    std::copy(now.begin(), now.end(), all.begin() + static_cast<std::ptrdiff_t>(n * record_bytes_));
+  }
+  put(out, {new_mirror_}, all);
+}
+
+void NtfsEdit::write_mft_bitmap(const EditOutput& out) const {
+  SectorSet used, unused;
+  for (const auto& [n, in_use] : record_bits_) (in_use ? used : unused).add({n, 1});
+  const RunMap map(mft_bitmap_.runs);
+  for (const Shadow& s : of_mft_bitmap_) {
+    Bytes piece(s.count * cluster_bytes_);
+    volume_.read(map, s.vcn * cluster_bytes_, piece);
+    set_bits(piece, s.vcn * cluster_bytes_ * 8, used, true);
+    set_bits(piece, s.vcn * cluster_bytes_ * 8, unused, false);
+    put(out, s.to, piece);
+  }
+}
+
+void NtfsEdit::write_bitmap(const EditOutput& out) const {
+  const RunMap map(bitmap_.runs);
+  for (const Shadow& s : of_bitmap_) {
+    std::uint64_t vcn = s.vcn;
+    for (const Run& to : s.to) {
+      const std::uint64_t step = std::max<std::uint64_t>(1, piece_bytes / cluster_bytes_);
+      for (std::uint64_t at = 0; at < to.count; at += step) {
+        const std::uint64_t count = std::min(step, to.count - at);
+        Bytes piece(count * cluster_bytes_);
+        volume_.read(map, vcn * cluster_bytes_, piece);
+        set_bits(piece, vcn * cluster_bytes_ * 8, given_, false);
+        set_bits(piece, vcn * cluster_bytes_ * 8, taken_, true);
+        put(out, {{to.lcn + at, count}}, piece);
+        vcn += count;
+      }
+    }
+  }
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,145 @@
+// NTFS to FAT, FAT to another FAT: what comes out keeps every rule, holds every file, and goes back
+// to the byte.
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "support.h"
+#include "volumes.h"
+
+using namespace nuvrat;
+using support::utc;
+using volumes::noise;
+
+namespace {
+
+Assessment assessed_fat(Device& device, const std::vector<std::string>& words) {
+  Random random(1);
+  std::vector<Goal> goals;
+  for (const std::string& w : words) goals.push_back(parse_goal(w));
+  return assess(device, goals, utc(), random);
+}
+
+// Does it, proves it, and proves the way back on a copy. The assessment; nothing in reach: no more.
+Assessment into(MemoryDevice& device, const std::vector<std::string>& words) {
+  const support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  const auto original = device.clone();
+  Assessment a = assessed_fat(device, words);
+  if (!a.in_reach()) return a;
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  options.case_in_memory = true;
+  const JobResult result = run_job(device, a, options, quiet);
+  for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
+  CHECK(result.sound());
+  const Findings findings = survey_disk(device, utc(), true).all_findings();
+  for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+  CHECK(findings.empty());
+  const auto copy = device.clone();
+  (void)revert_case(*copy, load_case(folder / "case"), false, quiet);
+  CHECK(copy->same_as(*original));
+  return a;
+}
+
+std::string seal_of(const Device& device) {
+  QuietProgress quiet;
+  return take_manifest(device, utc(), quiet).seal();
+}
+
+bool makes_way(const Assessment& a) {
+  return std::any_of(a.steps.begin(), a.steps.end(),
+                     [](const Step& s) { return s.code() == "ntfs-make-way"; });
+}
+
+}  // namespace
+
+TEST_CASE("to FAT: there and back, every volume that is hard, and the seal is the same") {
+  int ways = 0, back = 0, refused = 0;
+  for (const volumes::Volume& volume : volumes::all()) {
+    CAPTURE(volume.name);
+    const auto device = support::disk(volume.sectors, volume.sector_size);
+    volume.make(*device);
+    const std::string kind = name_of(recognise_volume(*device).kind);
+    const std::string seal = seal_of(*device);
+    if (!into(*device, {"volume=ntfs"}).in_reach()) continue;
+    const Assessment a = into(*device, {"volume=" + std::string(kind == "fat12" ? "fat16" : kind)});
+    if (!a.in_reach()) {
+      ++refused;
+      MESSAGE(volume.name << ": " << a.obstacles[0].text);
+      continue;
+    }
+    ways += makes_way(a) ? 1 : 0;
+    ++back;
+    CHECK(seal_of(*device) == seal);
+  }
+  MESSAGE(back << " volumes back, " << ways << " with way made, " << refused << " refused");
+  CHECK(back > 6);
+}
+
+TEST_CASE("to FAT: clusters of every size, sectors of both, from NTFS and from FAT") {
+  struct Case {
+    VolumeKind kind;
+    std::uint32_t sector_size, cluster_sectors;
+    std::uint64_t sectors;
+    std::vector<std::string> goals;  // one after the other
+  };
+  const std::vector<Case> cases = {
+      {VolumeKind::fat32, 512, 8, 1200000, {"volume.cluster=4KiB", "volume.cluster=2KiB"}},
+      {VolumeKind::fat32, 512, 4, 1200000, {"volume=fat16", "volume=fat32", "volume.cluster=4KiB"}},
+      {VolumeKind::fat16, 512, 32, 1200000, {"volume=ntfs", "volume=fat32", "volume=ntfs"}},
+      {VolumeKind::fat16, 4096, 2, 100000, {"volume=ntfs", "volume.cluster=4KiB", "volume=fat16"}},
+      {VolumeKind::fat32, 4096, 1, 80000, {"volume=ntfs", "volume=fat32", "volume=fat16"}},
+      {VolumeKind::fat16, 512, 64, 2000000, {"volume.cluster=16KiB", "volume=fat32"}},
+  };
+  for (const Case& c : cases) {
+    CAPTURE(c.sectors);
+    CAPTURE(c.cluster_sectors);
+    const auto device = support::disk(c.sectors, c.sector_size);
+    FatFormat format;
+    format.kind = c.kind;
+    format.cluster_sectors = c.cluster_sectors;
+    format.label = "BOJE 7";
+    format.serial = 0x12345678;
+    FatWriter writer(*device, format);
+    Random random(c.sectors);
+    orrelune::fill_volume(writer, random, 40);
+    FatFileInfo last;
+    last.placement = Placement::at_end;
+    writer.add_file("last.bin", noise(3 * c.sector_size + 7, 5), last);
+    FatFileInfo scattered;
+    scattered.placement = Placement::scattered;
+    writer.add_file("pieces.bin", noise(200 * c.cluster_sectors * c.sector_size, 6), scattered);
+    writer.finish();
+    const std::string seal = seal_of(*device);
+    for (const std::string& goal : c.goals) {
+      CAPTURE(goal);
+      const Assessment a = into(*device, {goal});
+      for (const Obstacle& o : a.obstacles) MESSAGE(goal << ": " << o.code << ": " << o.text);
+      CHECK(seal_of(*device) == seal);
+      const auto reader = open_volume(*device, utc());
+      CHECK(reader->info().serial == "1234-5678");
+      CHECK(reader->info().label == "BOJE 7");
+    }
+  }
+}
+
+TEST_CASE("to FAT: where the FATs must lie is in use, so way is made in NTFS first") {
+  const auto device = support::disk(4200000);
+  FatFormat format;
+  format.kind = VolumeKind::fat32;
+  format.cluster_sectors = 32;
+  format.label = "BOJE 8";
+  FatWriter writer(*device, format);
+  for (int i = 0; i < 60; ++i)
+    writer.add_file(fmt::format("FRONT{:02}.BIN", i), noise(1u << 20, static_cast<unsigned>(i)));
+  writer.finish();
+  const std::string seal = seal_of(*device);
+  REQUIRE(into(*device, {"volume=ntfs"}).in_reach());
+  const Assessment a = into(*device, {"volume=fat32", "volume.cluster=1KiB"});
+  for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+  REQUIRE(a.in_reach());
+  CHECK(makes_way(a));
+  CHECK(seal_of(*device) == seal);
+}

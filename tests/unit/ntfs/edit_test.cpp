@@ -1,0 +1,241 @@
+// Shadow edits on NTFS volumes of every kind: what was to be free is free, every rule is kept, and
+// everything else is equal, record by record.
+
+#include "ntfs/edit.h"
+
+#include <fmt/format.h>
+
+#include <nuvrat/nuvrat.h>
+
+#include "../../support.h"
+#include "../../volumes.h"
+#include "base/record.h"
+
+using namespace nuvrat;
+
+namespace {
+
+// A FAT volume turned into NTFS on a disk in memory.
+std::unique_ptr<MemoryDevice> as_ntfs(const volumes::Volume& volume) {
+  auto disk = support::disk(volume.sectors, volume.sector_size);
+  volume.make(*disk);
+  const support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  Random random(1);
+  const Assessment a = assess(*disk, {parse_goal("volume=ntfs")}, support::utc(), random);
+  JobOptions options;
+  options.read = support::utc();
+  options.case_folder = folder / "case";
+  options.case_in_memory = true;
+  if (!a.in_reach()) return nullptr;
+  REQUIRE(run_job(*disk, a, options, quiet).sound());
+  return disk;
+}
+
+// CRC-32s of what lies in its clusters, and their number.
+std::vector<std::uint64_t> contents_of(const NtfsVolume& volume, const AttributeView& a) {
+  std::vector<std::uint64_t> out{0};
+  std::uint64_t sum = 0;
+  for (const Run& r : a.runs) {
+    out[0] += r.count;
+    if (r.lcn == Run::hole) continue;
+    for (std::uint64_t c = 0; c < r.count; ++c) {
+      const Bytes bytes =
+          volume.device().read((r.lcn + c) * volume.cluster_sectors(), volume.cluster_sectors());
+      sum = sum * 31 + crc32(bytes);  // the runs may be cut otherwise
+    }
+  }
+  out.push_back(sum);
+  return out;
+}
+
+// Whether anything but runs differs; $MFT, its mirror and the bitmaps say where things are, and so
+// must differ in their contents.
+void must_be_equal(const Device& before, const Device& after) {
+  const NtfsVolume a(before);
+  const NtfsVolume b(after);
+  REQUIRE(a.records() == b.records());
+  std::size_t compared = 0;
+  a.each_record([&](std::uint64_t number, ByteSpan old, NtfsVolume::RecordState state) {
+    if (state != NtfsVolume::RecordState::sound) return;
+    const auto head = load<FileRecord>(old);
+    if ((head.flags.value() & record_in_use) == 0 || head.base.value() != 0) return;
+    Bytes now;
+    if (b.read_record(number, now) != NtfsVolume::RecordState::sound) FAIL("record " << number);
+    const auto now_head = load<FileRecord>(now);
+    const bool same_head = head.sequence.value() == now_head.sequence.value() &&
+                           head.flags.value() == now_head.flags.value() &&
+                           head.links.value() == now_head.links.value() &&
+                           head.lsn.value() == now_head.lsn.value();
+    if (!same_head) FAIL("the head of record " << number);
+    const auto x = a.attributes(number, old);
+    const auto y = b.attributes(number, now);
+    std::size_t j = 0;
+    for (const AttributeView& v : x) {
+      if (v.type == at_attribute_list) continue;
+      while (j < y.size() && y[j].type == at_attribute_list) ++j;
+      if (j == y.size()) FAIL("an attribute of record " << number << " is gone");
+      const AttributeView& w = y[j++];
+      const bool special = number == record_mft || number == record_mirror ||
+                           number == record_bitmap || number == record_boot;
+      const bool same = v.type == w.type && v.name == w.name && v.flags == w.flags &&
+                        v.resident == w.resident && (special || v.value == w.value) &&
+                        v.allocated == w.allocated && v.size == w.size &&
+                        v.initialised == w.initialised && v.occupied == w.occupied &&
+                        v.compression_unit == w.compression_unit &&
+                        (special || v.resident || contents_of(a, v) == contents_of(b, w));
+      if (!same) FAIL("attribute " << v.type << " of record " << number);
+      ++compared;
+    }
+  });
+  CHECK(compared > 50);
+}
+
+struct Tries {
+  int done = 0, refused = 0, with_lists = 0;
+};
+
+// The disk afterwards; none where it was refused.
+std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, Run wanted, Tries& tries) {
+  NtfsEdit edit(disk);
+  edit.vacate(wanted);
+  if (const auto trouble = edit.lay_out()) {
+    ++tries.refused;
+    MESSAGE("refused: " << static_cast<int>(trouble->kind) << ", " << trouble->needed << " needed, "
+                        << trouble->free << " free");
+    return nullptr;
+  }
+  auto after = disk.clone();
+  const SectorSet owned = open_volume(disk, support::utc())->owned();
+  std::uint64_t sectors = 0;
+  const std::string guard = "a sector that is in use was written";
+  edit.write({[&](std::uint64_t sector, ByteView data) {
+                const std::uint64_t count = data.size() / disk.sector_size();
+                if (owned.first_overlap({sector, count})) FAIL(guard);
+                after->write(sector, data);
+                sectors += count;
+              },
+              [](std::string_view) {}});
+  CHECK(sectors <= edit.written_clusters() * edit.geometry().cluster_sectors);
+  // Until the boot sector is written, the volume is the old one.
+  const auto reader = open_volume(*after, support::utc());
+  CHECK(reader->owned() == owned);
+  Bytes boot = after->read(0);
+  support::put(boot, 0x30, edit.mft_lcn(), 8);
+  support::put(boot, 0x38, edit.mirror_lcn(), 8);
+  after->write(0, boot);
+  after->write(disk.sectors() - 1, boot);
+  const Findings findings = check_volume(*after, support::utc());
+  for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+  CHECK(findings.empty());
+  const std::uint64_t spc = edit.geometry().cluster_sectors;
+  CHECK_FALSE(open_volume(*after, support::utc())
+                  ->owned()
+                  .first_overlap({wanted.lcn * spc, wanted.count * spc}));
+  must_be_equal(disk, *after);
+  tries.with_lists += edit.rebuilt_files() > 0 ? 1 : 0;
+  ++tries.done;
+  return after;
+}
+
+}  // namespace
+
+TEST_CASE("edit: any range is made free, and nothing else changes") {
+  Random random(7);
+  Tries tries;
+  for (const volumes::Volume& volume : volumes::all()) {
+    CAPTURE(volume.name);
+    const auto disk = as_ntfs(volume);
+    if (disk == nullptr) continue;
+    const NtfsVolume ntfs(*disk);
+    const std::uint64_t clusters = ntfs.geometry().clusters();
+    const std::uint64_t boot = div_up<std::uint64_t>(8192, ntfs.geometry().cluster_bytes());
+    // Where $MFT begins, its mirror, the front, the back, and anywhere.
+    std::vector<Run> ranges = {{ntfs.geometry().mft_lcn, 3},
+                               {ntfs.geometry().mirror_lcn, 1},
+                               {boot, clusters / 20},
+                               {clusters - clusters / 20 - 1, clusters / 20}};
+    for (int i = 0; i < 2; ++i) {
+      const std::uint64_t count = 1 + random.below(clusters / 10);
+      ranges.push_back({boot + random.below(clusters - boot - count), count});
+    }
+    for (const Run& r : ranges) {
+      CAPTURE(r.lcn);
+      CAPTURE(r.count);
+      if (r.lcn >= boot && r.lcn + r.count <= clusters) (void)try_edit(*disk, r, tries);
+    }
+  }
+  MESSAGE(tries.done << " edits, " << tries.refused << " refused");
+  CHECK(tries.done > 35);
+}
+
+namespace {
+
+// One file in one piece, and room enough for it elsewhere, in single clusters.
+void make_spread(Device& device) {
+  FatFormat format;
+  format.cluster_sectors = 1;
+  volumes::align_data(format, device.sectors(), 512, true);
+  FatWriter writer(device, format);
+  writer.add_directory("TIDES");
+  writer.add_file("TIDES/ROOM", volumes::noise(7000 * 512, 1));
+  writer.add_file("WHOLE", volumes::noise(6000 * 512, 2));
+  for (int i = 0; i < 60; ++i) writer.add_file(fmt::format("SMALL{}", i), volumes::noise(600, 3));
+  FatFileInfo scattered;
+  scattered.placement = Placement::scattered;
+  writer.add_file("SPREAD", volumes::noise(51200 * 512, 4), scattered);
+  writer.finish();
+  volumes::delete_files(device, [](std::size_t i) { return i == 0; });
+}
+
+}  // namespace
+
+TEST_CASE("edit: a file that goes into pieces gets an attribute list") {
+  Tries tries;
+  const auto disk = as_ntfs({"spread", 120000, 512, make_spread});
+  REQUIRE(disk != nullptr);
+  const auto reader = open_volume(*disk, support::utc());
+  const FileTree& tree = reader->tree();
+  const auto whole = tree.extents(tree.find("WHOLE"));
+  REQUIRE(whole.size() == 1);
+  for (const std::uint64_t part : {whole[0].count, whole[0].count / 2, std::uint64_t{300}})
+    (void)try_edit(*disk, {whole[0].first + 7, part - 14}, tries);
+  MESSAGE(tries.done << " edits, " << tries.with_lists << " with new lists, " << tries.refused
+                     << " refused");
+  CHECK(tries.with_lists > 1);
+
+  // One edit after the other, on what the one before left.
+  Random random(3);
+  auto here = disk->clone();
+  for (int i = 0; i < 12; ++i) {
+    CAPTURE(i);
+    const std::uint64_t count = 200 + random.below(6000);
+    auto next = try_edit(*here, {16 + random.below(119000 - count), count}, tries);
+    if (next != nullptr) here = std::move(next);
+  }
+  MESSAGE(tries.done << " edits, " << tries.with_lists << " with new lists, $MFT in "
+                     << NtfsVolume(*here).attributes(0)[2].runs.size() << " pieces");
+  CHECK(tries.done > 8);
+}
+
+TEST_CASE("edit: volumes of short holes") {
+  Random random(11);
+  Tries tries;
+  for (std::uint64_t seed = 1; seed <= 12; ++seed) {
+    const volumes::Aged aged = volumes::aged(seed);
+    const auto disk = as_ntfs({fmt::format("aged {}", seed), aged.sectors, 512, aged.make});
+    if (disk == nullptr) continue;
+    CAPTURE(seed);
+    const NtfsVolume ntfs(*disk);
+    const std::uint64_t clusters = ntfs.geometry().clusters();
+    for (int i = 0; i < 4; ++i) {
+      const std::uint64_t count = 1 + random.below(clusters / 12);
+      const Run r{16 + random.below(clusters - 16 - count), count};
+      CAPTURE(r.lcn);
+      CAPTURE(r.count);
+      (void)try_edit(*disk, r, tries);
+    }
+  }
+  MESSAGE(tries.done << " edits, " << tries.refused << " refused");
+  CHECK(tries.done > 20);
+}
