@@ -46,8 +46,7 @@ class FatPlanner {
     check_files(look.volume->tree());
     check_names(look.volume->tree());
     if (!out_.in_reach()) return;
-    std::unique_ptr<FatPlan> plan = search(look, work, false);
-    if (!plan && work.change.from == VolumeKind::ntfs) plan = search(look, work, true);
+    const std::unique_ptr<FatPlan> plan = search(look, work);
     if (!plan) return no_geometry(look, work);
     if (way_) add_way(*way_);
     work.take(plan->geometry());
@@ -204,26 +203,38 @@ class FatPlanner {
     return out;
   }
 
-  // The first size for which there is a place for the FATs and room for the rest. `make_way`: what
-  // lies where the FATs go moves first.
-  std::unique_ptr<FatPlan> search(Look& look, const ToFat& described, bool make_way) {
+  // The first size for which there is a place for the FATs and room for the rest. Where it is
+  // cheaper that what lies where the FATs go moves first, or where there is no other way, it does.
+  std::unique_ptr<FatPlan> search(Look& look, const ToFat& described) {
     const std::uint32_t now = look.volume->reader().info().cluster_bytes;
     for (const std::uint32_t cluster : cluster_sizes(now)) {
-      if (way_) look = Look{device_, described.change};
-      way_.reset();
       FatWish wish = wish_for(look, described, cluster);
-      if (make_way) allow_way(look, wish);
-      const auto place = place_fats(wish);
-      if (!place) continue;
-      ToFat work = described;
-      work.take(place->geometry);
-      if (make_way && !try_way(described.change, place->geometry, look)) continue;
-      auto plan = std::make_unique<FatPlan>(look.volume->plan(work));
-      if (plan->fits()) return plan;
-      const std::uint64_t missing = plan->needed_clusters() - plan->free_clusters();
-      if (!short_of_ || missing < short_of_->missing)
-        short_of_ = {plan->needed_clusters(), plan->free_clusters(), missing, cluster};
+      const auto direct = place_fats(wish);
+      if (described.change.from == VolumeKind::ntfs) {
+        allow_way(look, wish);
+        const auto place = place_fats(wish);
+        if (place && place->in_the_way > 0 && try_way(described.change, place->geometry, look)) {
+          if (auto plan = plan_for(look, described, place->geometry)) return plan;
+          look = Look{device_, described.change};
+          way_.reset();
+        }
+      }
+      if (!direct) continue;
+      if (auto plan = plan_for(look, described, direct->geometry)) return plan;
     }
+    return nullptr;
+  }
+
+  // None where there is too little room; how little is kept.
+  std::unique_ptr<FatPlan> plan_for(Look& look, const ToFat& described, const FatGeometry& g) {
+    ToFat work = described;
+    work.take(g);
+    auto plan = std::make_unique<FatPlan>(look.volume->plan(work));
+    if (plan->fits()) return plan;
+    const std::uint64_t missing =
+        plan->needed_clusters() - std::min(plan->needed_clusters(), plan->free_clusters());
+    if (!short_of_ || missing < short_of_->missing)
+      short_of_ = {plan->needed_clusters(), plan->free_clusters(), missing, g.cluster_bytes()};
     return nullptr;
   }
 
