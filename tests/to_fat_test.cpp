@@ -143,3 +143,24 @@ TEST_CASE("to FAT: where the FATs must lie is in use, so way is made in NTFS fir
   CHECK(makes_way(a));
   CHECK(seal_of(*device) == seal);
 }
+
+TEST_CASE("to FAT: another FAT whose FATs fall on files, by way of NTFS") {
+  const auto device = support::disk(4200000);
+  FatFormat format;
+  format.kind = VolumeKind::fat32;
+  format.cluster_sectors = 32;
+  format.label = "BOJE 8";
+  FatWriter writer(*device, format);
+  for (int i = 0; i < 60; ++i)
+    writer.add_file(fmt::format("FRONT{:02}.BIN", i), noise(1u << 20, static_cast<unsigned>(i)));
+  writer.finish();
+  const std::string seal = seal_of(*device);
+  const Assessment a = into(*device, {"volume.cluster=1KiB"});
+  for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+  REQUIRE(a.in_reach());
+  CHECK(a.steps.size() == 3);
+  CHECK(a.steps.front().code() == "fat-to-ntfs");
+  CHECK(a.steps.back().code() == "to-fat");
+  CHECK(seal_of(*device) == seal);
+  CHECK(open_volume(*device, utc())->info().cluster_bytes == 1024);
+}

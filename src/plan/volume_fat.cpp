@@ -13,6 +13,7 @@
 #include "fat/search.h"
 #include "fat/times.h"
 #include "plan/plan.h"
+#include "steps/after.h"
 #include "steps/kinds.h"
 
 namespace nuvrat {
@@ -30,6 +31,7 @@ class FatPlanner {
         options_(options),
         random_(input.random),
         state_(input.state),
+        wishes_(input.wishes),
         wish_(wish),
         out_(out),
         number_(number),
@@ -47,6 +49,7 @@ class FatPlanner {
     check_names(look.volume->tree());
     if (!out_.in_reach()) return;
     const std::unique_ptr<FatPlan> plan = search(look, work);
+    if (!plan && is_fat(work.change.from) && by_way_of_ntfs()) return;
     if (!plan) return no_geometry(look, work);
     if (way_) add_way(*way_);
     work.take(plan->geometry());
@@ -238,6 +241,45 @@ class FatPlanner {
     return nullptr;
   }
 
+  // Where new FATs don't fall on free sectors of the old FAT: as NTFS, whatever is there can move.
+  // True when that is planned, with its steps.
+  bool by_way_of_ntfs() {
+    Assessment there;
+    plan_volume_ntfs({device_, state_, wishes_, random_}, options_, number_, there);
+    if (!there.in_reach() || there.steps.empty()) return false;
+    Overlay overlay(device_);
+    DiskState state = state_;
+    for (const Step& step : there.steps) {
+      const auto rewrite = make_rewrite(step, overlay);
+      (void)Engine::inspect(*rewrite, overlay, owned_for(step));
+      state = after(step, state);
+    }
+    const std::uint64_t start = there.steps.back().volume()->place.first;
+    for (SurveyedPartition& s : state.volumes) {
+      if (s.partition.start != start || !s.volume) continue;
+      s.volume = open_volume(Window(overlay, s.partition.range()), options_)->info();
+    }
+    Assessment back;
+    back.before = back.after = out_.before;
+    VolumeWish wish = wish_;
+    wish.kind = wish.kind.value_or(state_.find(number_)->volume->kind);
+    FatPlanner({overlay, state, wishes_, random_}, options_, number_, wish, back).plan();
+    if (!back.in_reach()) return false;
+    consent("by-way-of-ntfs",
+            fmt::format("{}: the new FATs must lie where the old volume has files, so it becomes "
+                        "NTFS on the way, where anything can move",
+                        name_));
+    for (const auto* part : {&there, &back}) {
+      for (const Step& step : part->steps) out_.steps.push_back(step);
+    }
+    for (const Consent& c : back.consents) {
+      const bool of_the_way = c.code == "permissions" || c.code == "limits";
+      if (!of_the_way) out_.consents.push_back(c);
+    }
+    for (const ExpectedChange& c : back.changes) out_.changes.push_back(c);
+    return true;
+  }
+
   void allow_way(Look& look, FatWish& wish) const {
     wish.make_way = true;
     VolumeReader& reader = look.volume->reader();
@@ -331,6 +373,27 @@ class FatPlanner {
         "front-in-use",
         fmt::format("{}: the sectors where FATs can lie, at the volume's front, are in use", name_),
         "Free the front of the volume");
+  }
+
+  static std::string trouble_words(const EditTrouble& t, std::uint64_t cluster_bytes) {
+    switch (t.kind) {
+      case EditTrouble::Kind::fixed:
+        return fmt::format("cluster {} is bad, or of the boot area, and stays where it is",
+                           t.cluster);
+      case EditTrouble::Kind::room:
+        return fmt::format("moving what is there takes {} clusters of {}, {} are free", t.needed,
+                           format_bytes(cluster_bytes), t.free);
+      case EditTrouble::Kind::pieces:
+        return fmt::format(
+            "the {} that would be free lie in pieces too small for what must be in "
+            "one, the beginning of $MFT",
+            plural(t.free, "cluster", "clusters"));
+      case EditTrouble::Kind::records:
+        return fmt::format("a file in many pieces needs {} of $MFT, and {} free",
+                           plural(t.needed, "record more", "records more"),
+                           t.free == 1 ? "1 is" : std::to_string(t.free) + " are");
+    }
+    return "";
   }
 
   void fill_numbers(const FatPlan& plan, VolumeChange& change) const {
@@ -465,6 +528,7 @@ class FatPlanner {
   const ReadOptions& options_;
   Random& random_;
   const DiskState& state_;
+  const Wishes& wishes_;
   VolumeWish wish_;
   Assessment& out_;
   unsigned number_;
