@@ -1,8 +1,12 @@
 // NTFS to FAT, FAT to another FAT: what comes out keeps every rule, holds every file, and goes back
 // to the byte.
 
-#include <fmt/format.h>
+#include <fstream>
 
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "ntfs_bytes.h"
 #include "orrelune.h"
 #include "support.h"
 #include "volumes.h"
@@ -163,4 +167,128 @@ TEST_CASE("to FAT: another FAT whose FATs fall on files, by way of NTFS") {
   CHECK(a.steps.back().code() == "to-fat");
   CHECK(seal_of(*device) == seal);
   CHECK(open_volume(*device, utc())->info().cluster_bytes == 1024);
+}
+
+TEST_CASE("to FAT: packed units, holes and streams are written out, or kept in the case") {
+  support::NtfsBytes v;
+  const auto wanted = support::make_rare_contents(v);
+  const support::Folder folder(support::Folder::Where::memory);
+  const auto original = v.disk->clone();
+  QuietProgress quiet;
+  const Assessment a = assessed_fat(*v.disk, {"volume=fat32"});
+  for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+  REQUIRE(a.in_reach());
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  options.case_in_memory = true;
+  const JobResult result = run_job(*v.disk, a, options, quiet);
+  for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
+  CHECK(result.comparison.equal());
+  REQUIRE(result.comparison.planned.size() == 1);
+  CHECK(result.comparison.planned[0].path == "a long name for one file.text:note");
+  const auto reader = open_volume(*v.disk, utc());
+  for (const auto& [path, bytes] : wanted) {
+    CAPTURE(path);
+    if (path.find(':') != path.npos) {
+      CHECK(reader->tree().find(path) == FileTree::none);
+      continue;
+    }
+    Bytes now;
+    read_file(*reader, path,
+              [&now](ByteView part) { now.insert(now.end(), part.begin(), part.end()); });
+    CHECK(now == bytes);
+  }
+  // The stream is in the case, under its hash.
+  std::ifstream list(folder / "case" / "left-behind" / "list.jsonl");
+  std::size_t permissions = 0;
+  bool stream = false;
+  for (std::string line; std::getline(list, line);) {
+    const auto j = nlohmann::json::parse(line);
+    if (j.value("what", "") == "permissions") ++permissions;
+    if (j.value("what", "") != "stream") continue;
+    stream = true;
+    CHECK(j["path"] == "a long name for one file.text");
+    CHECK(j["name"] == "note");
+    const std::string kept = j["file"];
+    std::ifstream file(folder / "case" / "left-behind" / kept);
+    std::string text;
+    std::getline(file, text);
+    CHECK(text == "tide");
+    CHECK(j["sha256"] == Sha256::of(Bytes(text.begin(), text.end())).hex());
+  }
+  CHECK(stream);
+  CHECK(permissions == reader->tree().size() - 1);
+  (void)revert_case(*v.disk, load_case(folder / "case"), false, quiet);
+  CHECK(v.disk->same_as(*original));
+}
+
+TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written") {
+  const auto code_in = [](const Assessment& a, const std::string& code) {
+    return std::any_of(a.obstacles.begin(), a.obstacles.end(),
+                       [&](const Obstacle& o) { return o.code == code; });
+  };
+  SUBCASE("a system that sleeps") {
+    support::NtfsBytes v([](FatWriter& w) {
+      w.add_file("hiberfil.sys", Bytes{'H', 'I', 'B', 'R', 1, 2, 3});
+      w.add_file("A.BIN", noise(700, 1));
+    });
+    CHECK(code_in(assessed_fat(*v.disk, {"volume=fat32"}), "asleep"));
+  }
+  SUBCASE("a system that woke up") {
+    support::NtfsBytes v([](FatWriter& w) { w.add_file("hiberfil.sys", Bytes(4096)); });
+    CHECK(assessed_fat(*v.disk, {"volume=fat32"}).in_reach());
+  }
+  SUBCASE("encrypted files") {
+    support::NtfsBytes v;
+    const std::uint64_t n = v.record_of(u"A.BIN");
+    v.change(n, v.attribute(n, 0x10) + 24 + 32, 0x4020, 4);
+    CHECK(code_in(assessed_fat(*v.disk, {"volume=fat32"}), "encrypted"));
+  }
+  SUBCASE("names that FAT can't spell") {
+    support::NtfsBytes v([](FatWriter& w) {
+      w.add_file("tide", noise(700, 1));
+      w.add_file("gauge", noise(700, 2));
+    });
+    const std::uint64_t n = v.record_of(u"tide");
+    const std::size_t at = v.attribute(n, 0x30) + 24 + 66;
+    v.change(n, at, u'?', 2);
+    CHECK_FALSE(assessed_fat(*v.disk, {"volume=fat32"}).in_reach());
+  }
+  SUBCASE("too few clusters, too many, a size that no sector has") {
+    const auto device = support::disk(60000);
+    FatFormat format;
+    format.kind = VolumeKind::fat16;
+    format.cluster_sectors = 4;
+    FatWriter(*device, format).finish();
+    CHECK(code_in(assessed_fat(*device, {"volume=fat32"}), "cluster-count"));
+    CHECK(code_in(assessed_fat(*device, {"volume.cluster=64KiB"}), "cluster-count"));
+    CHECK(code_in(assessed_fat(*device, {"volume.cluster=2KiB"}), "already"));
+    const auto long_sectors = support::disk(80000, 4096);
+    format.kind = VolumeKind::fat32;
+    format.cluster_sectors = 1;
+    FatWriter(*long_sectors, format).finish();
+    CHECK(code_in(assessed_fat(*long_sectors, {"volume.cluster=512"}), "cluster-count"));
+  }
+  SUBCASE("files of 4 GiB") {
+    const auto device = support::disk(std::uint64_t{24} << 20);
+    FatFormat format;
+    format.cluster_sectors = 64;
+    FatWriter writer(*device, format);
+    writer.add_sparse_file("LARGE.BIN", 0xFFFFFFFF);
+    writer.finish();
+    CHECK(into(*device, {"volume=ntfs"}).in_reach());
+    CHECK(assessed_fat(*device, {"volume=fat32"}).in_reach());
+    // One byte more, in the record alone.
+    support::NtfsBytes at;
+    at.disk = device->clone();
+    const Bytes boot = at.disk->read(0);
+    at.spc = boot[13];
+    at.mft = support::little(boot, 0x30, 8) * at.spc;
+    at.mirror = support::little(boot, 0x38, 8) * at.spc;
+    const std::uint64_t n = at.record_of(u"LARGE.BIN");
+    at.change(n, at.attribute(n, 0x80) + 48, std::uint64_t{1} << 32, 8);
+    at.change(n, at.attribute(n, 0x80) + 56, std::uint64_t{1} << 32, 8);
+    CHECK(code_in(assessed_fat(*at.disk, {"volume=fat32"}), "file-size"));
+  }
 }

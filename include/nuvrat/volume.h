@@ -73,6 +73,9 @@ class VolumeReader {
   /// Error (damaged, device_read).
   virtual void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) = 0;
   [[nodiscard]] virtual const Device& device() const = 0;
+  /// Who may do what with a file or folder, as the format keeps it (NTFS: a self-relative security
+  /// descriptor); empty where it keeps nothing. Throws Error (damaged, device_read).
+  [[nodiscard]] virtual Bytes permissions(FileTree::Id /*id*/) { return {}; }
 
  protected:
   void leave_out(LeftOut what) {

@@ -8,6 +8,7 @@
 
 #include "base/memory.h"
 #include "job/case.h"
+#include "job/left_behind.h"
 #include "job/steps.h"
 
 namespace nuvrat {
@@ -109,6 +110,10 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
                                      before.seal()));
   expect(assessment.changes, before);
   require_readable(before, options);
+  if (const std::uint64_t kept =
+          keep_left_behind(device, assessment, options.read, folder, progress);
+      kept > 0)
+    folder.log("left behind", fmt::format("{} items", kept));
 
   progress.stage("rehearsing", 0);
   give_back_memory();

@@ -17,6 +17,7 @@
 #include "base/record.h"
 #include "base/sparse_array.h"
 #include "ntfs/folder_index.h"
+#include "ntfs/security.h"
 #include "ntfs/volume_info.h"
 
 namespace nuvrat {
@@ -118,7 +119,26 @@ class NtfsReader final : public VolumeReader {
     volume_.stream(*a, sink);
   }
 
+  [[nodiscard]] Bytes permissions(FileTree::Id id) override {
+    const auto all = volume_.attributes(record_of_[id]);
+    const AttributeView* own = find_attribute(all, at_security_descriptor);
+    if (own != nullptr) return volume_.read_all(*own, most_descriptor_bytes);
+    const AttributeView* info = find_attribute(all, at_standard_information);
+    if (info == nullptr || info->value.size() < sizeof(StandardInformation)) return {};
+    if (!descriptors_) {
+      descriptors_.emplace();
+      const auto secure = volume_.attributes(record_secure);
+      if (const AttributeView* sds = find_attribute(secure, at_data, u"$SDS"))
+        descriptors_ = read_descriptors(volume_.read_all(*sds, most_descriptors_bytes));
+    }
+    const auto it = descriptors_->find(load<StandardInformation>(info->value).security_id.value());
+    return it == descriptors_->end() ? Bytes{} : it->second;
+  }
+
  private:
+  static constexpr std::uint64_t most_descriptor_bytes = 1u << 20;
+  static constexpr std::uint64_t most_descriptors_bytes = 1u << 28;
+
   static bool in_use(ByteView record) {
     return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
   }
@@ -372,6 +392,7 @@ class NtfsReader final : public VolumeReader {
   std::unordered_map<FileTree::Id, SideStream> sides_of_;             // by node
   std::unordered_map<std::uint64_t, std::uint64_t> valid_;            // by record
   std::vector<std::uint32_t> record_of_;                              // by node
+  std::optional<std::map<std::uint32_t, Bytes>> descriptors_;         // by id, once asked for
   std::map<std::uint64_t, std::string> bad_records_;                  // why it can't be read
 };
 

@@ -136,4 +136,23 @@ std::vector<IndexItem> default_quota(std::int64_t changed) {
   return {item};
 }
 
+std::map<std::uint32_t, Bytes> read_descriptors(ByteView sds) {
+  std::map<std::uint32_t, Bytes> out;
+  // Every second block is the mirror of the one before.
+  for (std::size_t block = 0; block < sds.size(); block += 2 * security_mirror) {
+    const ByteView here =
+        sds.subspan(block, std::min<std::size_t>(security_mirror, sds.size() - block));
+    for (std::size_t at = 0; at + sizeof(SecurityEntry) <= here.size();) {
+      const auto entry = load<SecurityEntry>(here, at);
+      const std::size_t length = entry.length.value();
+      if (length < sizeof(SecurityEntry) || length > here.size() - at) break;
+      const ByteView bytes =
+          here.subspan(at + sizeof(SecurityEntry), length - sizeof(SecurityEntry));
+      out[entry.id.value()].assign(bytes.begin(), bytes.end());
+      at += (length + 15) / 16 * 16;
+    }
+  }
+  return out;
+}
+
 }  // namespace nuvrat

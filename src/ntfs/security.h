@@ -1,6 +1,7 @@
 #pragma once
 // $Secure: the two security descriptors that a new volume has, and the indexes that find them.
 
+#include <map>
 #include <vector>
 
 #include "ntfs/index.h"
@@ -19,5 +20,8 @@ struct SecurityStreams {
 
 /// $Quota's $Q: the default that nobody's quota is limited.
 [[nodiscard]] std::vector<IndexItem> default_quota(std::int64_t changed);
+
+/// The descriptors of a $SDS, by their ids; what is damaged in it is left out.
+[[nodiscard]] std::map<std::uint32_t, Bytes> read_descriptors(ByteView sds);
 
 }  // namespace nuvrat

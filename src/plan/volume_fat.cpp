@@ -432,7 +432,8 @@ class FatPlanner {
                                     "when the power fails is not mended by itself",
                                     name_));
       consent("permissions",
-              fmt::format("who may read and write files on {} is not kept: on FAT everyone may",
+              fmt::format("who may read and write files on {} is kept in the case only "
+                          "(left-behind): on FAT everyone may",
                           name_));
     }
     add_label_consent(s, work);
@@ -470,7 +471,9 @@ class FatPlanner {
     }
     if (streams > 0)
       consent("streams",
-              fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it", name_,
+              fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it; the case "
+                          "keeps them (left-behind)",
+                          name_,
                           plural(streams, "named stream or reparse point",
                                  "named streams and reparse points"),
                           format_bytes(bytes)));

@@ -1,0 +1,22 @@
+#pragma once
+// The list of what a new format can't hold, as lines of JSON: docs/formats/left-behind.md.
+
+#include <string>
+
+#include <nuvrat/checksum.h>
+
+namespace nuvrat {
+
+struct LeftBehindItem {
+  unsigned partition = 0;
+  std::string path;
+  std::string what;  ///< "stream", "reparse-point", "permissions", "second-name"
+  std::string name;  ///< of a stream; of a second name, the path of the first
+  std::uint64_t bytes = 0;
+  Digest digest;
+  std::string file;  ///< in the folder; empty where nothing is kept but this line
+};
+[[nodiscard]] std::string left_behind_head();
+[[nodiscard]] std::string left_behind_line(const LeftBehindItem& item);
+
+}  // namespace nuvrat
