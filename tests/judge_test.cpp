@@ -314,6 +314,48 @@ TEST_CASE("judge: the kernel sees what every rewrite in the list of scenarios le
   for (const std::string& name : disks) jury.must_equal(name);
 }
 
+TEST_CASE("judge: the kernel mounts what the power left of a volume that changes its format") {
+  if (!judge_is_here()) return;
+  Jury jury;
+  QuietProgress quiet;
+  std::vector<std::string> disks;
+  for (const scenarios::Scenario& scenario : scenarios::all()) {
+    if (scenario.name.find("FAT16") == std::string::npos &&
+        scenario.name.find("NTFS to FAT32") == std::string::npos)
+      continue;
+    MemoryDevice original(scenario.sectors, scenario.sector_size);
+    scenario.make(original);
+    const Assessment assessment = scenario.assess(original);
+    const auto options = [&](const std::string& name) {
+      JobOptions out;
+      out.read.zone = Zone();
+      out.case_folder = jury.folder() / name;
+      return out;
+    };
+    const auto whole = original.clone();
+    FaultDevice counter(*whole, {});
+    REQUIRE(run_job(counter, assessment, options(scenario.name), quiet).sound());
+    // In every phase: the beginning, the middle, before the last switch, and while it settles.
+    const std::uint64_t all = counter.sectors_written();
+    for (const std::uint64_t at : {all / 5, all / 2, all - 6, all - 3, all - 1, all}) {
+      const auto cut = original.clone();
+      FaultPlan plan;
+      plan.cut_before = at;
+      plan.seed = at;
+      FaultDevice device(*cut, plan);
+      CHECK(support::code_of([&] {
+              (void)run_job(device, assessment, options(fmt::format("{} {}", scenario.name, at)),
+                            quiet);
+            }) == ErrorCode::cut_off);
+      disks.push_back(jury.add(scenario.sectors, scenario.sector_size,
+                               [&cut](Device& image) { copy_device(*cut, image); }));
+    }
+  }
+  CHECK(disks.size() == 24);
+  jury.look();
+  for (const std::string& name : disks) jury.must_equal(name);
+}
+
 TEST_CASE("judge: a disk that the kernel filled itself is read and converted with its own hashes") {
   if (!judge_is_here()) return;
   const support::Folder folder;
@@ -426,5 +468,39 @@ done
       parse(boot(folder, std::string(write) + "\nDISKS=vda" + look, image.string()));
   CHECK(written.files.size() > 3000);
   must_equal(written, *open_device(image), "vda");
+  must_be_sound(image);
+
+  // Back to FAT: hard links become copies, a link to a name an empty file; the FAT driver must give
+  // what the NTFS driver gave, and go on writing.
+  convert(image, 512, folder / "back", {"p1=fat32", "p2=fat16"});
+  const Seen back = parse(boot(folder, std::string("DISKS=vda") + look, image.string()));
+  must_equal(back, *open_device(image), "vda");
+  for (const auto& [path, hash] : written.files) {
+    const auto there = back.files.find(path);
+    if (there == back.files.end() || there->second != hash) FAIL_CHECK(path << " is another file");
+  }
+  const char* const on_fat = R"sh(
+for n in 1 2; do
+  mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n 2>/dev/null || { mkdir -p /mnt/$n; mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n; } ||
+    echo "MOUNT $n FAILED"
+  cd /mnt/$n
+  [ $n = 1 ] && many=3000 || many=60
+  mkdir -p after
+  i=0
+  while [ $i -lt $many ]; do
+    echo "reading $i" > "after/a rather long name for reading number $i.txt"
+    [ $((i % 3)) = 0 ] && rm "after/a rather long name for reading number $i.txt"
+    i=$((i + 1))
+  done
+  rm -r big
+  dd if=/dev/urandom bs=3000 count=20 2>/dev/null >> one.bin
+  cd /
+  sync
+  umount /mnt/$n
+done
+)sh";
+  const Seen more = parse(boot(folder, std::string(on_fat) + "\nDISKS=vda" + look, image.string()));
+  CHECK(more.files.size() > 1500);
+  must_equal(more, *open_device(image), "vda");
   must_be_sound(image);
 }

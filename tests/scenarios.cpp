@@ -166,7 +166,7 @@ void make_mbr_short_container(Device& device) {
 // its front in use, so that way is made before FATs can lie there.
 void make_ntfs(Device& device, bool small) {
   FatFormat format;
-  format.kind = VolumeKind::fat16;
+  format.kind = device.sectors() > 70000 ? VolumeKind::fat32 : VolumeKind::fat16;
   format.cluster_sectors = small ? 2 : 1;
   format.label = "BOJE 9";
   volumes::align_data(format, device.sectors(), device.sector_size(), true);
@@ -236,6 +236,7 @@ const std::vector<Scenario>& all() {
        volumes::aged(3).make,
        {"volume=ntfs"}},
       {"NTFS to FAT16", 9600, 512, make_ntfs_plain, {"volume=fat16"}},
+      {"NTFS to FAT32", 70500, 512, make_ntfs_plain, {"volume=fat32"}},
       {"FAT16 to another FAT16", 9600, 512, make_bare, {"volume.cluster=1KiB"}},
       {"way made in NTFS, then FAT16",
        20000,
