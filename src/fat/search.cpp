@@ -61,7 +61,7 @@ bool fill(const FatWish& wish, std::uint64_t data, std::uint64_t total, FatGeome
 
 }  // namespace
 
-std::optional<FatPlace> place_fats(const FatWish& wish) {
+std::vector<FatPlace> place_fats(const FatWish& wish, std::size_t most) {
   const std::uint64_t total = std::min<std::uint64_t>(wish.sectors, 0xFFFFFFFF);
   FatGeometry g;
   g.kind = wish.kind;
@@ -76,7 +76,7 @@ std::optional<FatPlace> place_fats(const FatWish& wish) {
     const std::uint64_t a_sector = wish.sector_bytes / 32;
     const std::uint64_t entries =
         div_up(std::max<std::uint64_t>(wish.root_entries, 512), a_sector) * a_sector;
-    if (entries > most_root_entries) return std::nullopt;
+    if (entries > most_root_entries) return {};
     g.root_entries = static_cast<std::uint32_t>(entries);
     g.root_sectors = static_cast<std::uint32_t>(entries / a_sector);
   }
@@ -91,7 +91,7 @@ std::optional<FatPlace> place_fats(const FatWish& wish) {
   const InUse in_use(*wish.free, end);
   // Larger clusters than the old ones begin anywhere on the old grid; smaller ones also between.
   const std::uint64_t step = std::min<std::uint64_t>(wish.cluster_sectors, wish.grid_step);
-  std::optional<FatPlace> best;
+  std::vector<FatPlace> best;
   for (std::uint64_t data = wish.grid % step; data < end; data += step) {
     if (!fill(wish, data, total, g)) continue;
     FatPlace here{g, in_use.in(g.reserved_sectors, data), in_use.in(wish.least_reserved, data)};
@@ -101,7 +101,12 @@ std::optional<FatPlace> place_fats(const FatWish& wish) {
       continue;
     // What is in the way is read and written once as well, by a rewrite of its own.
     const auto cost = [](const FatPlace& p) { return 2 * p.in_the_way + p.in_front; };
-    if (!best || cost(here) < cost(*best)) best = here;
+    const auto at = std::upper_bound(
+        best.begin(), best.end(), here,
+        [cost](const FatPlace& a, const FatPlace& b) { return cost(a) < cost(b); });
+    if (static_cast<std::size_t>(at - best.begin()) >= most) continue;
+    best.insert(at, here);
+    if (best.size() > most) best.pop_back();
   }
   return best;
 }

@@ -6,7 +6,7 @@
 // the FATs, on sectors that are free, and in front of these as many reserved sectors as 16 bits can
 // count.
 
-#include <optional>
+#include <vector>
 
 #include <nuvrat/sectors.h>
 
@@ -34,7 +34,8 @@ struct FatPlace {
   std::uint64_t in_front = 0;    ///< sectors in use in front of the data area, those apart
 };
 
-/// The place where the least is in use; none where there is no such volume, or no free place.
-[[nodiscard]] std::optional<FatPlace> place_fats(const FatWish& wish);
+/// Places, those first where the least is in use; at most `most`. None where there is no such
+/// volume, or no free place.
+[[nodiscard]] std::vector<FatPlace> place_fats(const FatWish& wish, std::size_t most);
 
 }  // namespace nuvrat

@@ -22,6 +22,7 @@ namespace {
 constexpr std::uint32_t most_cluster_bytes = 65536;
 constexpr std::uint64_t most_file_bytes = 0xFFFFFFFF;
 constexpr std::size_t most_told = 5;
+constexpr std::size_t most_places = 8;  // that are tried, of one size of clusters
 
 class FatPlanner {
  public:
@@ -212,18 +213,20 @@ class FatPlanner {
     const std::uint32_t now = look.volume->reader().info().cluster_bytes;
     for (const std::uint32_t cluster : cluster_sizes(now)) {
       FatWish wish = wish_for(look, described, cluster);
-      const auto direct = place_fats(wish);
+      const auto direct = place_fats(wish, most_places);
       if (described.change.from == VolumeKind::ntfs) {
         allow_way(look, wish);
-        const auto place = place_fats(wish);
-        if (place && place->in_the_way > 0 && try_way(described.change, place->geometry, look)) {
-          if (auto plan = plan_for(look, described, place->geometry)) return plan;
+        const auto places = place_fats(wish, 1);
+        if (!places.empty() && places[0].in_the_way > 0 &&
+            try_way(described.change, places[0].geometry, look)) {
+          if (auto plan = plan_for(look, described, places[0].geometry)) return plan;
           look = Look{device_, described.change};
           way_.reset();
         }
       }
-      if (!direct) continue;
-      if (auto plan = plan_for(look, described, direct->geometry)) return plan;
+      for (const FatPlace& place : direct) {
+        if (auto plan = plan_for(look, described, place.geometry)) return plan;
+      }
     }
     return nullptr;
   }
@@ -354,8 +357,8 @@ class FatPlanner {
     bool any = false;
     for (const std::uint32_t cluster : cluster_sizes(look.volume->reader().info().cluster_bytes)) {
       FatWish wish = wish_for(look, work, cluster);
-      wish.make_way = true;
-      any = any || place_fats(wish).has_value();
+      allow_way(look, wish);
+      any = any || !place_fats(wish, 1).empty();
     }
     const std::uint64_t bytes = work.change.place.count * device_.sector_size();
     if (!any) {
@@ -369,10 +372,18 @@ class FatPlanner {
           "FAT16 has 4,085 to 65,524 clusters, FAT32 65,525 to 268,435,444, and a cluster has at "
           "most 64 KiB");
     }
-    obstacle(
-        "front-in-use",
-        fmt::format("{}: the sectors where FATs can lie, at the volume's front, are in use", name_),
-        "Free the front of the volume");
+    std::string why;
+    std::uint64_t missing = 0;
+    const std::uint64_t cluster = look.volume->reader().info().cluster_bytes;
+    if (trouble_) {
+      why = ", and can't be made free: " + trouble_words(*trouble_, cluster);
+      missing = trouble_->needed - std::min(trouble_->needed, trouble_->free);
+    }
+    obstacle("front-in-use",
+             fmt::format("{}: the sectors where FATs can lie, at the volume's front, are in use{}",
+                         name_, why),
+             "Take files off the volume until there is more room",
+             missing * cluster / device_.sector_size());
   }
 
   static std::string trouble_words(const EditTrouble& t, std::uint64_t cluster_bytes) {

@@ -1,0 +1,88 @@
+// The search for a place for FATs, against every place there is.
+
+#include "fat/search.h"
+
+#include <doctest/doctest.h>
+
+#include <nuvrat/random.h>
+
+using namespace nuvrat;
+
+namespace {
+
+std::uint64_t in_use(const SectorSet& free, std::uint64_t first, std::uint64_t end) {
+  std::uint64_t out = 0;
+  for (std::uint64_t s = first; s < end; ++s) out += free.contains({s, 1}) ? 0 : 1;
+  return out;
+}
+
+// The least cost of all reserved counts and FAT sizes, by the definition; none where there is none.
+std::optional<std::uint64_t> least_cost(const FatWish& wish) {
+  std::optional<std::uint64_t> best;
+  const std::uint64_t bits = wish.kind == VolumeKind::fat12   ? 12
+                             : wish.kind == VolumeKind::fat16 ? 16
+                                                              : 32;
+  const std::uint64_t root = wish.kind == VolumeKind::fat32
+                                 ? 0
+                                 : div_up(std::max<std::uint64_t>(wish.root_entries, 512) * 32,
+                                          std::uint64_t{wish.sector_bytes});
+  const std::uint64_t step = std::min<std::uint64_t>(wish.cluster_sectors, wish.grid_step);
+  for (std::uint64_t reserved = wish.least_reserved; reserved < 65536 && reserved < wish.sectors;
+       ++reserved) {
+    for (std::uint64_t fat = 1; reserved + 2 * fat + root < wish.sectors; ++fat) {
+      const std::uint64_t data = reserved + 2 * fat + root;
+      const std::uint64_t clusters = (wish.sectors - data) / wish.cluster_sectors;
+      if (fat * wish.sector_bytes * 8 < (clusters + 2) * bits) continue;
+      // The smallest that does; a longer one only takes more.
+      if (data % step == wish.grid % step && fat_kind_for(clusters) == wish.kind && clusters > 0) {
+        const std::uint64_t way = in_use(*wish.free, reserved, data);
+        const std::uint64_t cost = 2 * way + in_use(*wish.free, wish.least_reserved, reserved);
+        if ((way == 0 || wish.make_way) && (!best || cost < *best)) best = cost;
+      }
+      break;
+    }
+  }
+  return best;
+}
+
+}  // namespace
+
+TEST_CASE("search: on small volumes no place costs less than the one that is found") {
+  Random random(17);
+  int found = 0, none = 0;
+  for (int round = 0; round < 100; ++round) {
+    FatWish wish;
+    wish.kind = random.below(3) == 0 ? VolumeKind::fat16 : VolumeKind::fat12;
+    wish.cluster_sectors = 1u << random.below(3);
+    wish.sectors = wish.kind == VolumeKind::fat12
+                       ? 300 + random.below(3000)
+                       : (4200 + random.below(400)) * wish.cluster_sectors;
+    wish.grid_step = std::uint64_t{1} << random.below(4);
+    wish.grid = random.below(wish.grid_step * 3);
+    wish.least_reserved = 1 + random.below(10);
+    wish.make_way = random.below(2) == 0;
+    SectorSet free;
+    for (std::uint64_t at = random.below(30); at < wish.sectors;) {
+      const std::uint64_t count = 1 + random.below(random.below(4) == 0 ? 400 : 60);
+      free.add({at, std::min(count, wish.sectors - at)});
+      at += count + 1 + random.below(20);
+    }
+    wish.free = &free;
+    const auto places = place_fats(wish, 3);
+    const auto least = least_cost(wish);
+    CAPTURE(round);
+    REQUIRE(places.empty() == !least.has_value());
+    if (!least) {
+      ++none;
+      continue;
+    }
+    ++found;
+    const FatPlace& p = places[0];
+    CHECK(2 * p.in_the_way + p.in_front == *least);
+    const FatGeometry& g = p.geometry;
+    CHECK(in_use(free, g.reserved_sectors, g.data_start()) == p.in_the_way);
+    CHECK(g.data_start() + std::uint64_t{g.clusters} * g.cluster_sectors <= wish.sectors);
+  }
+  CHECK(found > 40);
+  CHECK(none > 0);
+}
