@@ -223,6 +223,40 @@ TEST_CASE("to FAT: packed units, holes and streams are written out, or kept in t
   CHECK(v.disk->same_as(*original));
 }
 
+TEST_CASE("to FAT: names that it can't spell are refused, or become others that are listed") {
+  support::NtfsBytes v([](FatWriter& w) {
+    for (const char* name : {"TIDE*", "TIDE?", "TIDE ", "TIDE_", "GAUGE"})
+      w.add_file(name, noise(700, static_cast<unsigned>(name[4])));
+    w.add_directory("FOLDER.");
+    w.add_file("FOLDER./INSIDE", noise(700, 9));
+  });
+  const auto original = v.disk->clone();
+  const Assessment no = assessed_fat(*v.disk, {"volume=fat32"});
+  REQUIRE(no.obstacles.size() >= 4);
+  for (const Obstacle& o : no.obstacles) MESSAGE(o.code << ": " << o.text);
+  CHECK(no.obstacles[0].code == "name");
+  CHECK(no.obstacles[0].remedy.find("--rename safe") != std::string::npos);
+
+  const support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  options.case_in_memory = true;
+  const Assessment a = assessed_fat(*v.disk, {"volume=fat32", "names=safe"});
+  for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+  REQUIRE(a.in_reach());
+  const JobResult result = run_job(*v.disk, a, options, quiet);
+  for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
+  CHECK(result.comparison.equal());
+  CHECK(result.comparison.planned.size() == 4);
+  const auto reader = open_volume(*v.disk, utc());
+  for (const char* name : {"TIDE_", "TIDE_ (2)", "TIDE_ (3)", "TIDE_ (4)", "FOLDER_/INSIDE"})
+    CHECK_MESSAGE(reader->tree().find(name) != FileTree::none, name);
+  (void)revert_case(*v.disk, load_case(folder / "case"), false, quiet);
+  CHECK(v.disk->same_as(*original));
+}
+
 TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written") {
   const auto code_in = [](const Assessment& a, const std::string& code) {
     return std::any_of(a.obstacles.begin(), a.obstacles.end(),
@@ -244,16 +278,6 @@ TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written
     const std::uint64_t n = v.record_of(u"A.BIN");
     v.change(n, v.attribute(n, 0x10) + 24 + 32, 0x4020, 4);
     CHECK(code_in(assessed_fat(*v.disk, {"volume=fat32"}), "encrypted"));
-  }
-  SUBCASE("names that FAT can't spell") {
-    support::NtfsBytes v([](FatWriter& w) {
-      w.add_file("tide", noise(700, 1));
-      w.add_file("gauge", noise(700, 2));
-    });
-    const std::uint64_t n = v.record_of(u"tide");
-    const std::size_t at = v.attribute(n, 0x30) + 24 + 66;
-    v.change(n, at, u'?', 2);
-    CHECK_FALSE(assessed_fat(*v.disk, {"volume=fat32"}).in_reach());
   }
   SUBCASE("too few clusters, too many, a size that no sector has") {
     const auto device = support::disk(60000);

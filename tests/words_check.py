@@ -60,7 +60,7 @@ for subject, states in goals:
         if state not in offered("assess", "d", subject.replace("N", "3"), "="):
             wrong.append(f"the completion lacks {subject}={state}")
 for words, expected in ((("rewrite", "d", "table", "=", "g"), {"gpt"}),
-                        (("assess", "d", "p3", "="), {"ntfs", "logical", "primary"}),
+                        (("assess", "d", "p3", "="), {"ntfs", "fat32", "fat16", "logical", "primary"}),
                         (("check", "d", "--unowned", "k"), {"keep"}),
                         (("rewrite", "d", "ta"), {"table="})):
     if offered(*words) != expected:

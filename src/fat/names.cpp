@@ -44,12 +44,26 @@ std::string label_text(const std::array<std::uint8_t, 11>& label, const CodePage
   return to_utf8(page.decode(all.first(trimmed(all))));
 }
 
+namespace {
+
+bool kept_for_others(char16_t c) {
+  constexpr std::u16string_view forbidden = u"\"*/:<>?\\|";
+  return c < 0x20 || forbidden.find(c) != forbidden.npos;
+}
+
+}  // namespace
+
 bool fat_allows(std::u16string_view name) {
   if (name.empty() || name.size() > 255 || name.back() == u'.' || name.back() == u' ') return false;
-  constexpr std::u16string_view forbidden = u"\"*/:<>?\\|";
-  return std::none_of(name.begin(), name.end(), [forbidden](char16_t c) {
-    return c < 0x20 || forbidden.find(c) != forbidden.npos;
-  });
+  return std::none_of(name.begin(), name.end(), kept_for_others);
+}
+
+std::u16string safe_name(std::u16string_view name) {
+  std::u16string out(name);
+  std::replace_if(out.begin(), out.end(), kept_for_others, u'_');
+  for (std::size_t i = out.size(); i > 0 && (out[i - 1] == u'.' || out[i - 1] == u' '); --i)
+    out[i - 1] = u'_';
+  return out.empty() ? u"_" : out;
 }
 
 std::string fat_label(std::u16string_view label, const CodePage& page) {

@@ -24,6 +24,9 @@ namespace nuvrat {
 /// Whether a long name can be this: no character that FAT keeps for other things, no dot or blank
 /// at the end, at most 255 units.
 [[nodiscard]] bool fat_allows(std::u16string_view name);
+/// The name with '_' for each character that FAT keeps for other things, and for dots and blanks at
+/// the end.
+[[nodiscard]] std::u16string safe_name(std::u16string_view name);
 /// The nearest label that FAT can spell: capitals, what the code page has, 11 bytes.
 [[nodiscard]] std::string fat_label(std::u16string_view label, const CodePage& page);
 

@@ -1,11 +1,13 @@
 #include "fat/plan.h"
 
 #include <algorithm>
+#include <set>
 
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
 
+#include "fat/names.h"
 #include "fat/writer_directory.h"
 #include "tree/free_runs.h"
 
@@ -232,15 +234,44 @@ std::uint32_t FatPlan::first_free() const {
   return gaps.empty() ? 0 : static_cast<std::uint32_t>(gaps.front().first);
 }
 
+std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree) {
+  std::map<FileTree::Id, std::u16string> out;
+  for (FileTree::Id folder = 0; folder < tree.size(); ++folder) {
+    if (!tree.is_directory(folder)) continue;
+    // Who can keep a name keeps it; the others choose from what is left.
+    std::set<std::u16string> taken;
+    std::vector<FileTree::Id> others;
+    for (const FileTree::Id id : tree.children(folder)) {
+      if (tree.is_stream(id)) continue;
+      if (!fat_allows(tree.name(id)) || !taken.insert(fold_case(tree.name(id))).second)
+        others.push_back(id);
+    }
+    for (const FileTree::Id id : others) {
+      const std::u16string base = cut(safe_name(tree.name(id)), 245);
+      const std::size_t dot = std::min(base.rfind(u'.'), base.size());
+      std::u16string name = base;
+      for (unsigned n = 2; !taken.insert(fold_case(name)).second; ++n)
+        name = base.substr(0, dot) + u" (" + to_utf16(std::to_string(n)) + u")" + base.substr(dot);
+      out[id] = std::move(name);
+    }
+  }
+  return out;
+}
+
 std::uint64_t root_entries_of(const FileTree& tree, const FatTarget& target) {
   const CodePage page(target.codepage);
   NewDirectory root(page, target.zone);
   if (has_label(target.geometry)) root.add_label(target.geometry.label);
+  const auto renamed = [&target](FileTree::Id id) { return target.names.find(id); };
   for (const FileTree::Id id : tree.children(FileTree::root)) {
-    if (!tree.is_stream(id)) root.keep(tree.name(id), tree.short_name(id));
+    if (!tree.is_stream(id) && renamed(id) == target.names.end())
+      root.keep(tree.name(id), tree.short_name(id));
   }
   for (const FileTree::Id id : tree.children(FileTree::root)) {
-    if (!tree.is_stream(id)) root.add(tree.name(id), {}, tree.is_directory(id), 0);
+    if (tree.is_stream(id)) continue;
+    const auto other = renamed(id);
+    root.add(other == target.names.end() ? tree.name(id) : other->second, {}, tree.is_directory(id),
+             0);
   }
   return root.entries();
 }

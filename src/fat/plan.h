@@ -96,6 +96,10 @@ class FatPlan {
   std::uint64_t used_ = 0;
 };
 
+/// Names for what FAT can't spell, or takes for another name of the folder: safe_name(), and a
+/// number where that is taken.
+[[nodiscard]] std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree);
+
 /// Entries of 32 bytes that the tree's root folder takes, the label's included.
 [[nodiscard]] std::uint64_t root_entries_of(const FileTree& tree, const FatTarget& target);
 

@@ -106,6 +106,7 @@ const std::vector<GoalWord>& goal_words() {
       {"volume", {"ntfs", "fat32", "fat16"}, "the file system of a disk without a table"},
       {"pN.cluster", cluster_sizes, "the size of its clusters, on FAT"},
       {"volume.cluster", cluster_sizes, "the same of a disk without a table"},
+      {"names", {"safe"}, "names that FAT can't spell: others in their place"},
       {"pN.active", {"yes", "no"}, "whether legacy firmware starts from it"},
       {"pN.name", {}, "its name in a GPT"},
       {"pN.type", {"match"}, "the type that goes with its file system"},

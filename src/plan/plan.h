@@ -22,6 +22,7 @@ struct Wishes {
   std::map<unsigned, Role> roles;
   std::map<unsigned, bool> active;
   std::map<unsigned, std::string> names;
+  bool safe_names = false;                  ///< names that FAT can't spell may become others
   std::map<unsigned, VolumeWish> volumes;   ///< 0: the one without a table
   std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
 

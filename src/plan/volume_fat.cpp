@@ -47,7 +47,9 @@ class FatPlanner {
     Look look{device_, work.change};
     add_sleep_obstacle(look.volume->reader(), name_, number_, out_);
     check_files(look.volume->tree());
-    check_names(look.volume->tree());
+    work.rename = wishes_.safe_names;
+    // What a FAT spells already, another one does.
+    if (!work.rename && !is_fat(work.change.from)) check_names(look.volume->tree());
     if (!out_.in_reach()) return;
     const std::unique_ptr<FatPlan> plan = search(look, work);
     if (!plan && is_fat(work.change.from) && by_way_of_ntfs()) return;
@@ -157,7 +159,7 @@ class FatPlanner {
     const auto say = [&](FileTree::Id id, const std::string& what) {
       if (told++ >= most_told) return;
       obstacle("name", fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
-               "Rename it under the system that owns the volume");
+               "Rename it under the system that owns the volume, or pass --rename safe");
     };
     for (FileTree::Id folder = 0; folder < tree.size(); ++folder) {
       if (!tree.is_directory(folder)) continue;
@@ -173,7 +175,7 @@ class FatPlanner {
     }
     if (told > most_told)
       obstacle("name", fmt::format("{}: {} more such names", name_, told - most_told),
-               "Rename them under the system that owns the volume");
+               "Rename them under the system that owns the volume, or pass --rename safe");
   }
 
   // Sizes of clusters, those first that leave most where it is.
@@ -447,6 +449,7 @@ class FatPlanner {
                           "(left-behind): on FAT everyone may",
                           name_));
     }
+    if (work.rename) add_name_consent(s, plan);
     add_label_consent(s, work);
     add_stream_consents(s, tree);
     add_time_consents(s, tree);
@@ -462,6 +465,23 @@ class FatPlanner {
     change.start = s.partition.start;
     change.text = work.label;
     out_.changes.push_back(change);
+  }
+
+  void add_name_consent(const SurveyedPartition& s, const FatPlan& plan) {
+    const auto& names = plan.target().names;
+    if (names.empty()) return;
+    for (const auto& [id, name] : names) {
+      ExpectedChange change;
+      change.kind = ExpectedChange::Kind::renamed;
+      change.start = s.partition.start;
+      change.path = plan.tree().path(id);
+      change.text = to_utf8(name);
+      out_.changes.push_back(change);
+    }
+    const auto& [id, name] = *names.begin();
+    consent("names", fmt::format("{}: {} FAT can't spell, such as '{}', which becomes '{}'", name_,
+                                 plural(names.size(), "name that", "names that"),
+                                 printable(plan.tree().path(id)), printable(to_utf8(name))));
   }
 
   void add_stream_consents(const SurveyedPartition& s, const FileTree& tree) {

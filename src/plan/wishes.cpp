@@ -39,6 +39,9 @@ void wish_kind(VolumeWish& wish, VolumeKind kind, const Goal& goal) {
 }
 
 void require_sense(const Wishes& w, const Layout& layout) {
+  if (w.safe_names && w.volumes.empty())
+    throw Error(ErrorCode::words, "names are made safe when a volume becomes FAT", {},
+                "Say p1=fat32 as well, or leave that goal out");
   const TableKind kind = w.table.value_or(layout.kind);
   const auto wrong = [](const std::string& text, const std::string& remedy) {
     throw Error(ErrorCode::words, text, {}, remedy);
@@ -68,6 +71,10 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
                     "Give one of them");
       }
       out.table = kind;
+      continue;
+    }
+    if (goal.subject == "names") {
+      out.safe_names = true;
       continue;
     }
     if (goal.subject.starts_with("volume")) {

@@ -153,13 +153,14 @@ VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change)
   free_ = reader_->owned().gaps({0, change.place.count});
 }
 
-FatTarget VolumeAsFat::target(const ToFat& step) const {
+FatTarget VolumeAsFat::target(const ToFat& step) {
   FatTarget out;
   out.geometry = step.geometry(window_.sector_size());
   out.codepage = change_.codepage;
   out.zone = options_of(change_).zone;
   out.free = free_;
   out.bad = reader_->bad();
+  if (step.rename) out.names = safe_names(tree());
   return out;
 }
 

@@ -18,7 +18,7 @@ struct ToFat {
   std::uint32_t root_cluster = 0;  ///< FAT32
   std::uint32_t free_after = 0, next_free = 0;
   std::string label;    ///< as FAT spells it
-  bool rename = false;  ///< names that FAT can't spell become others, by safe_name()
+  bool rename = false;  ///< names that FAT can't spell become others: safe_names()
 
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {
@@ -50,7 +50,7 @@ class VolumeAsFat {
   [[nodiscard]] VolumeReader& reader() { return *reader_; }
   [[nodiscard]] const FileTree& tree() { return reader_->tree(); }
   [[nodiscard]] const SectorSet& free() const { return free_; }
-  [[nodiscard]] FatTarget target(const ToFat& step) const;
+  [[nodiscard]] FatTarget target(const ToFat& step);
   /// Throws as FatPlan does.
   [[nodiscard]] FatPlan plan(const ToFat& step) { return {tree(), target(step)}; }
 

@@ -17,16 +17,20 @@ _nuvrat() {
     subject=${COMP_WORDS[at]}
     case "$subject" in
       table) COMPREPLY=($(compgen -W "gpt mbr" -- "$current")) ;;
-      volume) COMPREPLY=($(compgen -W "ntfs" -- "$current")) ;;
+      volume) COMPREPLY=($(compgen -W "ntfs fat32 fat16" -- "$current")) ;;
+      names) COMPREPLY=($(compgen -W "safe" -- "$current")) ;;
+      volume.cluster | p*.cluster)
+        COMPREPLY=($(compgen -W "512 1KiB 2KiB 4KiB 8KiB 16KiB 32KiB 64KiB" -- "$current")) ;;
       p*.active) COMPREPLY=($(compgen -W "yes no" -- "$current")) ;;
       p*.type) COMPREPLY=($(compgen -W "match" -- "$current")) ;;
       p*.name) ;;
-      p*) COMPREPLY=($(compgen -W "ntfs logical primary" -- "$current")) ;;
+      p*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 logical primary" -- "$current")) ;;
     esac
     return
   fi
   case "$previous" in
     --sector-size) COMPREPLY=($(compgen -W "512 4096" -- "$current")); return ;;
+    --rename) COMPREPLY=($(compgen -W "safe" -- "$current")); return ;;
     --undo) COMPREPLY=($(compgen -W "full live" -- "$current")); return ;;
     --unowned) COMPREPLY=($(compgen -W "free keep" -- "$current")); return ;;
     --format) COMPREPLY=($(compgen -W "nuvrat sha256sum" -- "$current")); return ;;
@@ -38,8 +42,8 @@ _nuvrat() {
     survey) options=$reading ;;
     check) options="$reading $job --repair --unowned" ;;
     manifest) options="$reading --output --format --events --overwrite" ;;
-    assess) options="$reading --seed" ;;
-    rewrite) options="$reading $job --seed" ;;
+    assess) options="$reading --rename --seed" ;;
+    rewrite) options="$reading $job --rename --seed" ;;
     verify) options="$reading --against --events --overwrite" ;;
     resume) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --sector-size --help" ;;
     revert) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --discard-later-changes --help" ;;
@@ -49,7 +53,7 @@ _nuvrat() {
     COMPREPLY=($(compgen -W "$options" -- "$current"))
   elif [ "$COMP_CWORD" -gt 2 ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
     compopt -o nospace
-    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type=" -- "$current"))
+    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= names=" -- "$current"))
   else
     compopt -o default
   fi

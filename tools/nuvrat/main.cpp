@@ -70,6 +70,13 @@ void add_seed(CLI::App& verb, cli::Options& options) {
       ->type_name("NUMBER");
 }
 
+void add_rename(CLI::App& verb, cli::Options& options) {
+  verb.add_option("--rename", options.rename,
+                  "safe: names that FAT can't spell become others (short for names=safe)")
+      ->check(CLI::IsMember({"safe"}))
+      ->type_name("RULE");
+}
+
 void add_fault(CLI::App& verb, cli::Options& options) {
   verb.add_option("--fault", options.fault,
                   "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3")
@@ -124,8 +131,13 @@ std::string goal_help() {
   for (const nuvrat::GoalWord& word : nuvrat::goal_words()) {
     std::string states;
     for (const std::string& state : word.states) states += (states.empty() ? "" : "|") + state;
-    out += fmt::format("\n  {:<28} {}", word.subject + "=" + (states.empty() ? "TEXT" : states),
-                       word.meaning);
+    const std::string goal = word.subject + "=" + (states.empty() ? "TEXT" : states);
+    constexpr std::size_t column = 28;
+    // What is longer has its meaning on a line of its own.
+    out += fmt::format("\n  {:<{}} {}", goal, column,
+                       goal.size() <= column
+                           ? word.meaning
+                           : fmt::format(" \n{:{}}{}", "", column + 3, word.meaning));
   }
   return out;
 }
@@ -171,6 +183,7 @@ int run(int argc, char** argv) {
       ->type_name(" ");
   assess->footer(goal_help());
   add_seed(*assess, options);
+  add_rename(*assess, options);
   auto* rewrite = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
   rewrite->add_option("GOAL", options.words, "The state wanted, such as table=gpt")
       ->required()
@@ -178,6 +191,7 @@ int run(int argc, char** argv) {
   add_job_options(*rewrite, options);
   rewrite->footer(goal_help());
   add_seed(*rewrite, options);
+  add_rename(*rewrite, options);
   auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
   verify->add_option("--against", options.against, "The manifest")->required()->type_name("FILE");
   add_events(*verify, options);

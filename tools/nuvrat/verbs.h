@@ -24,6 +24,7 @@ struct Options {
   unsigned physical_sector_size = 0;
   std::string timezone;
   unsigned codepage = 437;
+  std::string rename;
   std::optional<std::uint64_t> seed;
   std::string output;
   std::string format = "nuvrat";
