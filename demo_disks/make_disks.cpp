@@ -30,6 +30,8 @@ int main(int argc, char** argv) {
          [](nuvrat::Device& device) { orrelune::make_stick(device); });
     make("worn.img", orrelune::stick_sectors(sector_size),
          [](nuvrat::Device& device) { orrelune::make_worn_stick(device); });
+    make("instrument.img", orrelune::instrument_sectors(sector_size),
+         [](nuvrat::Device& device) { orrelune::make_instrument_disk(device); });
   } catch (const std::exception& e) {
     std::cerr << e.what() << '\n';
     return 1;

@@ -335,4 +335,53 @@ void make_logger_disk(Device& device, std::uint64_t seed) {
   }
 }
 
+std::uint64_t instrument_sectors(std::uint32_t sector_size) {
+  return (std::uint64_t{2} << 30) / sector_size;
+}
+
+void play(Device& device, const std::string& goal, std::uint64_t seed) {
+  Random random(seed);
+  ReadOptions options;
+  QuietProgress quiet;
+  for (const Step& step : assess(device, {parse_goal(goal)}, options, random).steps) {
+    Overlay overlay(device);
+    const auto rehearsed = make_rewrite(step, overlay);
+    const Inspection inspection = Engine::inspect(*rehearsed, overlay, owned_for(step));
+    const auto rewrite = make_rewrite(step, device);
+    Engine(device, quiet).run(*rewrite, inspection);
+  }
+}
+
+void make_instrument_disk(Device& device, std::uint64_t seed) {
+  const std::uint64_t mebi = (1u << 20) / device.sector_size();
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.sector_size = device.sector_size();
+  layout.disk_sectors = device.sectors();
+  layout.disk_signature = 0x0DD51E70;
+  Partition p;
+  p.number = 1;
+  p.start = mebi;
+  p.sectors = device.sectors() - 2 * mebi;
+  p.type = std::uint8_t{0x0C};
+  layout.partitions.push_back(p);
+  write_new_table(device, layout);
+  WritableWindow window(device, p.range());
+  FatFormat format;
+  format.cluster_sectors = 16384 / device.sector_size();
+  format.label = "GAUGE 3";
+  format.serial = 0x06A63E03;
+  format.hidden_sectors = p.start;
+  format.reserved_sectors = 42;
+  FatWriter writer(window, format);
+  Random random(seed);
+  Bytes sound(40u << 20);
+  random.fill(sound);
+  writer.add_directory("SOUNDS");
+  writer.add_file("SOUNDS/harbour, one night.raw", sound);
+  fill_volume(writer, random, 120);
+  writer.finish();
+  play(device, "p1=ntfs", seed);
+}
+
 }  // namespace orrelune

@@ -31,6 +31,15 @@ void make_stick(nuvrat::Device& device, std::uint64_t seed = 3);
 /// it says, and two chains belong to nobody.
 void make_worn_stick(nuvrat::Device& device, std::uint64_t seed = 4);
 
+/// Sectors of the instrument disk: 2 GiB.
+[[nodiscard]] std::uint64_t instrument_sectors(std::uint32_t sector_size);
+
+/// The disk of an instrument: an MBR with one NTFS volume, full at its front.
+void make_instrument_disk(nuvrat::Device& device, std::uint64_t seed = 5);
+
+/// Does what a planned job would, without its case: for disks in the making.
+void play(nuvrat::Device& device, const std::string& goal, std::uint64_t seed);
+
 /// Fills a volume with the station's files: readings, notes, sounds, drawings, names in several
 /// scripts, empty and fragmented files, deep folders. `files` is how many readings to make.
 void fill_volume(nuvrat::FatWriter& writer, nuvrat::Random& random, unsigned files);

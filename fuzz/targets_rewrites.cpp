@@ -13,9 +13,10 @@ namespace {
 // and the way back leads to the very disk.
 void rewrites(ByteView input) {
   static const std::unique_ptr<MemoryDevice> good[] = {
-      mbr_disk(), gpt_disk(), fat_volume(VolumeKind::fat16), fat_volume(VolumeKind::fat32)};
+      mbr_disk(), gpt_disk(), fat_volume(VolumeKind::fat16), fat_volume(VolumeKind::fat32),
+      ntfs_volume()};
   if (input.size() < 2) return;
-  const MemoryDevice& base = *good[input[0] % 4];
+  const MemoryDevice& base = *good[input[0] % 5];
   const auto disk = base.clone();
   damage(*disk, structures_of(base), input.subspan(2));
   read_everything(*disk);
@@ -40,9 +41,12 @@ void rewrites(ByteView input) {
     if (!work->same_as(*disk)) broken(plan.steps[0].name() + " or its revert changed the disk");
   };
   expect_answer([&] {
-    static const char* const goals[] = {"table=gpt",  "table=mbr",  "p1=ntfs",       "volume=ntfs",
-                                        "p1=logical", "p2=logical", "p1.active=yes", "p2.name=x"};
-    attempt(assess(*disk, {parse_goal(goals[input[1] % 8])}, utc(), random));
+    static const char* const goals[] = {"table=gpt",           "table=mbr",  "p1=ntfs",
+                                        "volume=ntfs",         "p1=logical", "p2=logical",
+                                        "p1.active=yes",       "p2.name=x",  "volume=fat32",
+                                        "volume=fat16",        "p1=fat16",   "volume.cluster=1KiB",
+                                        "volume.cluster=4KiB", "p2=fat32"};
+    attempt(assess(*disk, {parse_goal(goals[input[1] % 14])}, utc(), random));
   });
   expect_answer(
       [&] { attempt(assess_repair(*disk, utc(), static_cast<Unowned>(input[1] / 64 % 3))); });
@@ -55,6 +59,11 @@ std::vector<Bytes> rewrites_seeds() {
           {3, 67, 2, 0, 4, 0, 99},
           {0, 5, 5, 0, 2, 0, 1},
           {2, 128, 1, 0, 12, 0, 15},
+          {4, 8, 1, 0, 12, 0, 15},
+          {4, 9, 3, 0, 40, 1, 8},
+          {3, 9},
+          {2, 11},
+          {4, 9},
           {1, 7},
           {0, 2},
           {0, 6, 9, 0, 1, 0, 3}};

@@ -175,15 +175,7 @@ void make_ntfs(Device& device, bool small) {
   orrelune::fill_volume(writer, random, 6);
   writer.add_file("front.bin", volumes::noise(small ? 900000 : 3000, 4));
   writer.finish();
-  const auto overlay_free = assess(device, {parse_goal("volume=ntfs")}, {}, random);
-  for (const Step& step : overlay_free.steps) {
-    const auto rewrite = make_rewrite(step, device);
-    QuietProgress quiet;
-    Overlay overlay(device);
-    const Inspection inspection =
-        Engine::inspect(*make_rewrite(step, overlay), overlay, owned_for(step));
-    Engine(device, quiet).run(*rewrite, inspection);
-  }
+  orrelune::play(device, "volume=ntfs", 8);
 }
 
 void make_ntfs_small(Device& device) {

@@ -112,7 +112,7 @@ std::uint64_t keep_left_behind(const Device& device, const Assessment& assessmen
     const auto reader = open_volume(window, options);
     // A volume that is NTFS only on the way has nothing that FAT can't hold.
     if (reader == nullptr || reader->info().kind != VolumeKind::ntfs) continue;
-    progress.stage("keeping what FAT can't hold", 0);
+    progress.stage("keeping", 0);
     if (!keeper) {
       const auto path = folder.file("left-behind");
       std::filesystem::create_directory(path);

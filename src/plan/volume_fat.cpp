@@ -412,11 +412,15 @@ class FatPlanner {
   void fill_numbers(const FatPlan& plan, VolumeChange& change) const {
     const FatGeometry& g = plan.geometry();
     change.cluster_bytes = g.cluster_bytes();
-    change.needed_clusters = plan.needed_clusters();
-    change.free_clusters = plan.free_clusters();
+    const std::uint64_t fats = g.data_start() - g.reserved_sectors;
+    change.needed_clusters =
+        plan.needed_clusters() + div_up<std::uint64_t>(fats, g.cluster_sectors);
+    change.free_clusters = plan.free_clusters() + div_up<std::uint64_t>(fats, g.cluster_sectors);
     change.moved_clusters = plan.copied_clusters();
-    change.writes =
-        plan.needed_clusters() * g.cluster_sectors + g.data_start() - g.reserved_sectors + 18;
+    if (way_)
+      change.moved_clusters +=
+          way_->change.moved_clusters * way_->change.cluster_bytes / g.cluster_bytes();
+    change.writes = plan.needed_clusters() * g.cluster_sectors + fats + 18;
   }
 
   void add_consents(const SurveyedPartition& s, const FatPlan& plan, const ToFat& work) {
@@ -430,7 +434,7 @@ class FatPlanner {
                         name_, title_of(g.kind), format_count(g.clusters),
                         format_bytes(g.cluster_bytes()), g.fat_sectors, g.reserved_sectors,
                         g.data_start(),
-                        copied == 0 ? std::string("every file stays where it is")
+                        copied == 0 ? std::string(way_ ? "nothing more moves" : "every file stays where it is")
                                     : fmt::format("{} of files can't stay where {}: {} copied",
                                                   plural(copied, "cluster", "clusters"),
                                                   copied == 1 ? "it is" : "they are",

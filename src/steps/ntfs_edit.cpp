@@ -12,7 +12,7 @@ namespace {
 class Shadowed final : public Rewrite {
  public:
   Shadowed(const Step& step, const NtfsMakeWay& work, const Device& device)
-      : step_(step), work_(work), device_(device), window_(device, work.change.place) {}
+      : step_(step), work_(work), window_(device, work.change.place) {}
 
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
@@ -60,7 +60,6 @@ class Shadowed final : public Rewrite {
 
   Step step_;  // owns the work
   const NtfsMakeWay& work_;
-  const Device& device_;
   Window window_;
 };
 

@@ -25,7 +25,7 @@ struct NtfsMakeWay {
   }
   [[nodiscard]] const VolumeChange* volume() const { return &change; }
   [[nodiscard]] std::string name() const;
-  [[nodiscard]] std::string touches() const { return "free sectors; the boot sector and its copy"; }
+  [[nodiscard]] std::string touches() const { return "NTFS boot sectors"; }
   [[nodiscard]] std::unique_ptr<Rewrite> make(const Step& step, const Device& device) const;
 
   /// The edit of the volume on this device (a window onto the partition), laid out; or why not.
