@@ -316,3 +316,58 @@ TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written
     CHECK(code_in(assessed_fat(*at.disk, {"volume=fat32"}), "file-size"));
   }
 }
+
+TEST_CASE("to FAT: just below and above 65,525 clusters, bad ones, and 2 TiB less a sector") {
+  SUBCASE("the limit between the kinds") {
+    int fat16 = 0, fat32 = 0;
+    for (std::uint64_t sectors = 65700; sectors < 67400; sectors += 150) {
+      CAPTURE(sectors);
+      const auto device = support::disk(sectors);
+      FatFormat format;
+      format.kind = VolumeKind::fat16;
+      format.cluster_sectors = 2;
+      volumes::align_data(format, sectors, 512, true);
+      FatWriter writer(*device, format);
+      Random random(sectors);
+      orrelune::fill_volume(writer, random, 8);
+      writer.mark_bad(20000, 5);
+      writer.finish();
+      const std::string seal = seal_of(*device);
+      REQUIRE(into(*device, {"volume=ntfs"}).in_reach());
+      const SectorSet bad = open_volume(*device, utc())->bad();
+      CHECK_FALSE(bad.empty());
+      const auto other = device->clone();
+      const Assessment small = into(*device, {"volume=fat16", "volume.cluster=512"});
+      const Assessment large = into(*other, {"volume=fat32", "volume.cluster=512"});
+      for (const auto& [a, disk] : {std::pair{&small, device.get()}, {&large, other.get()}}) {
+        if (!a->in_reach()) continue;
+        CHECK(seal_of(*disk) == seal);
+        CHECK(open_volume(*disk, utc())->bad().contains(bad.ranges()[0]));
+      }
+      fat16 += small.in_reach() ? 1 : 0;
+      fat32 += large.in_reach() ? 1 : 0;
+      CHECK((small.in_reach() || large.in_reach()));
+    }
+    MESSAGE(fat16 << " as FAT16, " << fat32 << " as FAT32");
+    CHECK(fat16 > 2);
+    CHECK(fat32 > 2);
+  }
+  SUBCASE("2 TiB less a sector") {
+    const auto device = support::disk(0xFFFFFFFF);
+    FatFormat format;
+    format.cluster_sectors = 128;
+    volumes::align_data(format, device->sectors(), 512, true);
+    FatWriter writer(*device, format);
+    FatFileInfo last;
+    last.placement = Placement::at_end;
+    writer.add_file("last.bin", noise(300000, 5), last);
+    writer.add_file("first.bin", noise(300000, 6));
+    writer.finish();
+    const std::string seal = seal_of(*device);
+    REQUIRE(into(*device, {"volume=ntfs"}).in_reach());
+    const Assessment a = into(*device, {"volume=fat32"});
+    for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+    REQUIRE(a.in_reach());
+    CHECK(seal_of(*device) == seal);
+  }
+}
