@@ -4,6 +4,7 @@
 
 #include "fuzz.h"
 #include "ntfs/boot.h"
+#include "ntfs/edit.h"
 #include "ntfs/fixup.h"
 #include "ntfs/lznt1.h"
 #include "ntfs/runs.h"
@@ -220,6 +221,49 @@ std::vector<Bytes> ntfs_index_seeds() {
   return {{0, 0x48, 0, 9}, {1, 0x4C, 0, 1, 2, 0x50, 0, 200}, {2, 0x18, 0, 0, 2, 0x10, 0, 8}};
 }
 
+// First four bytes: clusters to be made free; then damage as in ntfs_damage. Where the volume was
+// sound before the edit it is so after it, and nothing that was in use was written.
+void ntfs_edit(ByteView input) {
+  static const std::vector<std::uint64_t> sectors = structures_of(good_ntfs());
+  if (input.size() < 4) return;
+  const auto disk = good_ntfs().clone();
+  damage(*disk, sectors, input.subspan(4));
+  const auto clean = [](const Device& device) {
+    const Findings findings = check_volume(device, utc());
+    return std::all_of(findings.begin(), findings.end(),
+                       [](const Finding& f) { return f.severity == Severity::note; });
+  };
+  expect_answer([&] {
+    NtfsEdit edit(*disk);
+    const std::uint64_t clusters = edit.geometry().clusters();
+    const std::uint64_t first = number(input, 0, 2) % clusters;
+    edit.vacate({first, 1 + number(input, 2, 2) % (clusters - first)});
+    const bool sound = clean(*disk);
+    if (edit.lay_out()) return;
+    const SectorSet owned = open_volume(*disk, utc())->owned();
+    const auto after = disk->clone();
+    edit.write({[&](std::uint64_t sector, ByteView data) {
+                  const std::uint64_t count = data.size() / disk->sector_size();
+                  if (sound && owned.first_overlap({sector, count}))
+                    broken("an edit writes over what is in use");
+                  after->write(sector, data);
+                },
+                [](std::string_view) {}});
+    Bytes boot = after->read(0);
+    for (unsigned i = 0; i < 8; ++i) {
+      boot[0x30 + i] = static_cast<std::uint8_t>(edit.mft_lcn() >> 8 * i);
+      boot[0x38 + i] = static_cast<std::uint8_t>(edit.mirror_lcn() >> 8 * i);
+    }
+    after->write(0, boot);
+    after->write(after->sectors() - 1, boot);
+    if (sound && !clean(*after)) broken("an edit leaves a volume with broken rules");
+  });
+}
+
+std::vector<Bytes> ntfs_edit_seeds() {
+  return {{16, 0, 200, 0}, {0, 1, 0, 4}, {20, 3, 1, 1, 1, 0, 20, 0, 3}};
+}
+
 // The bytes are what $SDS holds; every second input has them in both copies.
 void ntfs_security(ByteView input) {
   static const std::uint64_t stream = [] {
@@ -256,6 +300,7 @@ std::vector<Target> ntfs_targets() {
           {"ntfs_record", ntfs_record, ntfs_record_seeds},
           {"ntfs_list", ntfs_list, ntfs_list_seeds},
           {"ntfs_index", ntfs_index, ntfs_index_seeds},
+          {"ntfs_edit", ntfs_edit, ntfs_edit_seeds},
           {"ntfs_security", ntfs_security, ntfs_security_seeds},
           {"ntfs_damage", ntfs_damage, damage_seeds},
           {"runs", runs, runs_seeds},

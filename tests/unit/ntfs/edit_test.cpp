@@ -218,6 +218,51 @@ TEST_CASE("edit: a file that goes into pieces gets an attribute list") {
   CHECK(tries.done > 8);
 }
 
+namespace {
+
+// What is free lies in holes of one record, so that $MFT does as well.
+void make_record_holes(Device& device) {
+  FatFormat format;
+  format.kind = VolumeKind::fat16;
+  format.cluster_sectors = 2;
+  volumes::align_data(format, device.sectors(), 512, true);
+  FatWriter writer(device, format);
+  writer.add_directory("TIDES");
+  writer.add_file("TIDES/ROOM", volumes::noise(2650 * 1024, 1));
+  writer.add_directory("D");
+  for (int i = 0; i < 1500; ++i) writer.add_file(fmt::format("D/R{}", i), volumes::noise(900, 3));
+  FatFileInfo scattered;
+  scattered.placement = Placement::scattered;
+  writer.add_file("SPREAD", volumes::noise(std::size_t{writer.free_clusters() / 2 - 20} * 1024, 4),
+                  scattered);
+  writer.finish();
+  volumes::delete_files(device, [](std::size_t i) { return i == 0; });
+}
+
+std::size_t pieces_of_mft(const Device& disk) {
+  const auto all = NtfsVolume(disk).attributes(0);
+  return find_attribute(all, at_data)->runs.size();
+}
+
+}  // namespace
+
+TEST_CASE("edit: $MFT in more than a thousand pieces") {
+  const auto disk = as_ntfs({"record holes", 40000, 512, make_record_holes});
+  REQUIRE(disk != nullptr);
+  MESSAGE("$MFT in " << pieces_of_mft(*disk) << " pieces");
+  CHECK(pieces_of_mft(*disk) > 1000);
+  Tries tries;
+  Random random(3);
+  const auto all = NtfsVolume(*disk).attributes(0);
+  const Runs& mft = find_attribute(all, at_data)->runs;
+  for (const std::size_t piece : {std::size_t{1}, mft.size() / 2, mft.size() - 1})
+    (void)try_edit(*disk, {mft[piece].lcn, 2}, tries);
+  for (int i = 0; i < 6; ++i)
+    (void)try_edit(*disk, {16 + random.below(39000), 1 + random.below(60)}, tries);
+  MESSAGE(tries.done << " edits, " << tries.refused << " refused");
+  CHECK(tries.done > 5);
+}
+
 TEST_CASE("edit: volumes of short holes") {
   Random random(11);
   Tries tries;
