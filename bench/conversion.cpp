@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "measure.h"
+#include "ntfs/edit.h"
 
 using namespace nuvrat;
 
@@ -130,6 +131,66 @@ void whole_job(const std::filesystem::path& folder, Figures& out) {
   out["expected"] = a.expected_seconds;
 }
 
+// One sweep over as many bytes, read and written.
+double plain_sweep(const std::filesystem::path& folder, const Device& from, std::uint64_t read,
+                   std::uint64_t written) {
+  const auto scratch = folder / "scratch";
+  create_image(scratch, written / 512 + 4096, 512, true);
+  const auto to = open_device(scratch, {true, 512});
+  return seconds([&] {
+    Bytes piece(1u << 20);
+    for (std::uint64_t at = 0; at < read / 512 && at + 2048 <= from.sectors(); at += 2048)
+      from.read(at, piece);
+    for (std::uint64_t at = 0; at < written / 512; at += 2048) to->write(at, piece);
+    to->flush();
+  });
+}
+
+// On a copy, since the way back comes next: NTFS to FAT32, and a shadow edit of its own.
+void to_fat(const std::filesystem::path& folder, Figures& out) {
+  shell(fmt::format("cp --sparse=always {0}/volume.img {0}/ntfs.img", folder.string()));
+  const auto device = open_device(folder / "ntfs.img", {true, 512});
+  {
+    NtfsEdit edit(*device);
+    const std::uint64_t clusters = edit.geometry().clusters();
+    edit.vacate({clusters / 50, clusters / 50});
+    const double planned = seconds([&] {
+      if (edit.lay_out()) throw Error(ErrorCode::refused, "no room for the edit");
+    });
+    Meter meter(*device);
+    out["edit"] = planned + seconds([&] {
+                    edit.write({[&](std::uint64_t at, ByteView data) { meter.write(at, data); },
+                                [](std::string_view) {}});
+                    meter.flush();
+                  });
+    const std::uint64_t cluster = edit.geometry().cluster_bytes();
+    out["edit_written"] = static_cast<double>(meter.bytes_written);
+    out["edit_moved"] = static_cast<double>(edit.moved_clusters() * cluster);
+  }
+  Random random(1);
+  const Assessment a = assess(*device, {parse_goal("volume=fat32")}, options, random);
+  if (!a.in_reach()) throw Error(ErrorCode::refused, a.obstacles[0].text);
+  Meter meter(*device);
+  device->forget({0, device->sectors()});
+  out["to_fat"] = seconds([&] {
+    for (const Step& step : a.steps) {
+      const auto rewrite = make_rewrite(step, meter);
+      Straight sink(meter);
+      rewrite->prepare(sink);
+      meter.flush();
+      const SectorWrite change = rewrite->switch_sector();
+      meter.write(change.lba, change.data);
+      rewrite->settle(sink);
+      meter.flush();
+    }
+  });
+  const VolumeChange& change = *a.steps.back().volume();
+  out["to_fat_moved"] = static_cast<double>(change.moved_clusters * change.cluster_bytes);
+  out["to_fat_written"] = static_cast<double>(meter.bytes_written);
+  device->forget({0, device->sectors()});
+  out["to_fat_plain"] = plain_sweep(folder, *device, meter.bytes_read, meter.bytes_written);
+}
+
 void after_it(const std::filesystem::path& folder, Figures& out) {
   const auto device = open_device(folder / "volume.img", {true, 512});
   Meter meter(*device);
@@ -152,12 +213,18 @@ Figures measure(const std::filesystem::path& folder, std::uint64_t files) {
   add("manifest and check", [&](Figures& out) { read_fat(folder, out); });
   all.erase("peak_bytes");
   add("the whole job", [&](Figures& out) { whole_job(folder, out); });
+  all["job_peak"] = all["peak_bytes"];
+  all.erase("peak_bytes");
+  add("NTFS to FAT32, on a copy", [&](Figures& out) { to_fat(folder, out); });
+  all["to_fat_peak"] = all["peak_bytes"];
+  all["peak_bytes"] = all["job_peak"];
   add("check and the way back", [&](Figures& out) { after_it(folder, out); });
   all["copy"] = seconds([&] {
     shell(fmt::format("cp -r {0}/plain {0}/off && sync && cp -r {0}/off {0}/back && sync",
                       folder.string()));
   });
-  for (const char* name : {"volume.img", "plain", "off", "back", "case", "scratch", "sums"})
+  for (const char* name :
+       {"volume.img", "ntfs.img", "plain", "off", "back", "case", "scratch", "sums"})
     std::filesystem::remove_all(folder / name);
   all["files"] = static_cast<double>(files);
   return all;
@@ -195,6 +262,16 @@ void conversions(const std::filesystem::path& folder, const std::vector<std::uin
   ratio("  bytes written a file", "", "written", "files");
   ratio("  bytes written against the new structures", "", "written", "least_written");
   ratio("  copying the files off and back against it", ">= 20", "copy", "convert");
+  line("NTFS to FAT32: seconds", "",
+       [](Figures& f) { return fmt::format("{:.2f} s", f["to_fat"]); });
+  ratio("  against one plain read and write of as many bytes", "<= 2", "to_fat", "to_fat_plain");
+  ratio("  microseconds a file", "", "to_fat", "files", 1e6);
+  ratio("  bytes written a file", "", "to_fat_written", "files");
+  ratio("  share of moved contents", "", "to_fat_moved", "to_fat_written");
+  ratio("  bytes of peak memory a file, planning included", "", "to_fat_peak", "files");
+  line("a fiftieth of NTFS made free by shadows: seconds", "",
+       [](Figures& f) { return fmt::format("{:.2f} s", f["edit"]); });
+  ratio("  bytes written against contents moved", "", "edit_written", "edit_moved");
   line("the whole job, every file hashed twice: seconds", "",
        [](Figures& f) { return fmt::format("{:.1f} s", f["job"]); });
   line("  expected", "", [](Figures& f) { return fmt::format("{:.1f} s", f["expected"]); });
