@@ -29,9 +29,9 @@ struct VolumeChange {
   unsigned codepage = 437;  ///< of FAT's short names
   VolumeKind from = VolumeKind::unknown;
   VolumeKind to = VolumeKind::unknown;
-  bool anew = false;                ///< its structures are all made; otherwise it is changed in place
-  unsigned number = 0;                  ///< the partition's, before everything; 0: without a table
-  std::uint64_t cluster_bytes = 0;      ///< of the new volume, as the next ones
+  bool anew = false;    ///< its structures are all made; otherwise it is changed in place
+  unsigned number = 0;  ///< the partition's, before everything; 0: without a table
+  std::uint64_t cluster_bytes = 0;  ///< of the new volume, as the next ones
   std::uint64_t needed_clusters = 0, free_clusters = 0, moved_clusters = 0;
   std::uint64_t log_bytes = 0;
   std::uint64_t writes = 0;  ///< sectors that it will write, and nothing twice

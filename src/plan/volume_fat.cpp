@@ -428,17 +428,18 @@ class FatPlanner {
     const FileTree& tree = plan.tree();
     const bool from_ntfs = work.change.from == VolumeKind::ntfs;
     const std::uint64_t copied = plan.copied_clusters();
-    consent("geometry",
-            fmt::format("{} becomes {} with {} clusters of {}: FATs of {} sectors from sector {}, "
-                        "data from sector {}; {}",
-                        name_, title_of(g.kind), format_count(g.clusters),
-                        format_bytes(g.cluster_bytes()), g.fat_sectors, g.reserved_sectors,
-                        g.data_start(),
-                        copied == 0 ? std::string(way_ ? "nothing more moves" : "every file stays where it is")
-                                    : fmt::format("{} of files can't stay where {}: {} copied",
-                                                  plural(copied, "cluster", "clusters"),
-                                                  copied == 1 ? "it is" : "they are",
-                                                  copied == 1 ? "it is" : "they are")));
+    consent(
+        "geometry",
+        fmt::format(
+            "{} becomes {} with {} clusters of {}: FATs of {} sectors from sector {}, "
+            "data from sector {}; {}",
+            name_, title_of(g.kind), format_count(g.clusters), format_bytes(g.cluster_bytes()),
+            g.fat_sectors, g.reserved_sectors, g.data_start(),
+            copied == 0 ? std::string(way_ ? "nothing more moves" : "every file stays where it is")
+                        : fmt::format("{} of files can't stay where {}: {} copied",
+                                      plural(copied, "cluster", "clusters"),
+                                      copied == 1 ? "it is" : "they are",
+                                      copied == 1 ? "it is" : "they are")));
     if (s.partition.active)
       consent("boot-code",
               fmt::format("{} is active: the loader in its boot sector is not carried over, and "
