@@ -44,6 +44,7 @@ struct CaseRecord {
   std::optional<Comparison> comparison;  ///< made anew from the two
   std::vector<WrittenRange> written;     ///< every range that was or may have been written
   std::uint64_t journal_bytes = 0;       ///< of the way back
+  std::uint64_t left_behind = 0;         ///< what the new format can't hold, kept in the case
   std::string tag_after;                 ///< empty unless finished
   Findings findings_after;               ///< notes left out
   [[nodiscard]] bool finished() const {

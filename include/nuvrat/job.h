@@ -31,9 +31,10 @@ struct JobResult {
   std::string tag_after;
   std::uint64_t files = 0;
   std::uint64_t bytes = 0;
-  std::uint64_t ranges = 0;      ///< partitions that were recorded by the hash of their range
-  std::uint64_t unreadable = 0;  ///< files that were unreadable in part, before and after
-  std::uint64_t left_out = 0;    ///< places that could not be read, before and after
+  std::uint64_t ranges = 0;       ///< partitions that were recorded by the hash of their range
+  std::uint64_t unreadable = 0;   ///< files that were unreadable in part, before and after
+  std::uint64_t left_out = 0;     ///< places that could not be read, before and after
+  std::uint64_t left_behind = 0;  ///< what the new format can't hold: things kept in the case
   Comparison comparison;
   std::vector<WrittenRange> written;  ///< every range written, in order, all steps
   Findings findings_after;

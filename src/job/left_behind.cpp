@@ -1,5 +1,6 @@
 #include "job/left_behind.h"
 
+#include <fstream>
 #include <map>
 
 #include <fmt/format.h>
@@ -123,6 +124,13 @@ std::uint64_t keep_left_behind(const Device& device, const Assessment& assessmen
     keeper->volume(*reader, change->number);
   }
   return keeper ? keeper->finish() : 0;
+}
+
+std::uint64_t count_left_behind(const std::filesystem::path& folder) {
+  std::ifstream list(folder / "left-behind" / "list.jsonl");
+  std::uint64_t lines = 0;
+  for (std::string line; std::getline(list, line);) ++lines;
+  return lines == 0 ? 0 : lines - 1;  // the first one names the form
 }
 
 }  // namespace nuvrat

@@ -10,4 +10,7 @@ namespace nuvrat {
 std::uint64_t keep_left_behind(const Device& device, const Assessment& assessment,
                                const ReadOptions& options, const Case& folder, Progress& progress);
 
+/// How many things a case keeps there.
+[[nodiscard]] std::uint64_t count_left_behind(const std::filesystem::path& folder);
+
 }  // namespace nuvrat

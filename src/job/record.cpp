@@ -109,6 +109,7 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
     out.comparison = compare_expected(expected, *out.after, a.changes);
   }
   read_result(path / "result.json", out);
+  out.left_behind = count_left_behind(path);
   const bool sound = out.comparison && out.comparison->equal() && !has_errors(out.findings_after);
   if (!sound) out.outcome = Outcome::differs;
   return out;

@@ -8,6 +8,7 @@
 #include <nuvrat/error.h>
 
 #include "base/memory.h"
+#include "job/left_behind.h"
 
 namespace nuvrat {
 namespace {
@@ -228,6 +229,7 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
   result.ranges = after.ranges.size();
   result.unreadable = after.unreadable_files();
   result.left_out = after.left_out();
+  result.left_behind = count_left_behind(folder.file(""));
   folder.put("result.json", result_text(result));
   folder.log("compared", fmt::format("{} differences, seal {}", result.comparison.count,
                                      result.comparison.seal_after));

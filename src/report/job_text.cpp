@@ -31,7 +31,10 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
               !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
               : !r.sound()          ? "the check found errors"
                                     : "nothing was lost",
-              all_read || !r.sound() ? "" : " of what could be read", style);
+              !r.sound() ? ""
+                         : std::string(all_read ? "" : " of what could be read") +
+                               (r.left_behind == 0 ? "" : " but what FAT can't hold"),
+              style);
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
   out += fmt::format("\n  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
@@ -52,9 +55,18 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
     out += fmt::format("  missing  {} not to be read, as before, and not compared\n",
                        plural(r.left_out, "place", "places"));
   }
-  for (const Difference& d : r.comparison.planned)
-    out += wrap(fmt::format("planned  {}/{}: {}", part_name(d.number), printable(d.path), d.text),
+  if (r.left_behind > 0)
+    out += fmt::format("  kept     {} that FAT can't hold, in the case: left-behind\n",
+                       plural(r.left_behind, "thing", "things"));
+  constexpr std::size_t most_planned = 12;
+  const auto& planned = r.comparison.planned;
+  for (std::size_t i = 0; i < std::min(most_planned, planned.size()); ++i)
+    out += wrap(fmt::format("planned  {}/{}: {}", part_name(planned[i].number),
+                            printable(planned[i].path), planned[i].text),
                 style, "  ", "           ");
+  if (r.comparison.planned_count > most_planned)
+    out += fmt::format("           and {} more, listed in the case\n",
+                       format_count(r.comparison.planned_count - most_planned));
   if (!r.from_medium)
     out += wrap(
         "note     this system can't read past its memory here: what was read back may have "

@@ -37,6 +37,15 @@ std::string files_words(const CaseRecord& r) {
   return out;
 }
 
+std::string left_behind_words(const CaseRecord& r) {
+  if (r.left_behind == 0) return "";
+  return fmt::format(
+      " {} that the new format has no place for (permissions, streams, second names) "
+      "{} in the technician's case folder, under {}.",
+      plural(r.left_behind, "thing", "things"), r.left_behind == 1 ? "is" : "are",
+      code("left-behind"));
+}
+
 const CaseEvent* last_end(const CaseRecord& r) {
   for (auto it = r.events.rbegin(); it != r.events.rend(); ++it) {
     if (it->event == "ended" || it->event == "stopped" || it->event == "cut off") return &*it;
@@ -59,9 +68,10 @@ Verdict verdict_of(const CaseRecord& r) {
   switch (r.outcome) {
     case Outcome::done:
       return {"good", "✔",
-              r.before && !r.before->whole() ? "Done, and nothing was lost of what could be read"
-                                             : "Done, and nothing was lost",
-              files_words(r)};
+              std::string("Done, and nothing was lost") +
+                  (r.before && !r.before->whole() ? " of what could be read" : "") +
+                  (r.left_behind > 0 ? " but what the new format can't hold" : ""),
+              files_words(r) + left_behind_words(r)};
     case Outcome::differs:
       return {
           "bad", "✖", "Done, but not everything is as it was",
