@@ -262,12 +262,22 @@ TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written
     return std::any_of(a.obstacles.begin(), a.obstacles.end(),
                        [&](const Obstacle& o) { return o.code == code; });
   };
-  SUBCASE("a system that sleeps") {
+  SUBCASE("a system that sleeps, on NTFS and on FAT") {
     support::NtfsBytes v([](FatWriter& w) {
-      w.add_file("hiberfil.sys", Bytes{'H', 'I', 'B', 'R', 1, 2, 3});
+      w.add_file("hiberfil.sys", Bytes(4096));
       w.add_file("A.BIN", noise(700, 1));
     });
+    Bytes memory = noise(512, 3);
+    std::copy_n("HIBR", 4, memory.begin());
+    v.disk->write(v.sector_of(v.record_of(u"hiberfil.sys"), 0x80), memory);
     CHECK(code_in(assessed_fat(*v.disk, {"volume=fat32"}), "asleep"));
+    const auto device = support::disk(80000);
+    FatFormat format;
+    format.cluster_sectors = 1;
+    FatWriter writer(*device, format);
+    writer.add_file("HIBERFIL.SYS", memory);
+    writer.finish();
+    CHECK(code_in(assessed_fat(*device, {"volume=ntfs"}), "asleep"));
   }
   SUBCASE("a system that woke up") {
     support::NtfsBytes v([](FatWriter& w) { w.add_file("hiberfil.sys", Bytes(4096)); });
@@ -293,6 +303,17 @@ TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written
     format.cluster_sectors = 1;
     FatWriter(*long_sectors, format).finish();
     CHECK(code_in(assessed_fat(*long_sectors, {"volume.cluster=512"}), "cluster-count"));
+  }
+  SUBCASE("a root folder with more entries than a fixed one has") {
+    const auto device = support::disk(400000);
+    FatFormat format;
+    format.cluster_sectors = 2;
+    FatWriter writer(*device, format);
+    for (int i = 0; i < 21842; ++i) writer.add_file(fmt::format("reading {:05} x.csv", i), {});
+    writer.finish();
+    const Assessment a = assessed_fat(*device, {"volume=fat16"});
+    for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+    CHECK(code_in(a, "folder-entries"));
   }
   SUBCASE("files of 4 GiB") {
     const auto device = support::disk(std::uint64_t{24} << 20);

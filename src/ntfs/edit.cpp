@@ -189,6 +189,8 @@ std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
   }
   for (const std::uint64_t base : bases) {
     if (base == record_mft) continue;  // its turn comes
+    // What a system reads before it knows attribute lists must do without.
+    if (base < record_secure || base == record_upcase) return no_pieces();
     if (MaybeTrouble trouble = rebuild(base, first_spare, volume_.records())) return trouble;
   }
   return std::nullopt;

@@ -51,7 +51,18 @@ class FatPlanner {
     // What a FAT spells already, another one does.
     if (!work.rename && !is_fat(work.change.from)) check_names(look.volume->tree());
     if (!out_.in_reach()) return;
-    const std::unique_ptr<FatPlan> plan = search(look, work);
+    std::unique_ptr<FatPlan> plan;
+    try {
+      plan = search(look, work);
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::refused) throw;
+      return obstacle("folder-entries",
+                      fmt::format("{}: {}: {}", name_,
+                                  e.place().path.empty() ? "the root folder"
+                                                         : "'" + printable(e.place().path) + "'",
+                                  e.message()),
+                      "Divide it into several folders under the system that owns the volume");
+    }
     if (!plan && is_fat(work.change.from) && by_way_of_ntfs()) return;
     if (!plan) return no_geometry(look, work);
     if (way_) add_way(*way_);
@@ -356,6 +367,12 @@ class FatPlanner {
                       format_bytes(s.missing * s.cluster)),
           s.missing * s.cluster / device_.sector_size());
     }
+    if (const FatWish wish = wish_for(look, work, look.volume->reader().info().cluster_bytes);
+        wish.root_entries > 65535 - 15)
+      return obstacle("folder-entries",
+                      fmt::format("{}: the root folder would have {} entries, and {} keeps 65,520",
+                                  name_, format_count(wish.root_entries), title_of(work.change.to)),
+                      "Move some of it into folders, or say fat32");
     bool any = false;
     for (const std::uint32_t cluster : cluster_sizes(look.volume->reader().info().cluster_bytes)) {
       FatWish wish = wish_for(look, work, cluster);

@@ -15,6 +15,7 @@ namespace nuvrat::steps {
 class FatAsNtfs {
  public:
   FatAsNtfs(const Device& device, const VolumeChange& change);
+  [[nodiscard]] VolumeReader& reader() { return *reader_; }
   [[nodiscard]] const FileTree& tree() { return reader_->tree(); }
   [[nodiscard]] const NtfsPlan& plan() const { return *plan_; }
 
