@@ -1,8 +1,6 @@
 // pN=fat32, pN=fat16, pN.cluster=SIZE: a volume becomes FAT, or another FAT.
 
 #include <algorithm>
-#include <map>
-#include <set>
 
 #include <fmt/format.h>
 
@@ -11,7 +9,7 @@
 
 #include "fat/names.h"
 #include "fat/search.h"
-#include "fat/times.h"
+#include "plan/fat_losses.h"
 #include "plan/plan.h"
 #include "steps/after.h"
 #include "steps/kinds.h"
@@ -20,8 +18,6 @@ namespace nuvrat {
 namespace {
 
 constexpr std::uint32_t most_cluster_bytes = 65536;
-constexpr std::uint64_t most_file_bytes = 0xFFFFFFFF;
-constexpr std::size_t most_told = 5;
 constexpr std::size_t most_places = 8;  // that are tried, of one size of clusters
 
 class FatPlanner {
@@ -46,10 +42,11 @@ class FatPlanner {
     if (has_errors(s->findings) || has_errors(state_.table.findings)) return;  // said already
     Look look{device_, work.change};
     add_sleep_obstacle(look.volume->reader(), name_, number_, out_);
-    check_files(look.volume->tree());
+    FatLosses losses(out_, number_, name_, options_);
+    losses.check_files(look.volume->tree());
     work.rename = wishes_.safe_names;
     // What a FAT spells already, another one does.
-    if (!work.rename && !is_fat(work.change.from)) check_names(look.volume->tree());
+    if (!work.rename && !is_fat(work.change.from)) losses.check_names(look.volume->tree());
     if (!out_.in_reach()) return;
     std::unique_ptr<FatPlan> plan;
     try {
@@ -73,7 +70,7 @@ class FatPlanner {
     work.free_after =
         static_cast<std::uint32_t>(plan->geometry().clusters - plan->clusters_in_use() - bad);
     fill_numbers(*plan, work.change);
-    add_consents(*s, *plan, work);
+    losses.agree(*s, *plan, work, way_.has_value());
     out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
   }
 
@@ -138,55 +135,6 @@ class FatPlanner {
                          format_bytes(s.volume->cluster_bytes)),
              "Nothing needs to be done");
     return true;
-  }
-
-  // What no FAT can hold, whatever is agreed to.
-  void check_files(const FileTree& tree) {
-    std::uint64_t large = 0, large_bytes = 0, told = 0;
-    std::string names;
-    for (FileTree::Id id = 1; id < tree.size(); ++id) {
-      if (tree.is_directory(id) || tree.is_stream(id)) continue;
-      if ((tree.info(id).attributes & 0x4000) != 0 && told++ < most_told) {
-        obstacle("encrypted",
-                 fmt::format("{}: '{}' is encrypted; on FAT nobody could read it", name_,
-                             printable(tree.path(id))),
-                 "Decrypt it under the system that owns it, or take it off the volume");
-      }
-      if (tree.bytes(id) <= most_file_bytes) continue;
-      if (large++ < most_told) names += (names.empty() ? "" : ", ") + printable(tree.path(id));
-      large_bytes += tree.bytes(id);
-    }
-    if (large == 0) return;
-    obstacle("file-size",
-             fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT holds none of that size: "
-                         "{}{}",
-                         name_, plural(large, "file is", "files are"), format_bytes(large_bytes),
-                         names, large > most_told ? ", …" : ""),
-             "Take them off the volume, or cut them into parts");
-  }
-
-  void check_names(const FileTree& tree) {
-    std::uint64_t told = 0;
-    const auto say = [&](FileTree::Id id, const std::string& what) {
-      if (told++ >= most_told) return;
-      obstacle("name", fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
-               "Rename it under the system that owns the volume, or pass --rename safe");
-    };
-    for (FileTree::Id folder = 0; folder < tree.size(); ++folder) {
-      if (!tree.is_directory(folder)) continue;
-      std::set<std::u16string> seen;
-      for (const FileTree::Id id : tree.children(folder)) {
-        if (tree.is_stream(id)) continue;
-        if (!fat_allows(tree.name(id))) {
-          say(id, "has a character or an ending that FAT can't spell");
-        } else if (!seen.insert(fold_case(tree.name(id))).second) {
-          say(id, "and another name in its folder are the same to FAT");
-        }
-      }
-    }
-    if (told > most_told)
-      obstacle("name", fmt::format("{}: {} more such names", name_, told - most_told),
-               "Rename them under the system that owns the volume, or pass --rename safe");
   }
 
   // Sizes of clusters, those first that leave most where it is.
@@ -438,141 +386,6 @@ class FatPlanner {
       change.moved_clusters +=
           way_->change.moved_clusters * way_->change.cluster_bytes / g.cluster_bytes();
     change.writes = plan.needed_clusters() * g.cluster_sectors + fats + 18;
-  }
-
-  void add_consents(const SurveyedPartition& s, const FatPlan& plan, const ToFat& work) {
-    const FatGeometry& g = plan.geometry();
-    const FileTree& tree = plan.tree();
-    const bool from_ntfs = work.change.from == VolumeKind::ntfs;
-    const std::uint64_t copied = plan.copied_clusters();
-    consent(
-        "geometry",
-        fmt::format(
-            "{} becomes {} with {} clusters of {}: FATs of {} sectors from sector {}, "
-            "data from sector {}; {}",
-            name_, title_of(g.kind), format_count(g.clusters), format_bytes(g.cluster_bytes()),
-            g.fat_sectors, g.reserved_sectors, g.data_start(),
-            copied == 0 ? std::string(way_ ? "nothing more moves" : "every file stays where it is")
-                        : fmt::format("{} of files can't stay where {}: {} copied",
-                                      plural(copied, "cluster", "clusters"),
-                                      copied == 1 ? "it is" : "they are",
-                                      copied == 1 ? "it is" : "they are")));
-    if (s.partition.active)
-      consent("boot-code",
-              fmt::format("{} is active: the loader in its boot sector is not carried over, and "
-                          "nothing starts from it before a system puts its own there",
-                          name_));
-    if (from_ntfs) {
-      consent("limits", fmt::format("on {} no file can grow to 4 GiB, and what is being written "
-                                    "when the power fails is not mended by itself",
-                                    name_));
-      consent("permissions",
-              fmt::format("who may read and write files on {} is kept in the case only "
-                          "(left-behind): on FAT everyone may",
-                          name_));
-    }
-    if (work.rename) add_name_consent(s, plan);
-    add_label_consent(s, work);
-    add_stream_consents(s, tree);
-    add_time_consents(s, tree);
-  }
-
-  void add_label_consent(const SurveyedPartition& s, const ToFat& work) {
-    const std::string now = s.volume->label;
-    if (work.label == now) return;
-    consent("label", fmt::format("{}: the label '{}' becomes '{}', as FAT can spell it", name_,
-                                 printable(now), work.label));
-    ExpectedChange change;
-    change.kind = ExpectedChange::Kind::relabelled;
-    change.start = s.partition.start;
-    change.text = work.label;
-    out_.changes.push_back(change);
-  }
-
-  void add_name_consent(const SurveyedPartition& s, const FatPlan& plan) {
-    const auto& names = plan.target().names;
-    if (names.empty()) return;
-    for (const auto& [id, name] : names) {
-      ExpectedChange change;
-      change.kind = ExpectedChange::Kind::renamed;
-      change.start = s.partition.start;
-      change.path = plan.tree().path(id);
-      change.text = to_utf8(name);
-      out_.changes.push_back(change);
-    }
-    const auto& [id, name] = *names.begin();
-    consent("names", fmt::format("{}: {} FAT can't spell, such as '{}', which becomes '{}'", name_,
-                                 plural(names.size(), "name that", "names that"),
-                                 printable(plan.tree().path(id)), printable(to_utf8(name))));
-  }
-
-  void add_stream_consents(const SurveyedPartition& s, const FileTree& tree) {
-    std::uint64_t streams = 0, bytes = 0, links = 0, link_bytes = 0;
-    for (FileTree::Id id = 1; id < tree.size(); ++id) {
-      if (tree.is_stream(id)) {
-        ++streams;
-        bytes += tree.bytes(id);
-        ExpectedChange change;
-        change.kind = ExpectedChange::Kind::gone;
-        change.start = s.partition.start;
-        change.path = tree.path(id);
-        out_.changes.push_back(change);
-      } else if (tree.link(id) != FileTree::none) {
-        ++links;
-        link_bytes += tree.bytes(id);
-      }
-    }
-    if (streams > 0)
-      consent("streams",
-              fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it; the case "
-                          "keeps them (left-behind)",
-                          name_,
-                          plural(streams, "named stream or reparse point",
-                                 "named streams and reparse points"),
-                          format_bytes(bytes)));
-    if (links > 0)
-      consent("links", fmt::format("{}: {} of files that have one already {}, {} in all", name_,
-                                   plural(links, "second name", "second names"),
-                                   links == 1 ? "becomes a copy" : "become copies",
-                                   format_bytes(link_bytes)));
-  }
-
-  void add_time_consents(const SurveyedPartition& s, const FileTree& tree) {
-    const Zone& zone = options_.zone;
-    std::uint64_t outside = 0;
-    for (FileTree::Id id = 1; id < tree.size(); ++id) {
-      if (tree.is_stream(id)) continue;
-      const FileTree::Info info = tree.info(id);
-      // What FAT then says, where that is further away than FAT is exact.
-      const auto told = [&](Ticks t, Ticks exact, bool to_day, bool to_second) -> Ticks {
-        if (t == 0) return 0;
-        FatStamp stamp = stamp_of(zone, t);
-        if (to_second) stamp.tenths = 0;
-        if (to_day) stamp.time = 0;
-        const Ticks back = ticks_of(zone, stamp);
-        return back > t - exact && back < t + exact ? 0 : back;
-      };
-      ExpectedChange change;
-      change.kind = ExpectedChange::Kind::retimed;
-      change.modified = told(info.modified, 2 * ticks_per_second, false, true);
-      change.created = told(info.created, ticks_per_second / 100, false, false);
-      change.accessed = told(info.accessed, 86400 * ticks_per_second, true, true);
-      if (change.modified == 0 && change.created == 0 && change.accessed == 0) continue;
-      ++outside;
-      change.start = s.partition.start;
-      change.path = tree.path(id);
-      out_.changes.push_back(change);
-    }
-    if (outside > 0)
-      consent("times", fmt::format("{}: times of {} lie outside 1980 to 2107, or in the hour that "
-                                   "comes twice when clocks are put back; they become the nearest "
-                                   "that FAT can say",
-                                   name_, plural(outside, "file or folder", "files and folders")));
-    if (s.signature.kind == VolumeKind::ntfs)
-      consent("time-steps",
-              fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
-                          "hundredth and of access to a day, in local time ({})",
-                          name_, zone.name()));
   }
 
   struct ShortOf {

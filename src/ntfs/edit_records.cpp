@@ -1,0 +1,167 @@
+// Records of an edit: other runs in the old ones, and new ones where these have no room.
+
+#include <algorithm>
+
+#include <nuvrat/error.h>
+
+#include "base/record.h"
+#include "ntfs/edit.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t first_spare = first_user_record;
+
+bool is_used(ByteView record) {
+  return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
+}
+
+}  // namespace
+
+// Files whose records can't hold their new runlists get more of them.
+std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
+  std::set<std::uint64_t> bases;
+  for (const std::uint64_t number : owners_) {
+    const Bytes record = sound_record(number);
+    if (patched(record)) continue;
+    const std::uint64_t reference = load<FileRecord>(record).base.value();
+    bases.insert(reference == 0 ? number : record_of(reference));
+  }
+  for (const std::uint64_t base : bases) {
+    if (base == record_mft) continue;  // its turn comes
+    // What a system reads before it knows attribute lists must do without.
+    if (base < record_secure || base == record_upcase) return no_pieces();
+    if (MaybeTrouble trouble = rebuild(base, first_spare, volume_.records())) return trouble;
+  }
+  return std::nullopt;
+}
+
+std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t first_free,
+                                             std::uint64_t end_free) {
+  const Bytes record = sound_record(base);
+  const auto header = load<FileRecord>(record);
+  const std::vector<Attribute> attributes = moved_attributes(base, record);
+  RecordHead head;
+  head.number = base;
+  head.sequence = header.sequence.value();
+  head.flags = header.flags.value();
+  head.links = header.links.value();
+  head.lsn = header.lsn.value();
+  std::vector<std::uint64_t> references;
+  const auto [begin, end] = extensions_.equal_range(base);
+  for (auto it = begin; it != end; ++it)
+    references.push_back(
+        file_reference(it->second, load<FileRecord>(sound_record(it->second)).sequence.value()));
+  const std::size_t had = references.size();
+  Runs list = room_->take(1);
+  PackedFile packed;
+  while (true) {
+    packed = packer_.pack(head, attributes, list, [&](std::size_t i) {
+      return i < references.size() ? references[i] : file_reference(0, 1);
+    });
+    const std::size_t needed = packed.records.size() - 1;
+    const std::uint64_t held = clusters_in(list) * cluster_bytes_;
+    if (needed <= references.size() && packed.list.size() <= held) break;
+    for (std::size_t i = references.size(); i < needed; ++i) {
+      const auto reference = take_record(first_free, end_free);
+      if (!reference) return EditTrouble{EditTrouble::Kind::records, 0, needed, references.size()};
+      references.push_back(*reference);
+    }
+    if (packed.list.size() > held) {
+      for (const Run& r : room_->take(div_up(packed.list.size() - held, cluster_bytes_)))
+        add_run(list, r);
+    }
+  }
+  const auto is_made = [&](std::uint64_t number, Bytes bytes) {
+    changed_.erase(number);
+    made_[number] = std::move(bytes);
+  };
+  is_made(base, std::move(packed.records[0]));
+  for (std::size_t i = 0; i < references.size(); ++i) {
+    const std::uint64_t number = record_of(references[i]);
+    if (i + 1 < packed.records.size()) {
+      is_made(number, std::move(packed.records[i + 1]));
+      if (i >= had) record_bits_[number] = true;
+      continue;
+    }
+    Bytes unused = packer_.unused(number);
+    auto gone = load<FileRecord>(unused);
+    gone.sequence = static_cast<std::uint16_t>(sequence_of(references[i]) + 1);
+    if (gone.sequence.value() == 0) gone.sequence = std::uint16_t{1};
+    store(gone, unused);
+    is_made(number, std::move(unused));
+    record_bits_[number] = false;
+  }
+  // The old list is nobody's now, wherever it would have gone.
+  for (const AttributeView& a : volume_.attributes(base, record)) {
+    if (a.type != at_attribute_list || a.resident) continue;
+    for (const Run& r : a.runs) given_.add({r.lcn, r.count});
+    for (const Run& r : map_.relocated(a.runs)) taken_.remove({r.lcn, r.count});
+  }
+  if (packed.records.size() > 1) {
+    for (const Run& r : list) taken_.add({r.lcn, r.count});
+    lists_.emplace_back(std::move(list), std::move(packed.list));
+  }
+  return std::nullopt;
+}
+
+std::vector<Attribute> NtfsEdit::moved_attributes(std::uint64_t base, ByteView record) const {
+  std::vector<Attribute> out;
+  for (AttributeView& a : volume_.attributes(base, record)) {
+    if (a.type == at_attribute_list) continue;
+    Attribute to;
+    to.type = a.type;
+    to.name = a.name;
+    to.resident = a.resident;
+    to.indexed = a.type == at_file_name;
+    to.value = std::move(a.value);
+    to.runs = map_.relocated(a.runs);
+    to.allocated = a.allocated;
+    to.size = a.size;
+    to.initialised = a.initialised;
+    to.flags = a.flags;
+    to.compression_unit = a.compression_unit;
+    to.occupied = a.occupied;
+    out.push_back(std::move(to));
+  }
+  return out;
+}
+
+std::optional<std::uint64_t> NtfsEdit::take_record(std::uint64_t from, std::uint64_t end) {
+  const std::uint64_t bits = std::min<std::uint64_t>(record_use_.size() * 8, volume_.records());
+  for (std::uint64_t n = from; n < std::min(end, bits); ++n) {
+    if ((record_use_[n / 8] >> n % 8 & 1) != 0 || record_bits_.count(n) != 0) continue;
+    Bytes record;
+    const auto state = volume_.read_record(n, record);
+    if (state == NtfsVolume::RecordState::sound && is_used(record)) continue;
+    std::uint16_t sequence = 1;
+    if (state == NtfsVolume::RecordState::sound)
+      sequence = std::max<std::uint16_t>(1, load<FileRecord>(record).sequence.value());
+    record_bits_[n] = true;
+    return file_reference(n, sequence);
+  }
+  return std::nullopt;
+}
+
+Bytes NtfsEdit::sound_record(std::uint64_t number) const {
+  Bytes out;
+  if (volume_.read_record(number, out) != NtfsVolume::RecordState::sound)
+    throw Error(ErrorCode::damaged, "the record is damaged, or isn't there", {{}, {}, number, {}});
+  return out;
+}
+
+std::optional<Bytes> NtfsEdit::patched(ByteView record) const {
+  return with_runs(record, geometry(), [this](const RawAttribute& a) -> std::optional<Runs> {
+    Runs now = map_.relocated(a.runs);
+    if (now == a.runs) return std::nullopt;
+    return now;
+  });
+}
+
+bool NtfsEdit::all_fit() const {
+  return std::all_of(changed_.begin(), changed_.end(), [this](std::uint64_t number) {
+    return patched(sound_record(number)).has_value();
+  });
+}
+
+}  // namespace nuvrat

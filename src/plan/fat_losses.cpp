@@ -1,0 +1,216 @@
+// What FAT can't hold: what stands in the way, what the owner agrees to, and what the comparison is
+// then to find.
+
+#include "plan/fat_losses.h"
+
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/text.h>
+
+#include "fat/names.h"
+#include "fat/times.h"
+#include "plan/plan.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t most_file_bytes = 0xFFFFFFFF;
+constexpr std::size_t most_told = 5;
+
+}  // namespace
+
+void FatLosses::obstacle(std::string code, std::string text, std::string remedy) {
+  add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), 0, number_);
+}
+
+void FatLosses::consent(std::string code, std::string text) {
+  out_.consents.push_back({std::move(code), std::move(text)});
+}
+
+// What no FAT can hold, whatever is agreed to.
+void FatLosses::check_files(const FileTree& tree) {
+  std::uint64_t large = 0, large_bytes = 0, told = 0;
+  std::string names;
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    if (tree.is_directory(id) || tree.is_stream(id)) continue;
+    if ((tree.info(id).attributes & 0x4000) != 0 && told++ < most_told) {
+      obstacle("encrypted",
+               fmt::format("{}: '{}' is encrypted; on FAT nobody could read it", name_,
+                           printable(tree.path(id))),
+               "Decrypt it under the system that owns it, or take it off the volume");
+    }
+    if (tree.bytes(id) <= most_file_bytes) continue;
+    if (large++ < most_told) names += (names.empty() ? "" : ", ") + printable(tree.path(id));
+    large_bytes += tree.bytes(id);
+  }
+  if (large == 0) return;
+  obstacle("file-size",
+           fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT holds none of that size: "
+                       "{}{}",
+                       name_, plural(large, "file is", "files are"), format_bytes(large_bytes),
+                       names, large > most_told ? ", …" : ""),
+           "Take them off the volume, or cut them into parts");
+}
+
+void FatLosses::check_names(const FileTree& tree) {
+  std::uint64_t told = 0;
+  const auto say = [&](FileTree::Id id, const std::string& what) {
+    if (told++ >= most_told) return;
+    obstacle("name", fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
+             "Rename it under the system that owns the volume, or pass --rename safe");
+  };
+  for (FileTree::Id folder = 0; folder < tree.size(); ++folder) {
+    if (!tree.is_directory(folder)) continue;
+    std::set<std::u16string> seen;
+    for (const FileTree::Id id : tree.children(folder)) {
+      if (tree.is_stream(id)) continue;
+      if (!fat_allows(tree.name(id))) {
+        say(id, "has a character or an ending that FAT can't spell");
+      } else if (!seen.insert(fold_case(tree.name(id))).second) {
+        say(id, "and another name in its folder are the same to FAT");
+      }
+    }
+  }
+  if (told > most_told)
+    obstacle("name", fmt::format("{}: {} more such names", name_, told - most_told),
+             "Rename them under the system that owns the volume, or pass --rename safe");
+}
+
+void FatLosses::agree(const SurveyedPartition& s, const FatPlan& plan, const steps::ToFat& work,
+                      bool way_made) {
+  const FatGeometry& g = plan.geometry();
+  const FileTree& tree = plan.tree();
+  const bool from_ntfs = work.change.from == VolumeKind::ntfs;
+  const std::uint64_t copied = plan.copied_clusters();
+  consent("geometry",
+          fmt::format(
+              "{} becomes {} with {} clusters of {}: FATs of {} sectors from sector {}, "
+              "data from sector {}; {}",
+              name_, title_of(g.kind), format_count(g.clusters), format_bytes(g.cluster_bytes()),
+              g.fat_sectors, g.reserved_sectors, g.data_start(),
+              copied == 0
+                  ? std::string(way_made ? "nothing more moves" : "every file stays where it is")
+                  : fmt::format("{} of files can't stay where {}: {} copied",
+                                plural(copied, "cluster", "clusters"),
+                                copied == 1 ? "it is" : "they are",
+                                copied == 1 ? "it is" : "they are")));
+  if (s.partition.active)
+    consent("boot-code",
+            fmt::format("{} is active: the loader in its boot sector is not carried over, and "
+                        "nothing starts from it before a system puts its own there",
+                        name_));
+  if (from_ntfs) {
+    consent("limits", fmt::format("on {} no file can grow to 4 GiB, and what is being written "
+                                  "when the power fails is not mended by itself",
+                                  name_));
+    consent("permissions",
+            fmt::format("who may read and write files on {} is kept in the case only "
+                        "(left-behind): on FAT everyone may",
+                        name_));
+  }
+  if (work.rename) add_name_consent(s, plan);
+  add_label_consent(s, work);
+  add_stream_consents(s, tree);
+  add_time_consents(s, tree);
+}
+
+void FatLosses::add_label_consent(const SurveyedPartition& s, const steps::ToFat& work) {
+  const std::string now = s.volume->label;
+  if (work.label == now) return;
+  consent("label", fmt::format("{}: the label '{}' becomes '{}', as FAT can spell it", name_,
+                               printable(now), work.label));
+  ExpectedChange change;
+  change.kind = ExpectedChange::Kind::relabelled;
+  change.start = s.partition.start;
+  change.text = work.label;
+  out_.changes.push_back(change);
+}
+
+void FatLosses::add_name_consent(const SurveyedPartition& s, const FatPlan& plan) {
+  const auto& names = plan.target().names;
+  if (names.empty()) return;
+  for (const auto& [id, name] : names) {
+    ExpectedChange change;
+    change.kind = ExpectedChange::Kind::renamed;
+    change.start = s.partition.start;
+    change.path = plan.tree().path(id);
+    change.text = to_utf8(name);
+    out_.changes.push_back(change);
+  }
+  const auto& [id, name] = *names.begin();
+  consent("names", fmt::format("{}: {} FAT can't spell, such as '{}', which becomes '{}'", name_,
+                               plural(names.size(), "name that", "names that"),
+                               printable(plan.tree().path(id)), printable(to_utf8(name))));
+}
+
+void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& tree) {
+  std::uint64_t streams = 0, bytes = 0, links = 0, link_bytes = 0;
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    if (tree.is_stream(id)) {
+      ++streams;
+      bytes += tree.bytes(id);
+      ExpectedChange change;
+      change.kind = ExpectedChange::Kind::gone;
+      change.start = s.partition.start;
+      change.path = tree.path(id);
+      out_.changes.push_back(change);
+    } else if (tree.link(id) != FileTree::none) {
+      ++links;
+      link_bytes += tree.bytes(id);
+    }
+  }
+  if (streams > 0)
+    consent("streams",
+            fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it; the case "
+                        "keeps them (left-behind)",
+                        name_,
+                        plural(streams, "named stream or reparse point",
+                               "named streams and reparse points"),
+                        format_bytes(bytes)));
+  if (links > 0)
+    consent("links",
+            fmt::format("{}: {} of files that have one already {}, {} in all", name_,
+                        plural(links, "second name", "second names"),
+                        links == 1 ? "becomes a copy" : "become copies", format_bytes(link_bytes)));
+}
+
+void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tree) {
+  const Zone& zone = options_.zone;
+  std::uint64_t outside = 0;
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    if (tree.is_stream(id)) continue;
+    const FileTree::Info info = tree.info(id);
+    // What FAT then says, where that is further away than FAT is exact.
+    const auto told = [&](Ticks t, Ticks exact, bool to_day, bool to_second) -> Ticks {
+      if (t == 0) return 0;
+      FatStamp stamp = stamp_of(zone, t);
+      if (to_second) stamp.tenths = 0;
+      if (to_day) stamp.time = 0;
+      const Ticks back = ticks_of(zone, stamp);
+      return back > t - exact && back < t + exact ? 0 : back;
+    };
+    ExpectedChange change;
+    change.kind = ExpectedChange::Kind::retimed;
+    change.modified = told(info.modified, 2 * ticks_per_second, false, true);
+    change.created = told(info.created, ticks_per_second / 100, false, false);
+    change.accessed = told(info.accessed, 86400 * ticks_per_second, true, true);
+    if (change.modified == 0 && change.created == 0 && change.accessed == 0) continue;
+    ++outside;
+    change.start = s.partition.start;
+    change.path = tree.path(id);
+    out_.changes.push_back(change);
+  }
+  if (outside > 0)
+    consent("times", fmt::format("{}: times of {} lie outside 1980 to 2107, or in the hour that "
+                                 "comes twice when clocks are put back; they become the nearest "
+                                 "that FAT can say",
+                                 name_, plural(outside, "file or folder", "files and folders")));
+  if (s.signature.kind == VolumeKind::ntfs)
+    consent("time-steps", fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
+                                      "hundredth and of access to a day, in local time ({})",
+                                      name_, zone.name()));
+}
+
+}  // namespace nuvrat

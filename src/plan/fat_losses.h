@@ -1,0 +1,40 @@
+#pragma once
+// What files have that FAT can't hold, told in full: obstacles, consents, expected changes.
+
+#include <nuvrat/assessment.h>
+
+#include "disk/disk_state.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+
+class FatLosses {
+ public:
+  /// `name`: "partition 3". What it refers to must outlive it.
+  FatLosses(Assessment& out, unsigned number, const std::string& name, const ReadOptions& options)
+      : out_(out), number_(number), name_(name), options_(options) {}
+
+  /// What stands in the way, whatever is agreed to: files too large, encrypted ones.
+  void check_files(const FileTree& tree);
+  /// Names that FAT can't spell, or takes for another.
+  void check_names(const FileTree& tree);
+  /// Everything else, to be agreed to. `way_made`: contents moved before, so that FATs find a
+  /// place.
+  void agree(const SurveyedPartition& s, const FatPlan& plan, const steps::ToFat& work,
+             bool way_made);
+
+ private:
+  void obstacle(std::string code, std::string text, std::string remedy);
+  void consent(std::string code, std::string text);
+  void add_label_consent(const SurveyedPartition& s, const steps::ToFat& work);
+  void add_name_consent(const SurveyedPartition& s, const FatPlan& plan);
+  void add_stream_consents(const SurveyedPartition& s, const FileTree& tree);
+  void add_time_consents(const SurveyedPartition& s, const FileTree& tree);
+
+  Assessment& out_;
+  unsigned number_;
+  const std::string& name_;
+  const ReadOptions& options_;
+};
+
+}  // namespace nuvrat
