@@ -356,6 +356,50 @@ TEST_CASE("judge: the kernel mounts what the power left of a volume that changes
   for (const std::string& name : disks) jury.must_equal(name);
 }
 
+TEST_CASE("judge: the kernel goes on writing on an NTFS volume in which way was made") {
+  if (!judge_is_here()) return;
+  const support::Folder folder;
+  const auto image = folder / "edited.img";
+  create_image(image, orrelune::instrument_sectors(512), 512, true);
+  {
+    const auto device = open_device(image, {true, 512});
+    orrelune::make_instrument_disk(*device);
+    Random random(1);
+    QuietProgress quiet;
+    const Assessment a = assess(*device, {parse_goal("p1=fat32")}, support::utc(), random);
+    REQUIRE(a.steps.size() == 3);
+    REQUIRE(a.steps[0].code() == "ntfs-make-way");
+    const std::string seal = manifest_of(*device).seal();
+    Overlay overlay(*device);
+    const Inspection inspection =
+        Engine::inspect(*make_rewrite(a.steps[0], overlay), overlay, owned_for(a.steps[0]));
+    Engine(*device, quiet).run(*make_rewrite(a.steps[0], *device), inspection);
+    CHECK(manifest_of(*device).seal() == seal);
+  }
+  must_be_sound(image);
+  const char* const write = R"sh(
+mkdir -p /mnt/1
+mount -t ntfs3 /dev/vda1 /mnt/1 || echo "MOUNT FAILED"
+cd /mnt/1
+mkdir -p new
+i=0
+while [ $i -lt 2500 ]; do
+  echo "reading $i" > "new/a rather long name for reading number $i of this volume.txt"
+  [ $((i % 3)) = 0 ] && rm "new/a rather long name for reading number $i of this volume.txt"
+  [ $((i % 5)) = 1 ] && mv "new/a rather long name for reading number $i of this volume.txt" "new/moved $i"
+  i=$((i + 1))
+done
+dd if=/dev/urandom of=large bs=100000 count=40 2>/dev/null
+cd /
+sync
+umount /mnt/1
+)sh";
+  const Seen seen = parse(boot(folder, std::string(write) + "\nDISKS=vda" + look, image.string()));
+  CHECK(seen.files.size() > 1500);
+  must_equal(seen, *open_device(image), "vda");
+  must_be_sound(image);
+}
+
 TEST_CASE("judge: a disk that the kernel filled itself is read and converted with its own hashes") {
   if (!judge_is_here()) return;
   const support::Folder folder;

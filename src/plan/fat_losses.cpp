@@ -18,6 +18,7 @@ namespace {
 
 constexpr std::uint64_t most_file_bytes = 0xFFFFFFFF;
 constexpr std::size_t most_told = 5;
+constexpr std::size_t most_listed = 50;
 
 }  // namespace
 
@@ -42,7 +43,7 @@ void FatLosses::check_files(const FileTree& tree) {
                "Decrypt it under the system that owns it, or take it off the volume");
     }
     if (tree.bytes(id) <= most_file_bytes) continue;
-    if (large++ < most_told) names += (names.empty() ? "" : ", ") + printable(tree.path(id));
+    if (large++ < most_listed) names += (names.empty() ? "" : ", ") + printable(tree.path(id));
     large_bytes += tree.bytes(id);
   }
   if (large == 0) return;
@@ -50,7 +51,7 @@ void FatLosses::check_files(const FileTree& tree) {
            fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT holds none of that size: "
                        "{}{}",
                        name_, plural(large, "file is", "files are"), format_bytes(large_bytes),
-                       names, large > most_told ? ", …" : ""),
+                       names, large > most_listed ? ", …" : ""),
            "Take them off the volume, or cut them into parts");
 }
 
