@@ -17,6 +17,7 @@ steps::FatMakeWay work_of(const FatMove& move, const VolumeChange& conversion) {
   out.title = "clusters moved";
   out.volume = conversion;
   out.volume.to = out.volume.from;
+  out.volume.anew = false;
   for (const auto& [from, to] : move.contents) out.moves.push_back({from, to});
   out.before = move.before;
   out.change = move.change;

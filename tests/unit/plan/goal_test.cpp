@@ -45,5 +45,5 @@ TEST_CASE("goals: a slip of the fingers is met with the word that was meant") {
             .starts_with("unknown subject 'p12.activ'; did you mean p12.active?"));
   CHECK(said_of("P3=ntfs").starts_with("unknown subject 'P3'; did you mean p3?"));
   CHECK(said_of("frog=x").starts_with("unknown subject 'frog' / "));
-  CHECK(said_of("p1=fat").ends_with("Say p1=primary, p1=logical or p1=ntfs"));
+  CHECK(said_of("p1=fat").ends_with("Say p1=primary, p1=logical, p1=ntfs, p1=fat32 or p1=fat16"));
 }
