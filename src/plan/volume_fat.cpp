@@ -293,10 +293,12 @@ class FatPlanner {
 
   void add_way(const steps::NtfsMakeWay& way) {
     consent("made-way",
-            fmt::format("{}: {} where the FATs go first {}, as a rewrite of the NTFS volume ({} "
-                        "with all that leads there)",
-                        name_, plural(way.change.moved_clusters, "cluster", "clusters"),
-                        way.change.moved_clusters == 1 ? "moves" : "move",
+            fmt::format("{}: {} out of the place of the FATs first, as a rewrite of the NTFS "
+                        "volume ({} with all that leads there)",
+                        name_,
+                        way.change.moved_clusters == 1
+                            ? "1 cluster moves"
+                            : format_count(way.change.moved_clusters) + " clusters move",
                         format_bytes(way.change.needed_clusters * way.change.cluster_bytes)));
     out_.steps.push_back(Step(state_.table.layout, {way}));
   }
