@@ -65,6 +65,21 @@ std::uint64_t structures_of_fat(Device& device) {
   return fat + used - in_files;
 }
 
+// One sweep over as many bytes, read and written.
+double plain_sweep(const std::filesystem::path& folder, const Device& from, std::uint64_t read,
+                   std::uint64_t written) {
+  const auto scratch = folder / "scratch";
+  create_image(scratch, written / 512 + 4096, 512, true);
+  const auto to = open_device(scratch, {true, 512});
+  return seconds([&] {
+    Bytes piece(1u << 20);
+    for (std::uint64_t at = 0; at < read / 512 && at + 2048 <= from.sectors(); at += 2048)
+      from.read(at, piece);
+    for (std::uint64_t at = 0; at < written / 512; at += 2048) to->write(at, piece);
+    to->flush();
+  });
+}
+
 // The conversion alone, against the least that it could do: one read of FAT and folders, one write
 // of as many bytes as are written, each in one sweep.
 void convert(const std::filesystem::path& folder, Figures& out) {
@@ -85,15 +100,7 @@ void convert(const std::filesystem::path& folder, Figures& out) {
     out["read"] = static_cast<double>(meter.bytes_read);
     out["written"] = static_cast<double>(meter.bytes_written);
     device->forget({0, device->sectors()});
-    const auto scratch = folder / "scratch";
-    create_image(scratch, least_written / 512 + 2048, 512, true);
-    const auto to = open_device(scratch, {true, 512});
-    leasts.push_back(seconds([&] {
-      Bytes piece(1u << 20);
-      for (std::uint64_t at = 0; at < least_read / 512; at += 2048) device->read(at, piece);
-      for (std::uint64_t at = 0; at < least_written / 512; at += 2048) to->write(at, piece);
-      to->flush();
-    }));
+    leasts.push_back(plain_sweep(folder, *device, least_read, least_written));
   }
   out["convert"] = median(owns);
   out["plain"] = median(leasts);
@@ -129,21 +136,6 @@ void whole_job(const std::filesystem::path& folder, Figures& out) {
   });
   out["rehearsal"] = stages.of("rehearsing") + stages.of("checking");
   out["expected"] = a.expected_seconds;
-}
-
-// One sweep over as many bytes, read and written.
-double plain_sweep(const std::filesystem::path& folder, const Device& from, std::uint64_t read,
-                   std::uint64_t written) {
-  const auto scratch = folder / "scratch";
-  create_image(scratch, written / 512 + 4096, 512, true);
-  const auto to = open_device(scratch, {true, 512});
-  return seconds([&] {
-    Bytes piece(1u << 20);
-    for (std::uint64_t at = 0; at < read / 512 && at + 2048 <= from.sectors(); at += 2048)
-      from.read(at, piece);
-    for (std::uint64_t at = 0; at < written / 512; at += 2048) to->write(at, piece);
-    to->flush();
-  });
 }
 
 // On a copy, since the way back comes next: NTFS to FAT32, and a shadow edit of its own.

@@ -52,6 +52,20 @@ std::string seal_of(const Device& device) {
   return take_manifest(device, utc(), quiet).seal();
 }
 
+// Sixty files of a MiB, just where larger FATs must lie.
+std::unique_ptr<MemoryDevice> full_at_its_front() {
+  auto device = support::disk(4200000);
+  FatFormat format;
+  format.kind = VolumeKind::fat32;
+  format.cluster_sectors = 32;
+  format.label = "BOJE 8";
+  FatWriter writer(*device, format);
+  for (int i = 0; i < 60; ++i)
+    writer.add_file(fmt::format("FRONT{:02}.BIN", i), noise(1u << 20, static_cast<unsigned>(i)));
+  writer.finish();
+  return device;
+}
+
 bool makes_way(const Assessment& a) {
   return std::any_of(a.steps.begin(), a.steps.end(),
                      [](const Step& s) { return s.code() == "ntfs-make-way"; });
@@ -130,15 +144,7 @@ TEST_CASE("to FAT: clusters of every size, sectors of both, from NTFS and from F
 }
 
 TEST_CASE("to FAT: where the FATs must lie is in use, so way is made in NTFS first") {
-  const auto device = support::disk(4200000);
-  FatFormat format;
-  format.kind = VolumeKind::fat32;
-  format.cluster_sectors = 32;
-  format.label = "BOJE 8";
-  FatWriter writer(*device, format);
-  for (int i = 0; i < 60; ++i)
-    writer.add_file(fmt::format("FRONT{:02}.BIN", i), noise(1u << 20, static_cast<unsigned>(i)));
-  writer.finish();
+  const auto device = full_at_its_front();
   const std::string seal = seal_of(*device);
   REQUIRE(into(*device, {"volume=ntfs"}).in_reach());
   const Assessment a = into(*device, {"volume=fat32", "volume.cluster=1KiB"});
@@ -149,15 +155,7 @@ TEST_CASE("to FAT: where the FATs must lie is in use, so way is made in NTFS fir
 }
 
 TEST_CASE("to FAT: another FAT whose FATs fall on files, by way of NTFS") {
-  const auto device = support::disk(4200000);
-  FatFormat format;
-  format.kind = VolumeKind::fat32;
-  format.cluster_sectors = 32;
-  format.label = "BOJE 8";
-  FatWriter writer(*device, format);
-  for (int i = 0; i < 60; ++i)
-    writer.add_file(fmt::format("FRONT{:02}.BIN", i), noise(1u << 20, static_cast<unsigned>(i)));
-  writer.finish();
+  const auto device = full_at_its_front();
   const std::string seal = seal_of(*device);
   const Assessment a = into(*device, {"volume.cluster=1KiB"});
   for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
