@@ -3,6 +3,7 @@
 
 #include "plan/fat_losses.h"
 
+#include <algorithm>
 #include <set>
 
 #include <fmt/format.h>
@@ -31,10 +32,35 @@ void FatLosses::consent(std::string code, std::string text) {
 }
 
 // What no FAT can hold, whatever is agreed to.
-void FatLosses::check_files(const FileTree& tree) {
+// A reparse point that stands for a name leads elsewhere. Any other is read by a layer of the
+// system (packed files, files whose contents lie in a cloud), without which nobody has the
+// contents.
+void FatLosses::check_reparse_point(VolumeReader& reader, FileTree::Id id) {
+  constexpr std::uint32_t stands_for_a_name = 0x20000000;
+  Bytes data;
+  reader.read_contents(id, [&data](ByteView bytes) {
+    if (data.size() < 4) data.insert(data.end(), bytes.begin(), bytes.end());
+  });
+  std::uint32_t tag = 0;
+  for (std::size_t i = std::min<std::size_t>(4, data.size()); i > 0; --i)
+    tag = tag << 8 | data[i - 1];
+  if ((tag & stands_for_a_name) != 0 || told_reparse_++ >= most_told) return;
+  std::string path = reader.tree().path(id);
+  path.resize(path.rfind(':'));
+  obstacle("reparse",
+           fmt::format("{}: '{}' is kept by a layer above the file system (reparse tag {:08X}); on "
+                       "FAT nobody could read its contents",
+                       name_, printable(path), tag),
+           "Have its system unpack or fetch it, or take it off the volume");
+}
+
+void FatLosses::check_files(VolumeReader& reader) {
+  const FileTree& tree = reader.tree();
   std::uint64_t large = 0, large_bytes = 0, told = 0;
   std::string names;
   for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    if (tree.is_stream(id) && tree.name(id).ends_with(u":$REPARSE_POINT"))
+      check_reparse_point(reader, id);
     if (tree.is_directory(id) || tree.is_stream(id)) continue;
     if ((tree.info(id).attributes & 0x4000) != 0 && told++ < most_told) {
       obstacle("encrypted",

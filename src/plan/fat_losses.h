@@ -14,8 +14,9 @@ class FatLosses {
   FatLosses(Assessment& out, unsigned number, const std::string& name, const ReadOptions& options)
       : out_(out), number_(number), name_(name), options_(options) {}
 
-  /// What stands in the way, whatever is agreed to: files too large, encrypted ones.
-  void check_files(const FileTree& tree);
+  /// What stands in the way, whatever is agreed to: files too large, encrypted ones, and those
+  /// whose contents something above the file system keeps.
+  void check_files(VolumeReader& reader);
   /// Names that FAT can't spell, or takes for another.
   void check_names(const FileTree& tree);
   /// Everything else, to be agreed to. `way_made`: contents moved before, so that FATs find a
@@ -26,6 +27,7 @@ class FatLosses {
  private:
   void obstacle(std::string code, std::string text, std::string remedy);
   void consent(std::string code, std::string text);
+  void check_reparse_point(VolumeReader& reader, FileTree::Id id);
   void add_label_consent(const SurveyedPartition& s, const steps::ToFat& work);
   void add_name_consent(const SurveyedPartition& s, const FatPlan& plan);
   void add_stream_consents(const SurveyedPartition& s, const FileTree& tree);
@@ -35,6 +37,7 @@ class FatLosses {
   unsigned number_;
   const std::string& name_;
   const ReadOptions& options_;
+  std::size_t told_reparse_ = 0;
 };
 
 }  // namespace nuvrat

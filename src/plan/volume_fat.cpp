@@ -43,7 +43,7 @@ class FatPlanner {
     Look look{device_, work.change};
     add_sleep_obstacle(look.volume->reader(), name_, number_, out_);
     FatLosses losses(out_, number_, name_, options_);
-    losses.check_files(look.volume->tree());
+    losses.check_files(look.volume->reader());
     work.rename = wishes_.safe_names;
     // What a FAT spells already, another one does.
     if (!work.rename && !is_fat(work.change.from)) losses.check_names(look.volume->tree());
