@@ -5,6 +5,7 @@
 
 #include <nuvrat/error.h>
 #include <nuvrat/fat_writer.h>
+#include <nuvrat/file_tree.h>
 
 #include "base/record.h"
 #include "fat/boot.h"

@@ -6,6 +6,7 @@
 #include <nuvrat/error.h>
 
 #include "job/case.h"
+#include "job/left_behind.h"
 #include "job/steps.h"
 
 namespace nuvrat {

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <numeric>
 
+#include <nuvrat/bytes.h>
+
 namespace nuvrat {
 
 std::uint64_t clusters_in(const Runs& runs) {
