@@ -105,10 +105,6 @@ class CopiedParts {
                          return p.overlaps({offset, length});
                        });
   }
-  void skip(std::uint64_t length) {
-    offset_ += length;
-    while (next_ < parts_.size() && parts_[next_].end() <= offset_) ++next_;
-  }
   void finish() { writer_->finish(); }
 
  private:
@@ -169,23 +165,13 @@ class Builder {
       return;
     }
     // Another name has the extents of the first.
-    const std::uint32_t sector = plan_.geometry().sector_bytes;
-    std::uint64_t at = 0;
-    bool wanted = true;
+    const auto add = [&out](ByteView piece) { out.add(piece); };
     const std::uint64_t missing = each_piece(
-        tree_, id, sector, buffer_,
+        tree_, id, plan_.geometry().sector_bytes, buffer_,
         [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
-          wanted = out.wants(offset, piece.size());
-          if (wanted) to_.read(lba, piece);
+          if (out.wants(offset, piece.size())) to_.read(lba, piece);  // else nothing takes it
         },
-        [&](ByteView piece) {
-          at += piece.size();
-          wanted ? out.add(piece) : out.skip(piece.size());
-        },
-        [&](std::uint64_t zeros) {
-          at += zeros;
-          give_zeros(zeros, buffer_, [&](ByteView piece) { out.add(piece); });
-        });
+        add, [&](std::uint64_t zeros) { give_zeros(zeros, buffer_, add); });
     if (missing > 0)
       throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
                   {{}, {}, {}, tree_.path(id)});

@@ -20,6 +20,45 @@ bool has_label(const FatGeometry& g) {
   return g.label[0] != 0;
 }
 
+std::u16string_view name_of(const FileTree& tree, const FatTarget& target, FileTree::Id id) {
+  const auto other = target.names.find(id);
+  return other == target.names.end() ? tree.name(id) : other->second;
+}
+
+std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const FatTarget& target,
+                                             const CodePage& page, FileTree::Id folder,
+                                             std::vector<FatPlan::Entry>& entries) {
+  auto out = std::make_unique<NewDirectory>(page, target.zone);
+  const auto info_of = [&tree](FileTree::Id id) {
+    const FileTree::Info info = tree.info(id);
+    FatFileInfo to;
+    to.attributes = info.attributes & (attr_read_only | attr_hidden | attr_system | attr_archive);
+    to.created = info.created;
+    to.modified = info.modified;
+    to.accessed = info.accessed;
+    return to;
+  };
+  if (folder == FileTree::root) {
+    if (has_label(target.geometry)) out->add_label(target.geometry.label);
+  } else {
+    out->add_dots(info_of(folder));
+  }
+  const std::vector<FileTree::Id> children = tree.children(folder);
+  // Short names that files have already are theirs, whatever is made for the others.
+  for (const FileTree::Id id : children) {
+    if (!tree.is_stream(id) && target.names.count(id) == 0)
+      out->keep(name_of(tree, target, id), tree.short_name(id));
+  }
+  for (const FileTree::Id id : children) {
+    if (tree.is_stream(id)) continue;
+    const bool directory = tree.is_directory(id);
+    const std::size_t index =
+        out->add(name_of(tree, target, id), info_of(id), directory, directory ? 0 : tree.bytes(id));
+    entries.push_back({id, index});
+  }
+  return out;
+}
+
 }  // namespace
 
 FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
@@ -73,42 +112,9 @@ bool FatPlan::fats_are_free() const {
   return target_.free.contains({g.reserved_sectors, g.data_start() - g.reserved_sectors});
 }
 
-std::u16string_view FatPlan::name_of(FileTree::Id id) const {
-  const auto other = target_.names.find(id);
-  return other == target_.names.end() ? tree_.name(id) : other->second;
-}
-
 std::unique_ptr<NewDirectory> FatPlan::directory_of(FileTree::Id folder,
                                                     std::vector<Entry>& entries) const {
-  auto out = std::make_unique<NewDirectory>(*page_, target_.zone);
-  const auto info_of = [this](FileTree::Id id) {
-    const FileTree::Info info = tree_.info(id);
-    FatFileInfo to;
-    to.attributes = info.attributes & (attr_read_only | attr_hidden | attr_system | attr_archive);
-    to.created = info.created;
-    to.modified = info.modified;
-    to.accessed = info.accessed;
-    return to;
-  };
-  if (folder == FileTree::root) {
-    if (has_label(target_.geometry)) out->add_label(target_.geometry.label);
-  } else {
-    out->add_dots(info_of(folder));
-  }
-  const std::vector<FileTree::Id> children = tree_.children(folder);
-  // Short names that files have already are theirs, whatever is made for the others.
-  for (const FileTree::Id id : children) {
-    if (!tree_.is_stream(id) && target_.names.count(id) == 0)
-      out->keep(name_of(id), tree_.short_name(id));
-  }
-  for (const FileTree::Id id : children) {
-    if (tree_.is_stream(id)) continue;
-    const bool directory = tree_.is_directory(id);
-    const std::size_t index =
-        out->add(name_of(id), info_of(id), directory, directory ? 0 : tree_.bytes(id));
-    entries.push_back({id, index});
-  }
-  return out;
+  return make_directory(tree_, target_, *page_, folder, entries);
 }
 
 std::vector<FatPlan::Part> FatPlan::staying(FileTree::Id id) const {
@@ -259,21 +265,9 @@ std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree) {
 }
 
 std::uint64_t root_entries_of(const FileTree& tree, const FatTarget& target) {
-  const CodePage page(target.codepage);
-  NewDirectory root(page, target.zone);
-  if (has_label(target.geometry)) root.add_label(target.geometry.label);
-  const auto renamed = [&target](FileTree::Id id) { return target.names.find(id); };
-  for (const FileTree::Id id : tree.children(FileTree::root)) {
-    if (!tree.is_stream(id) && renamed(id) == target.names.end())
-      root.keep(tree.name(id), tree.short_name(id));
-  }
-  for (const FileTree::Id id : tree.children(FileTree::root)) {
-    if (tree.is_stream(id)) continue;
-    const auto other = renamed(id);
-    root.add(other == target.names.end() ? tree.name(id) : other->second, {}, tree.is_directory(id),
-             0);
-  }
-  return root.entries();
+  std::vector<FatPlan::Entry> entries;
+  return make_directory(tree, target, CodePage(target.codepage), FileTree::root, entries)
+      ->entries();
 }
 
 }  // namespace nuvrat

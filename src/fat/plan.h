@@ -83,7 +83,6 @@ class FatPlan {
  private:
   // What of a file stays: as parts_of, without those that are copied.
   [[nodiscard]] std::vector<Part> staying(FileTree::Id id) const;
-  [[nodiscard]] std::u16string_view name_of(FileTree::Id id) const;
 
   const FileTree& tree_;
   FatTarget target_;
