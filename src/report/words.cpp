@@ -39,6 +39,12 @@ std::string in_words(const Goal& goal) {
   if (goal.subject == "table")
     return fmt::format("the partition table is to be {} {}", goal.state == "mbr" ? "an" : "a",
                        upper(goal.state));
+  if (goal.subject == "names") return "names that FAT can't spell may become others";
+  if (goal.subject.ends_with(".cluster")) {
+    return fmt::format("the volume{} is to have clusters of {}",
+                       part == "volume" ? "" : " on " + part,
+                       goal.state == "512" ? "512 bytes" : goal.state);
+  }
   if (goal.subject == "volume") return fmt::format("the volume is to be {}", upper(goal.state));
   if (goal.subject == part) {
     return goal.state == "logical" || goal.state == "primary"
