@@ -368,7 +368,7 @@ TEST_CASE("judge: the kernel goes on writing on an NTFS volume in which way was 
     QuietProgress quiet;
     const Assessment a = assess(*device, {parse_goal("p1=fat32")}, support::utc(), random);
     REQUIRE(a.steps.size() == 3);
-    REQUIRE(a.steps[0].code() == "ntfs-make-way");
+    REQUIRE(a.steps[0].code() == "ntfs-edit");
     const std::string seal = manifest_of(*device).seal();
     Overlay overlay(*device);
     const Inspection inspection =

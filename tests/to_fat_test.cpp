@@ -68,7 +68,7 @@ std::unique_ptr<MemoryDevice> full_at_its_front() {
 
 bool makes_way(const Assessment& a) {
   return std::any_of(a.steps.begin(), a.steps.end(),
-                     [](const Step& s) { return s.code() == "ntfs-make-way"; });
+                     [](const Step& s) { return s.code() == "ntfs-edit"; });
 }
 
 }  // namespace

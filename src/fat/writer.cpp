@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <map>
+#include <vector>
 
 #include <fmt/format.h>
 
@@ -8,9 +9,8 @@
 #include <nuvrat/file_tree.h>
 
 #include "base/record.h"
-#include "fat/boot.h"
+#include "fat/build.h"
 #include "fat/fat_map.h"
-#include "fat/writer_directory.h"
 
 namespace nuvrat {
 namespace {
@@ -64,25 +64,16 @@ class FatWriter::Impl {
   Impl(Device& device, const FatFormat& format)
       : device_(device),
         format_(format),
-        page_(format.codepage),
         geometry_(plan_geometry(device, format)),
-        fat_(std::size_t{geometry_.clusters} + 2) {
-    label_.fill(' ');
-    const Bytes label = page_.encode(to_utf16(format.label));
-    std::copy_n(label.begin(), std::min<std::size_t>(label.size(), 11), label_.begin());
-    Folder root{NewDirectory(page_, format_.zone), nullptr, 0, {}, {}};
-    if (!format.label.empty()) root.directory.add_label(label_);
-    folders_.emplace("", std::move(root));
+        taken_(std::size_t{geometry_.clusters} + 2) {
+    const Bytes label = CodePage(format.codepage).encode(to_utf16(format.label));
+    if (label.empty()) return;
+    geometry_.label.fill(' ');
+    std::copy_n(label.begin(), std::min<std::size_t>(label.size(), 11), geometry_.label.begin());
   }
 
   void add_directory(std::string_view path, const FatFileInfo& info) {
-    const auto [above, name] = split(path);
-    FatFileInfo without = info;
-    without.attributes &= ~attr_archive;
-    const std::size_t index = above->directory.add(to_utf16(name), without, true, 0);
-    Folder folder{NewDirectory(page_, format_.zone), above, index, info, {}};
-    folder.directory.add_dots(info);
-    folders_.emplace(std::string(path), std::move(folder));
+    folders_.emplace(path, add(folder_above(path), path, info, true, 0));
   }
 
   void add_file(std::string_view path, std::uint64_t size, const FatFileInfo& info,
@@ -91,213 +82,143 @@ class FatWriter::Impl {
       throw Error(ErrorCode::refused, "a file on FAT has at most 4 GiB less one byte",
                   {{}, {}, {}, std::string(path)});
     }
-    const auto [above, name] = split(path);
+    const auto above = folder_above(path);  // a file that is refused leaves nothing
     const auto needed =
         static_cast<std::uint32_t>(div_up<std::uint64_t>(size, geometry_.cluster_bytes()));
-    std::vector<std::uint32_t> clusters;
-    if (size > 0) clusters = allocate(needed, info.placement, std::string(path));
-    const std::size_t index = above->directory.add(to_utf16(name), info, false, size);
-    if (size == 0) return;
-    above->directory.set_cluster(index, clusters.front());
-    if (!content.empty()) write_content(clusters, content);
+    std::vector<SectorRange> extents;
+    for (const std::uint32_t c : allocate(needed, info.placement, path)) {
+      const SectorRange cluster{geometry_.cluster_start(c), geometry_.cluster_sectors};
+      if (!extents.empty() && extents.back().end() == cluster.first) {
+        extents.back().count += cluster.count;
+      } else {
+        extents.push_back(cluster);
+      }
+    }
+    tree_.set_extents(add(above, path, info, false, size), extents);
+    for (const SectorRange& e : extents) {
+      if (content.empty()) break;
+      const std::size_t n = std::min<std::size_t>(content.size(), e.count * geometry_.sector_bytes);
+      Bytes padded(content.begin(), content.begin() + static_cast<std::ptrdiff_t>(n));
+      padded.resize(div_up<std::size_t>(n, geometry_.sector_bytes) * geometry_.sector_bytes);
+      device_.write(e.first, padded);
+      content = content.subspan(n);
+    }
   }
 
   void mark_bad(std::uint32_t first, std::uint32_t count) {
     for (std::uint32_t c = first; c < first + count; ++c) {
-      if (!geometry_.valid_cluster(c) || fat_[c] != 0) {
+      if (!geometry_.valid_cluster(c) || taken_[c]) {
         throw Error(ErrorCode::refused, fmt::format("cluster {} is not free", c));
       }
-      fat_[c] = fat_bad;
+      taken_[c] = true;
+      bad_.add({geometry_.cluster_start(c), geometry_.cluster_sectors});
     }
   }
 
   [[nodiscard]] std::uint32_t free_clusters() const {
-    return static_cast<std::uint32_t>(std::count(fat_.begin() + 2, fat_.end(), 0u));
+    return static_cast<std::uint32_t>(std::count(taken_.begin() + 2, taken_.end(), false));
   }
 
   void finish() {
-    for (auto& [path, folder] : folders_) place_folder(folder, path);
-    for (auto& [path, folder] : folders_) write_folder(folder);
-    write_fats();
-    write_boot();
-    device_.flush();
-  }
-
- private:
-  struct Folder {
-    NewDirectory directory;
-    Folder* above;
-    std::size_t index;  // of its entry in the folder above
-    FatFileInfo info;
-    std::vector<std::uint32_t> clusters;
-  };
-
-  std::pair<Folder*, std::string> split(std::string_view path) {
-    const std::size_t slash = path.rfind('/');
-    const std::string above(slash == path.npos ? "" : path.substr(0, slash));
-    const auto it = folders_.find(above);
-    if (it == folders_.end()) {
-      throw Error(ErrorCode::words, "the folder does not exist", {{}, {}, {}, above});
-    }
-    return {&it->second, std::string(slash == path.npos ? path : path.substr(slash + 1))};
-  }
-
-  std::vector<std::uint32_t> allocate(std::uint32_t count, Placement placement,
-                                      const std::string& path) {
-    std::vector<std::uint32_t> out;
-    if (placement == Placement::at_end) {
-      for (std::uint32_t c = geometry_.last_cluster(); c >= 2 && out.size() < count; --c) {
-        if (fat_[c] == 0) out.insert(out.begin(), c);
-      }
-    } else if (placement == Placement::scattered) {
-      for (std::uint32_t c = cursor_; c <= geometry_.last_cluster() && out.size() < count; c += 2) {
-        if (fat_[c] == 0) out.push_back(c);
-      }
-    } else {
-      std::uint32_t run = 0;
-      for (std::uint32_t c = cursor_; c <= geometry_.last_cluster(); ++c) {
-        run = fat_[c] == 0 ? run + 1 : 0;
-        if (run < count) continue;
-        for (std::uint32_t i = c - count + 1; i <= c; ++i) out.push_back(i);
-        cursor_ = c + 1;
-        break;
-      }
-      if (out.empty()) {  // no run holds it: take what there is
-        for (std::uint32_t c = 2; c <= geometry_.last_cluster() && out.size() < count; ++c) {
-          if (fat_[c] == 0) out.push_back(c);
-        }
-      }
-    }
-    if (out.size() < count) {
+    const FatPlan plan(tree_, target());
+    if (!plan.fits()) throw full(plan.needed_clusters(), "");
+    const FatGeometry& g = plan.geometry();
+    if (g.kind != VolumeKind::fat32 && root_entries_of(tree_, plan.target()) > g.root_entries) {
       throw Error(ErrorCode::refused,
-                  fmt::format("the volume is full: {} clusters are needed, {} are free", count,
-                              free_clusters()),
-                  {{}, {}, {}, path});
+                  fmt::format("the root folder holds {} entries at most", g.root_entries));
     }
-    for (std::size_t i = 0; i < out.size(); ++i) {
-      fat_[out[i]] = i + 1 < out.size() ? out[i + 1] : fat_end;
-    }
-    return out;
-  }
-
-  void write_content(const std::vector<std::uint32_t>& clusters, ByteView content) {
-    const std::size_t bytes = geometry_.cluster_bytes();
-    for (std::size_t i = 0; i < clusters.size();) {
-      std::size_t run = 1;
-      while (i + run < clusters.size() && clusters[i + run] == clusters[i] + run) ++run;
-      const ByteView part =
-          content.subspan(i * bytes, std::min(run * bytes, content.size() - i * bytes));
-      Bytes padded(part.begin(), part.end());
-      padded.resize(div_up<std::size_t>(part.size(), geometry_.sector_bytes) *
-                    geometry_.sector_bytes);
-      device_.write(geometry_.cluster_start(clusters[i]), padded);
-      i += run;
-    }
-  }
-
-  void place_folder(Folder& folder, const std::string& path) {
-    if (folder.above == nullptr && geometry_.kind != VolumeKind::fat32) {
-      if (folder.directory.entries() > geometry_.root_entries) {
-        throw Error(ErrorCode::refused, fmt::format("the root folder holds {} entries at most",
-                                                    geometry_.root_entries));
-      }
-      return;
-    }
-    const std::size_t bytes = std::max<std::size_t>(folder.directory.entries() * 32, 1);
-    folder.clusters =
-        allocate(static_cast<std::uint32_t>(div_up<std::size_t>(bytes, geometry_.cluster_bytes())),
-                 Placement::together, path);
-    if (folder.above == nullptr) geometry_.root_cluster = folder.clusters.front();
-  }
-
-  void write_folder(Folder& folder) {
-    for (auto& [path, child] : folders_) {
-      if (child.above == &folder) folder.directory.set_cluster(child.index, child.clusters.front());
-    }
-    if (folder.above != nullptr) {
-      folder.directory.set_cluster(0, folder.clusters.front());
-      const bool under_root = folder.above->above == nullptr;
-      folder.directory.set_cluster(1, under_root ? 0 : folder.above->clusters.front());
-    }
-    Bytes bytes = folder.directory.bytes();
-    if (!folder.clusters.empty()) {
-      bytes.resize(folder.clusters.size() * geometry_.cluster_bytes());
-      write_content(folder.clusters, bytes);
-    } else {
-      bytes.resize(std::size_t{geometry_.root_sectors} * geometry_.sector_bytes);
-      device_.write(geometry_.root_start(), bytes);
-    }
-  }
-
-  void put_entry(ByteSpan fat, std::uint64_t base, std::uint32_t cluster,
-                 std::uint32_t value) const {
-    if (geometry_.kind == VolumeKind::fat12) {
-      const std::size_t at = cluster + cluster / 2;
-      const std::uint32_t v = value & 0xFFF;
-      if ((cluster & 1) != 0) {
-        fat[at] = static_cast<std::uint8_t>((fat[at] & 0x0F) | (v & 0x0F) << 4);
-        fat[at + 1] = static_cast<std::uint8_t>(v >> 4);
-      } else {
-        fat[at] = static_cast<std::uint8_t>(v);
-        fat[at + 1] = static_cast<std::uint8_t>((fat[at + 1] & 0xF0) | v >> 8);
-      }
-      return;
-    }
-    const std::size_t width = geometry_.kind == VolumeKind::fat16 ? 2 : 4;
-    for (std::size_t i = 0; i < width; ++i) {
-      fat[(cluster - base) * width + i] = static_cast<std::uint8_t>(value >> 8 * i);
-    }
-  }
-
-  // In pieces, leaving out those that stay zero.
-  void write_fats() {
-    fat_[0] = 0x0FFFFFF8;
-    fat_[1] = fat_end;
-    const std::size_t width = geometry_.kind == VolumeKind::fat16 ? 2 : 4;
-    const bool whole = geometry_.kind == VolumeKind::fat12;
-    const std::size_t piece =
-        whole ? std::size_t{geometry_.fat_sectors} * geometry_.sector_bytes : std::size_t{1} << 16;
-    const std::size_t per_piece = whole ? fat_.size() : piece / width;
-    for (std::size_t base = 0; base < fat_.size(); base += per_piece) {
-      const std::size_t stop = std::min(fat_.size(), base + per_piece);
-      const auto first = fat_.begin() + static_cast<std::ptrdiff_t>(base);
-      const auto last = fat_.begin() + static_cast<std::ptrdiff_t>(stop);
-      if (std::all_of(first, last, [](std::uint32_t v) { return v == 0; })) continue;
-      const std::size_t room = std::size_t{geometry_.fat_sectors} * geometry_.sector_bytes -
-                               base * width * (whole ? 0 : 1);
-      Bytes bytes(std::min(piece, room));
-      for (std::size_t c = base; c < stop; ++c) {
-        if (fat_[c] != 0) put_entry(bytes, base, static_cast<std::uint32_t>(c), fat_[c]);
-      }
-      for (std::uint32_t copy = 0; copy < geometry_.fats; ++copy) {
-        device_.write(
-            geometry_.fat_start(copy) + base * width * (whole ? 0 : 1) / geometry_.sector_bytes,
-            bytes);
-      }
-    }
-  }
-
-  void write_boot() {
-    FatGeometry g = geometry_;
-    if (!format_.label.empty()) g.label = label_;
+    FatBuilder to;
+    to.write = [this](std::uint64_t sector, ByteView data) {
+      if (!all_zero(data)) device_.write(sector, data);  // it reads as zeros
+    };
+    to.announce = [](std::string_view) {};
+    write_fat(plan, to);
     const Bytes sector = fat_boot_sector(g);
     if (g.kind == VolumeKind::fat32) {
-      const Bytes info =
-          fat_info_sector(g, free_clusters(), std::min(cursor_, geometry_.last_cluster()));
+      const auto free = static_cast<std::uint32_t>(g.clusters - bad_.count() / g.cluster_sectors -
+                                                   plan.clusters_in_use());
+      const Bytes info = fat_info_sector(g, free, plan.first_free());
       device_.write(g.fs_info, info);
       device_.write(g.backup_boot, sector);
       device_.write(g.backup_boot + 1, info);
     }
     device_.write(0, sector);
+    device_.flush();
+  }
+
+ private:
+  [[nodiscard]] FileTree::Id folder_above(std::string_view path) const {
+    const std::string_view above = path.substr(0, std::min(path.rfind('/'), path.size()));
+    const auto it = folders_.find(above.size() == path.size() ? "" : above);
+    if (it == folders_.end()) {
+      throw Error(ErrorCode::words, "the folder does not exist", {{}, {}, {}, std::string(above)});
+    }
+    return it->second;
+  }
+
+  FileTree::Id add(FileTree::Id above, std::string_view path, const FatFileInfo& info,
+                   bool directory, std::uint64_t size) {
+    const std::uint32_t attributes = directory ? info.attributes & ~attr_archive : info.attributes;
+    return tree_.add(above, to_utf16(path.substr(path.rfind('/') + 1)), u"",
+                     {directory, attributes, size, info.created, info.modified, info.accessed});
+  }
+
+  std::vector<std::uint32_t> allocate(std::uint32_t count, Placement placement,
+                                      std::string_view path) {
+    std::vector<std::uint32_t> out;
+    const auto take_from = [&](std::uint32_t c, std::uint32_t step) {
+      for (; c <= geometry_.last_cluster() && out.size() < count; c += step) {
+        if (!taken_[c]) out.push_back(c);
+      }
+    };
+    if (placement == Placement::at_end) {
+      for (std::uint32_t c = geometry_.last_cluster(); c >= 2 && out.size() < count; --c) {
+        if (!taken_[c]) out.push_back(c);
+      }
+      std::reverse(out.begin(), out.end());
+    } else if (placement == Placement::scattered) {
+      take_from(cursor_, 2);
+    } else {
+      std::uint32_t run = 0;
+      for (std::uint32_t c = cursor_; count > 0 && c <= geometry_.last_cluster(); ++c) {
+        run = taken_[c] ? 0 : run + 1;
+        if (run < count) continue;
+        take_from(c - count + 1, 1);
+        cursor_ = c + 1;
+        break;
+      }
+      if (out.empty()) take_from(2, 1);  // no run holds it: take what there is
+    }
+    if (out.size() < count) throw full(count, path);
+    for (const std::uint32_t c : out) taken_[c] = true;
+    return out;
+  }
+
+  [[nodiscard]] Error full(std::uint64_t needed, std::string_view path) const {
+    return Error(ErrorCode::refused,
+                 fmt::format("the volume is full: {} clusters are needed, {} are free", needed,
+                             free_clusters()),
+                 {{}, {}, {}, std::string(path)});
+  }
+
+  [[nodiscard]] FatTarget target() const {
+    FatTarget out{geometry_, format_.codepage, format_.zone, {}, bad_, {}};
+    SectorSet used = bad_;
+    for (FileTree::Id id = 1; id < tree_.size(); ++id) {
+      for (const SectorRange& e : tree_.extents(id)) used.add(e);
+    }
+    const std::uint64_t first = geometry_.reserved_sectors;
+    out.free = used.gaps({first, geometry_.total_sectors - first});
+    return out;
   }
 
   Device& device_;
   FatFormat format_;
-  CodePage page_;
   FatGeometry geometry_;
-  std::vector<std::uint32_t> fat_;
-  std::array<std::uint8_t, 11> label_{};
-  std::map<std::string, Folder> folders_;
+  std::vector<bool> taken_;  // by cluster
+  SectorSet bad_;
+  FileTree tree_;
+  std::map<std::string, FileTree::Id, std::less<>> folders_{{"", FileTree::root}};
   std::uint32_t cursor_ = 2;
 };
 

@@ -33,6 +33,11 @@ struct NtfsGeometry {
   }
 };
 
+/// Bytes of $Bitmap: a bit a cluster, in units of eight bytes.
+[[nodiscard]] constexpr std::uint64_t bitmap_bytes(std::uint64_t clusters) {
+  return (clusters / 64 + (clusters % 64 != 0 ? 1 : 0)) * 8;
+}
+
 /// The geometry, or why this is no NTFS boot sector.
 [[nodiscard]] std::optional<NtfsGeometry> parse_ntfs_boot(ByteView sector, std::string& fault);
 

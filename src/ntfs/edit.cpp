@@ -27,7 +27,9 @@ NtfsEdit::NtfsEdit(const Device& device)
       cluster_bytes_(volume_.geometry().cluster_bytes()),
       record_bytes_(volume_.geometry().record_bytes),
       boot_clusters_(div_up<std::uint64_t>(8192, cluster_bytes_)),
-      packer_(static_cast<std::uint32_t>(record_bytes_), cluster_bytes_) {
+      packer_(static_cast<std::uint32_t>(record_bytes_), cluster_bytes_),
+      clusters_(volume_.geometry().clusters()),
+      widest_(volume_.geometry()) {
   units_.clusters = std::max<std::uint64_t>(1, record_bytes_ / cluster_bytes_);
   units_.records = std::max<std::uint64_t>(1, cluster_bytes_ / record_bytes_);
   units_.count = div_up(volume_.mft().clusters(), units_.clusters);
@@ -38,6 +40,16 @@ void NtfsEdit::vacate(Run clusters) {
 }
 void NtfsEdit::avoid(Run clusters) {
   avoid_.add({clusters.lcn, clusters.count});
+}
+
+void NtfsEdit::resize(std::uint64_t clusters) {
+  clusters_ = clusters;
+  widest_.total_sectors = std::max(widest_.total_sectors, clusters * widest_.cluster_sectors);
+  const std::uint64_t now = geometry().clusters();
+  if (clusters < now) vacate({clusters, now - clusters});
+}
+void NtfsEdit::relabel(std::u16string label) {
+  label_ = std::move(label);
 }
 
 NtfsEdit::Special* NtfsEdit::special_of(std::uint64_t base, const RawAttribute& a) {
@@ -56,16 +68,20 @@ void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
   each_raw_attribute(record, geometry(), [&](const RawAttribute& a) {
     Special* special = special_of(base, a);
     if (special != nullptr) special->records.insert(number);
-    const bool fixed = base == record_boot || (base == record_bad && a.name == u"$Bad");
+    const bool bad = base == record_bad && a.name == u"$Bad";
+    const bool fixed = base == record_boot || bad;
     for (const Run& r : a.runs) {
       if (r.lcn == Run::hole) continue;
       owned_.add({r.lcn, r.count});
       if (special != nullptr) continue;
       SectorRange left{r.lcn, r.count};
       while (const auto hit = vacate_.first_overlap(left)) {
-        if (fixed) fixed_ = fixed_.value_or(hit->first);
-        in_the_way_.push_back({hit->first, hit->count});
-        owners_.insert(number);
+        // Bad clusters that leave the volume are in nobody's way.
+        if (!bad || hit->first < clusters_) {
+          if (fixed) fixed_ = fixed_.value_or(hit->first);
+          in_the_way_.push_back({hit->first, hit->count});
+          owners_.insert(number);
+        }
         left = {hit->end(), left.end() - hit->end()};
         if (left.count == 0) break;
       }
@@ -107,7 +123,7 @@ std::optional<EditTrouble> NtfsEdit::lay_out() {
   closed.add(vacate_);
   closed.add(avoid_);
   closed.add({0, boot_clusters_});
-  room_.emplace(closed.gaps({0, geometry().clusters()}), 1, 0, geometry().clusters());
+  room_.emplace(closed.gaps({0, clusters_}), 1, 0, clusters_);
   MaybeTrouble first;
   for (const Way& way : {Way{false, false, false}, Way{false, true, false}, Way{true, false, false},
                          Way{true, true, false}, Way{false, true, true}, Way{true, true, true}}) {
@@ -137,6 +153,7 @@ std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
   // What must be in one piece is placed while the pieces are large.
   if (MaybeTrouble trouble = place_mirror()) return trouble;
   if (MaybeTrouble trouble = place_start(way.whole_mft)) return trouble;
+  if (MaybeTrouble trouble = place_new_bitmap()) return trouble;
   move_contents();
   map_.sort();
   if (MaybeTrouble trouble = make_room_in_records()) return trouble;
@@ -222,6 +239,16 @@ std::optional<EditTrouble> NtfsEdit::place_start(bool whole) {
   return std::nullopt;
 }
 
+// Of a volume of another size $Bitmap is another, all of it: a bit a cluster, in units of 8 bytes.
+std::optional<EditTrouble> NtfsEdit::place_new_bitmap() {
+  if (!resized()) return std::nullopt;
+  new_bitmap_ = room_->take(div_up(bitmap_bytes(clusters_), cluster_bytes_));
+  if (room_->missing() > 0) return no_pieces();
+  for (const Run& r : bitmap_.runs) given_.add({r.lcn, r.count});
+  for (const Run& r : new_bitmap_) taken_.add({r.lcn, r.count});
+  return std::nullopt;
+}
+
 // Those of the others that change or are in the way, or all.
 void NtfsEdit::place_mft(bool whole) {
   const std::uint64_t clusters = volume_.mft().clusters();
@@ -269,6 +296,7 @@ void NtfsEdit::place_mft_bitmap(bool beginning) {
 
 // Its own shadows change bits, too: until no cluster of it is left that has to change.
 void NtfsEdit::place_bitmap(bool whole) {
+  if (resized()) return;  // it has its place
   const std::uint64_t all = clusters_in(bitmap_.runs);
   const std::uint64_t bits = cluster_bytes_ * 8;
   SectorSet vcns;

@@ -57,6 +57,11 @@ class NtfsEdit {
   void vacate(Run clusters);
   /// Nothing new is put there, either.
   void avoid(Run clusters);
+  /// The volume has this many clusters afterwards: what lies beyond makes way, or $Bitmap and the
+  /// list of bad clusters become longer.
+  void resize(std::uint64_t clusters);
+  /// The volume's label; "" for none. At most 32 UTF-16 units.
+  void relabel(std::u16string label);
 
   /// Finds a place for everything. What stands in the way, or none.
   [[nodiscard]] std::optional<EditTrouble> lay_out();
@@ -64,6 +69,8 @@ class NtfsEdit {
   [[nodiscard]] const NtfsGeometry& geometry() const { return volume_.geometry(); }
   [[nodiscard]] std::uint64_t mft_lcn() const { return mft_lcn_; }
   [[nodiscard]] std::uint64_t mirror_lcn() const { return mirror_lcn_; }
+  /// Of the volume afterwards.
+  [[nodiscard]] std::uint64_t clusters() const { return clusters_; }
   /// Clusters written: moved contents, and all shadows.
   [[nodiscard]] std::uint64_t written_clusters() const { return room_->used(); }
   [[nodiscard]] std::uint64_t free_clusters() const { return room_->capacity(); }
@@ -98,6 +105,7 @@ class NtfsEdit {
   using Shadows = std::vector<Shadow>;
   using MaybeTrouble = std::optional<EditTrouble>;
 
+  [[nodiscard]] bool resized() const { return clusters_ != geometry().clusters(); }
   void scan();
   void scan_record(std::uint64_t number, ByteView record);
   [[nodiscard]] Special* special_of(std::uint64_t base, const RawAttribute& attribute);
@@ -113,6 +121,7 @@ class NtfsEdit {
   MaybeTrouble make_room_in_records();
   MaybeTrouble rebuild(std::uint64_t base, std::uint64_t first_free, std::uint64_t end_free);
   MaybeTrouble place_start(bool whole);
+  MaybeTrouble place_new_bitmap();
   void place_mft(bool whole);
   MaybeTrouble place_mirror();
   void place_mft_bitmap(bool beginning);
@@ -124,6 +133,7 @@ class NtfsEdit {
   [[nodiscard]] Bytes sound_record(std::uint64_t number) const;
   [[nodiscard]] std::optional<std::uint64_t> take_record(std::uint64_t from, std::uint64_t end);
   [[nodiscard]] std::vector<Attribute> moved_attributes(std::uint64_t base, ByteView record) const;
+  void change_attributes(std::uint64_t base, std::vector<Attribute>& attributes) const;
   [[nodiscard]] EditTrouble no_pieces() const;
 
   [[nodiscard]] Bytes final_record(std::uint64_t number, ByteView raw) const;
@@ -131,6 +141,7 @@ class NtfsEdit {
   void write_mft(const EditOutput& out) const;
   void write_mirror(const EditOutput& out) const;
   void write_bitmap(const EditOutput& out) const;
+  void write_new_bitmap(const EditOutput& out) const;
   void write_mft_bitmap(const EditOutput& out) const;
   void put(const EditOutput& out, const Runs& to, ByteView data) const;
 
@@ -140,6 +151,9 @@ class NtfsEdit {
   RecordPacker packer_;
   Units units_;
   SectorSet vacate_, avoid_;  // clusters
+  std::uint64_t clusters_;
+  NtfsGeometry widest_;  // as large as the volume is, before or after
+  std::optional<std::u16string> label_;
 
   // What the scan found.
   SectorSet owned_;  // clusters
@@ -156,6 +170,7 @@ class NtfsEdit {
   std::vector<ClusterMove> contents_;
   Shadows of_mft_, of_bitmap_, of_mft_bitmap_;
   Run new_mirror_;
+  Runs new_bitmap_;                            // of another length
   std::set<std::uint64_t> changed_;            // records with other runs
   std::map<std::uint64_t, Bytes> made_;        // records made anew, without update sequence
   std::map<std::uint64_t, bool> record_bits_;  // of $MFT's bitmap, that change

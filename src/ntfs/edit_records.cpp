@@ -27,11 +27,15 @@ std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
     const std::uint64_t reference = load<FileRecord>(record).base.value();
     bases.insert(reference == 0 ? number : record_of(reference));
   }
+  if (resized()) bases.insert({record_bitmap, record_bad});
+  if (label_) bases.insert(record_volume_info);
   for (const std::uint64_t base : bases) {
     if (base == record_mft) continue;  // its turn comes
     // What a system reads before it knows attribute lists must do without.
-    if (base < record_secure || base == record_upcase) return no_pieces();
-    if (MaybeTrouble trouble = rebuild(base, first_spare, volume_.records())) return trouble;
+    const bool early = base < record_secure || base == record_upcase;
+    const std::uint64_t end = early ? 0 : volume_.records();
+    if (MaybeTrouble trouble = rebuild(base, first_spare, end))
+      return early ? no_pieces() : trouble;
   }
   return std::nullopt;
 }
@@ -124,7 +128,44 @@ std::vector<Attribute> NtfsEdit::moved_attributes(std::uint64_t base, ByteView r
     to.occupied = a.occupied;
     out.push_back(std::move(to));
   }
+  change_attributes(base, out);
   return out;
+}
+
+// What the size of the volume and its label are the contents of.
+void NtfsEdit::change_attributes(std::uint64_t base, std::vector<Attribute>& attributes) const {
+  if (base == record_volume_info && label_) {
+    std::erase_if(attributes, [](const Attribute& a) { return a.type == at_volume_name; });
+    const auto after = std::find_if(attributes.begin(), attributes.end(),
+                                    [](const Attribute& a) { return a.type > at_volume_name; });
+    Bytes value;
+    for (const char16_t c : *label_) {
+      value.push_back(static_cast<std::uint8_t>(c));
+      value.push_back(static_cast<std::uint8_t>(c >> 8));
+    }
+    attributes.insert(after, resident(at_volume_name, std::move(value)));
+  }
+  if (!resized() || (base != record_bitmap && base != record_bad)) return;
+  for (Attribute& a : attributes) {
+    if (a.type != at_data) continue;
+    if (base == record_bitmap && a.name.empty()) {
+      a.runs = new_bitmap_;
+      a.allocated = clusters_in(new_bitmap_) * cluster_bytes_;
+      a.size = a.initialised = bitmap_bytes(clusters_);
+    }
+    if (base == record_bad && a.name == u"$Bad") {
+      Runs runs;
+      std::uint64_t vcn = 0;
+      for (const Run& r : a.runs) {
+        if (vcn < clusters_) add_run(runs, {r.lcn, std::min(r.count, clusters_ - vcn)});
+        vcn += r.count;
+      }
+      if (vcn < clusters_) add_run(runs, {Run::hole, clusters_ - vcn});
+      a.runs = std::move(runs);
+      if (a.initialised == a.size) a.initialised = clusters_ * cluster_bytes_;
+      a.allocated = a.size = clusters_ * cluster_bytes_;
+    }
+  }
 }
 
 std::optional<std::uint64_t> NtfsEdit::take_record(std::uint64_t from, std::uint64_t end) {
@@ -151,7 +192,7 @@ Bytes NtfsEdit::sound_record(std::uint64_t number) const {
 }
 
 std::optional<Bytes> NtfsEdit::patched(ByteView record) const {
-  return with_runs(record, geometry(), [this](const RawAttribute& a) -> std::optional<Runs> {
+  return with_runs(record, widest_, [this](const RawAttribute& a) -> std::optional<Runs> {
     Runs now = map_.relocated(a.runs);
     if (now == a.runs) return std::nullopt;
     return now;

@@ -45,7 +45,7 @@ void NtfsEdit::write(const EditOutput& out) const {
   write_mirror(out);
   out.announce("shadows of NTFS bitmaps");
   write_mft_bitmap(out);
-  write_bitmap(out);
+  resized() ? write_new_bitmap(out) : write_bitmap(out);
 }
 
 void NtfsEdit::write_contents(const EditOutput& out) const {
@@ -90,7 +90,7 @@ Bytes NtfsEdit::final_record(std::uint64_t number, ByteView raw) const {
     out = std::move(*with);
   }
   if (mft_bitmap_.resident && mft_bitmap_.records.count(number) != 0 && !record_bits_.empty()) {
-    each_raw_attribute(out, geometry(), [&](const RawAttribute& a) {
+    each_raw_attribute(out, widest_, [&](const RawAttribute& a) {
       if (a.head.type.value() != at_bitmap || a.head.non_resident != 0) return;
       const auto head = load<ResidentHeader>(out, a.at + sizeof(AttributeHeader));
       const ByteSpan value =
@@ -161,6 +161,34 @@ void NtfsEdit::write_mft_bitmap(const EditOutput& out) const {
     set_bits(piece, s.vcn * cluster_bytes_ * 8, used, true);
     set_bits(piece, s.vcn * cluster_bytes_ * 8, unused, false);
     put(out, s.to, piece);
+  }
+}
+
+void NtfsEdit::write_new_bitmap(const EditOutput& out) const {
+  const RunMap map(bitmap_.runs);
+  const std::uint64_t size = bitmap_bytes(clusters_);
+  const std::uint64_t common = std::min(clusters_, geometry().clusters());
+  // What follows the last cluster's bit counts as used.
+  const SectorSet added{{common, size * 8 - common}};
+  const SectorSet beyond{{clusters_, size * 8 - clusters_}};
+  const std::uint64_t kept =
+      std::min(clusters_in(bitmap_.runs) * cluster_bytes_, div_up<std::uint64_t>(common, 8));
+  const std::uint64_t step = std::max<std::uint64_t>(1, piece_bytes / cluster_bytes_);
+  std::uint64_t vcn = 0;
+  for (const Run& to : new_bitmap_) {
+    for (std::uint64_t at = 0; at < to.count; at += step) {
+      const std::uint64_t count = std::min(step, to.count - at);
+      Bytes piece(count * cluster_bytes_);
+      const std::uint64_t first = vcn * cluster_bytes_;
+      const std::uint64_t old = std::min<std::uint64_t>(piece.size(), kept - std::min(first, kept));
+      if (old > 0) volume_.read(map, first, ByteSpan(piece).first(old));
+      set_bits(piece, first * 8, added, false);
+      set_bits(piece, first * 8, given_, false);
+      set_bits(piece, first * 8, taken_, true);
+      set_bits(piece, first * 8, beyond, true);
+      put(out, {{to.lcn + at, count}}, piece);
+      vcn += count;
+    }
   }
 }
 

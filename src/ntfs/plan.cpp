@@ -230,7 +230,7 @@ bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions
   place_start(whole, mft_extensions, room);
   place(Stream::mft_bitmap, div_up<std::uint64_t>(records_, 64) * 8, room);
   place(Stream::attr_def, std::uint64_t{16} * 160, room);
-  place(Stream::bitmap, div_up<std::uint64_t>(clusters_, 64) * 8, room);
+  place(Stream::bitmap, bitmap_bytes(clusters_), room);
   place(Stream::upcase, std::uint64_t{65536} * 2, room);
   place(Stream::security, security_.sds.size(), room);
   for (auto& [id, folder] : folders_)

@@ -255,7 +255,7 @@ class FatPlanner {
 
   // Way made for these FATs, on an overlay that is looked at from then on.
   bool try_way(const VolumeChange& conversion, const FatGeometry& g, Look& look) {
-    steps::NtfsMakeWay way;
+    steps::EditNtfs way;
     way.change = conversion;
     way.change.to = VolumeKind::ntfs;
     way.change.anew = false;
@@ -271,14 +271,7 @@ class FatPlanner {
         trouble_ = trouble;
         continue;
       }
-      way.mft_lcn = edit->mft_lcn();
-      way.mirror_lcn = edit->mirror_lcn();
-      way.change.cluster_bytes = edit->geometry().cluster_bytes();
-      way.change.needed_clusters = edit->written_clusters();
-      way.change.free_clusters = edit->free_clusters();
-      way.change.moved_clusters = edit->moved_clusters();
-      way.change.writes =
-          edit->written_clusters() * (edit->geometry().cluster_bytes() / device_.sector_size()) + 2;
+      way.take(*edit, device_.sector_size());
       look.volume.reset();
       look.overlay = std::make_unique<Overlay>(device_);
       const Step step(state_.table.layout, {way});
@@ -291,7 +284,7 @@ class FatPlanner {
     return false;
   }
 
-  void add_way(const steps::NtfsMakeWay& way) {
+  void add_way(const steps::EditNtfs& way) {
     consent("made-way",
             fmt::format("{}: {} out of the place of the FATs first, as a rewrite of the NTFS "
                         "volume ({} with all that leads there)",
@@ -405,7 +398,7 @@ class FatPlanner {
   unsigned number_;
   std::string name_;
   std::optional<ShortOf> short_of_;
-  std::optional<steps::NtfsMakeWay> way_;
+  std::optional<steps::EditNtfs> way_;
   std::optional<EditTrouble> trouble_;  // of the last way that was tried
 };
 

@@ -22,7 +22,7 @@ namespace nuvrat::steps {
 
 struct Work {
   std::variant<TableGpt, TableMbr, GptAside, GptHome, GptMend, BootSector, EbrType, FatToNtfs,
-               FatMend, FatMakeWay, ToFat, NtfsMakeWay>
+               FatMend, FatMakeWay, ToFat, EditNtfs>
       kind;
 };
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/text.h>
 
 #include "base/record.h"
 
@@ -11,7 +12,7 @@ namespace {
 
 class Shadowed final : public Rewrite {
  public:
-  Shadowed(const Step& step, const NtfsMakeWay& work, const Device& device)
+  Shadowed(const Step& step, const EditNtfs& work, const Device& device)
       : step_(step), work_(work), window_(device, work.change.place) {}
 
   [[nodiscard]] std::string name() const override { return step_.name(); }
@@ -27,12 +28,13 @@ class Shadowed final : public Rewrite {
                  [&](std::string_view what) { sink.purpose(what); }});
   }
 
-  // The same before and after: only where $MFT and its mirror are is another.
+  // The same before and after: only where $MFT and its mirror are is another, and where it ends.
   [[nodiscard]] SectorWrite switch_sector() const override {
     SectorWrite out{work_.change.place.first, window_.read(0)};
     auto boot = load<NtfsBoot>(out.data);
     boot.mft_lcn = work_.mft_lcn;
     boot.mirror_lcn = work_.mirror_lcn;
+    if (work_.sectors != 0) boot.total_sectors = work_.sectors / ratio() - 1;
     store(boot, out.data);
     return out;
   }
@@ -47,35 +49,42 @@ class Shadowed final : public Rewrite {
   void settle(SectorSink& sink) override {
     sink.purpose("NTFS second boot sector");
     sink.write(copy_at(), switch_sector().data);
+    if (work_.old_copy == 0) return;
+    sink.purpose("the second boot sector of the old size, wiped");
+    sink.write(work_.change.place.first + work_.old_copy, Bytes(window_.sector_size()));
   }
 
  private:
-  // Behind the volume's last sector; its length is in the boot sector, which keeps it.
-  [[nodiscard]] std::uint64_t copy_at() const {
+  // Sectors of the device in one of the volume.
+  [[nodiscard]] std::uint64_t ratio() const {
     const auto boot = load<NtfsBoot>(window_.read(0));
-    const std::uint64_t ratio = boot.bytes_per_sector.value() / window_.sector_size();
-    return work_.change.place.first +
-           boot.total_sectors.value() * std::max<std::uint64_t>(1, ratio);
+    return std::max<std::uint64_t>(1, boot.bytes_per_sector.value() / window_.sector_size());
+  }
+  // Behind the volume's last sector.
+  [[nodiscard]] std::uint64_t copy_at() const {
+    const auto boot = load<NtfsBoot>(switch_sector().data);
+    return work_.change.place.first + boot.total_sectors.value() * ratio();
   }
 
   Step step_;  // owns the work
-  const NtfsMakeWay& work_;
+  const EditNtfs& work_;
   Window window_;
 };
 
 }  // namespace
 
-std::string NtfsMakeWay::name() const {
+std::string EditNtfs::name() const {
   const std::string where = change.number == 0 ? "" : fmt::format("p{} ", change.number);
-  return where + "way made in NTFS";
+  if (sectors != 0) return where + (old_copy < sectors ? "NTFS grown" : "NTFS shrunk");
+  return where + (relabels ? "NTFS label" : "way made in NTFS");
 }
 
-std::unique_ptr<Rewrite> NtfsMakeWay::make(const Step& step, const Device& device) const {
+std::unique_ptr<Rewrite> EditNtfs::make(const Step& step, const Device& device) const {
   return std::make_unique<Shadowed>(step, *this, device);
 }
 
-std::unique_ptr<NtfsEdit> NtfsMakeWay::edit(const Device& volume,
-                                            std::optional<EditTrouble>& trouble) const {
+std::unique_ptr<NtfsEdit> EditNtfs::edit(const Device& volume,
+                                         std::optional<EditTrouble>& trouble) const {
   auto out = std::make_unique<NtfsEdit>(volume);
   const std::uint64_t spc = out->geometry().cluster_bytes() / volume.sector_size();
   const auto clusters = [spc](const SectorRange& r) {
@@ -84,8 +93,25 @@ std::unique_ptr<NtfsEdit> NtfsMakeWay::edit(const Device& volume,
   };
   for (const SectorRange& r : vacate) out->vacate(clusters(r));
   for (const SectorRange& r : avoid) out->avoid(clusters(r));
+  if (sectors != 0) {
+    const std::uint64_t boot_sector = out->geometry().sector_bytes / volume.sector_size();
+    out->resize((sectors / std::max<std::uint64_t>(1, boot_sector) - 1) /
+                out->geometry().cluster_sectors);
+    out->avoid(clusters({old_copy, 1}));
+  }
+  if (relabels) out->relabel(to_utf16(label));
   trouble = out->lay_out();
   return out;
+}
+
+void EditNtfs::take(const NtfsEdit& edit, std::uint32_t sector_bytes) {
+  mft_lcn = edit.mft_lcn();
+  mirror_lcn = edit.mirror_lcn();
+  change.cluster_bytes = edit.geometry().cluster_bytes();
+  change.needed_clusters = edit.written_clusters();
+  change.free_clusters = edit.free_clusters();
+  change.moved_clusters = edit.moved_clusters();
+  change.writes = edit.written_clusters() * (change.cluster_bytes / sector_bytes) + 3;
 }
 
 }  // namespace nuvrat::steps

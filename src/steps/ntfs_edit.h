@@ -6,13 +6,17 @@
 
 namespace nuvrat::steps {
 
-/// Clusters made free: what lies in them, and shadows of all that leads there, into free clusters;
-/// the boot sector as the switch; then its copy.
-struct NtfsMakeWay {
-  static constexpr const char* code = "ntfs-make-way";
+/// Clusters made free, another size, another label: what moves, and shadows of all that changes,
+/// into free clusters; the boot sector as the switch; then its copy.
+struct EditNtfs {
+  static constexpr const char* code = "ntfs-edit";
   VolumeChange change;
   std::vector<SectorRange> vacate;  ///< in sectors from the volume's first; whole clusters
   std::vector<SectorRange> avoid;   ///< where nothing new is put, either
+  std::uint64_t sectors = 0;        ///< of the volume with its second boot sector; 0: as before
+  std::uint64_t old_copy = 0;       ///< of another size: where the second boot sector was
+  bool relabels = false;
+  std::string label;
   std::uint64_t mft_lcn = 0, mirror_lcn = 0;  ///< what the boot sector says then
 
   template <typename Self, typename Fields>
@@ -20,6 +24,10 @@ struct NtfsMakeWay {
     f("volume", self.change);
     f("vacate", self.vacate);
     f("avoid", self.avoid);
+    f("sectors", self.sectors);
+    f("old_copy", self.old_copy);
+    f("relabels", self.relabels);
+    f("label", self.label);
     f("mft_lcn", self.mft_lcn);
     f("mirror_lcn", self.mirror_lcn);
   }
@@ -31,6 +39,8 @@ struct NtfsMakeWay {
   /// The edit of the volume on this device (a window onto the partition), laid out; or why not.
   [[nodiscard]] std::unique_ptr<NtfsEdit> edit(const Device& volume,
                                                std::optional<EditTrouble>& trouble) const;
+  /// Takes over what a laid out edit says: places, and the figures of the change.
+  void take(const NtfsEdit& edit, std::uint32_t sector_bytes);
 };
 
 }  // namespace nuvrat::steps

@@ -51,7 +51,7 @@ std::vector<std::uint64_t> contents_of(const NtfsVolume& volume, const Attribute
 
 // Whether anything but runs differs; $MFT, its mirror and the bitmaps say where things are, and so
 // must differ in their contents.
-void must_be_equal(const Device& before, const Device& after) {
+void must_be_equal(const Device& before, const Device& after, bool resized, bool relabelled) {
   const NtfsVolume a(before);
   const NtfsVolume b(after);
   REQUIRE(a.records() == b.records());
@@ -72,10 +72,15 @@ void must_be_equal(const Device& before, const Device& after) {
     const auto y = b.attributes(number, now);
     std::size_t j = 0;
     for (const AttributeView& v : x) {
-      if (v.type == at_attribute_list) continue;
-      while (j < y.size() && y[j].type == at_attribute_list) ++j;
+      const auto passed = [&](std::uint32_t type) {
+        return type == at_attribute_list || (relabelled && type == at_volume_name);
+      };
+      if (passed(v.type)) continue;
+      while (j < y.size() && passed(y[j].type)) ++j;
       if (j == y.size()) FAIL("an attribute of record " << number << " is gone");
       const AttributeView& w = y[j++];
+      if (resized && (number == record_bitmap || number == record_bad) && v.type == at_data)
+        continue;
       const bool special = number == record_mft || number == record_mirror ||
                            number == record_bitmap || number == record_boot;
       const bool same = v.type == w.type && v.name == w.name && v.flags == w.flags &&
@@ -95,50 +100,106 @@ struct Tries {
   int done = 0, refused = 0, with_lists = 0;
 };
 
+struct Change {
+  Run vacate{};
+  std::uint64_t sectors = 0;  // of the volume with its second boot sector; 0: as it is
+  std::optional<std::u16string> label{};
+};
+
+// The disk as long as it is to be; what is added has something in it.
+std::unique_ptr<MemoryDevice> as_long_as(const MemoryDevice& disk, std::uint64_t sectors) {
+  auto out = support::disk(sectors, disk.sector_size());
+  for (std::uint64_t i = 0; i < sectors; ++i)
+    out->write(i, i < disk.sectors() ? disk.read(i) : Bytes(disk.sector_size(), 0x5A));
+  return out;
+}
+
 // The disk afterwards; none where it was refused.
-std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, Run wanted, Tries& tries) {
+std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& change,
+                                       Tries& tries) {
   NtfsEdit edit(disk);
-  edit.vacate(wanted);
+  const std::uint64_t spc = edit.geometry().cluster_sectors;
+  const std::uint64_t before = edit.geometry().total_sectors + 1;
+  const std::uint64_t sectors = change.sectors == 0 ? before : change.sectors;
+  if (change.vacate.count > 0) edit.vacate(change.vacate);
+  if (change.label) edit.relabel(*change.label);
+  if (sectors != before) {
+    edit.resize((sectors - 1) / spc);
+    edit.avoid({(before - 1) / spc, 1});
+  }
   if (const auto trouble = edit.lay_out()) {
     ++tries.refused;
     MESSAGE("refused: " << static_cast<int>(trouble->kind) << ", " << trouble->needed << " needed, "
                         << trouble->free << " free");
     return nullptr;
   }
-  auto after = disk.clone();
+  auto after = as_long_as(disk, std::max(sectors, disk.sectors()));
   const SectorSet owned = open_volume(disk, support::utc())->owned();
-  std::uint64_t sectors = 0;
+  std::uint64_t written = 0;
   const std::string guard = "a sector that is in use was written";
   edit.write({[&](std::uint64_t sector, ByteView data) {
                 const std::uint64_t count = data.size() / disk.sector_size();
                 if (owned.first_overlap({sector, count})) FAIL(guard);
                 after->write(sector, data);
-                sectors += count;
+                written += count;
               },
               [](std::string_view) {}});
-  CHECK(sectors <= edit.written_clusters() * edit.geometry().cluster_sectors);
+  CHECK(written <= edit.written_clusters() * spc);
   // Until the boot sector is written, the volume is the old one.
   const auto reader = open_volume(*after, support::utc());
   CHECK(reader->owned() == owned);
   Bytes boot = after->read(0);
+  support::put(boot, 0x28, sectors - 1, 8);
   support::put(boot, 0x30, edit.mft_lcn(), 8);
   support::put(boot, 0x38, edit.mirror_lcn(), 8);
   after->write(0, boot);
-  after->write(disk.sectors() - 1, boot);
+  after->write(sectors - 1, boot);
+  if (sectors < disk.sectors()) after = as_long_as(*after, sectors);
   const Findings findings = check_volume(*after, support::utc());
   for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
-  const std::uint64_t spc = edit.geometry().cluster_sectors;
-  CHECK_FALSE(open_volume(*after, support::utc())
-                  ->owned()
-                  .first_overlap({wanted.lcn * spc, wanted.count * spc}));
-  must_be_equal(disk, *after);
+  const auto now = open_volume(*after, support::utc());
+  if (change.vacate.count > 0)
+    CHECK_FALSE(now->owned().first_overlap({change.vacate.lcn * spc, change.vacate.count * spc}));
+  CHECK(now->info().sectors == sectors - 1);
+  if (change.label) CHECK(now->info().label == to_utf8(*change.label));
+  must_be_equal(disk, *after, sectors != before, change.label.has_value());
   tries.with_lists += edit.rebuilt_files() > 0 ? 1 : 0;
   ++tries.done;
   return after;
 }
 
+std::unique_ptr<MemoryDevice> try_to_free(const MemoryDevice& disk, Run wanted, Tries& tries) {
+  return try_edit(disk, Change{wanted}, tries);
+}
+
 }  // namespace
+
+TEST_CASE("edit: another size, another label, and nothing else changes") {
+  Random random(9);
+  Tries tries;
+  for (const volumes::Volume& volume : volumes::all()) {
+    CAPTURE(volume.name);
+    const auto disk = as_ntfs(volume);
+    if (disk == nullptr) continue;
+    const std::uint64_t sectors = disk->sectors();
+    // Longer by a sector, by a cluster and a bit, by much; shorter, shorter and with another label.
+    for (const std::uint64_t wanted :
+         {sectors + 1, sectors + 8 * 64 + 3, sectors * 3 + random.below(sectors),
+          sectors - 1 - random.below(300), sectors - sectors / 10 - random.below(sectors / 2)}) {
+      CAPTURE(wanted);
+      Change change{{}, wanted, {}};
+      if (wanted % 2 == 0) change.label = u"Orrelune " + to_utf16(std::to_string(wanted % 1000));
+      const auto there = try_edit(*disk, change, tries);
+      // And back: as long as it was.
+      if (there != nullptr) (void)try_edit(*there, Change{{}, sectors, u""}, tries);
+    }
+    (void)try_edit(*disk, Change{{}, 0, u"thirty-two units of a label, ab\u00E9"}, tries);
+    (void)try_edit(*disk, Change{{}, 0, u""}, tries);
+  }
+  MESSAGE(tries.done << " edits, " << tries.refused << " refused");
+  CHECK(tries.done > 60);
+}
 
 TEST_CASE("edit: any range is made free, and nothing else changes") {
   Random random(7);
@@ -162,7 +223,7 @@ TEST_CASE("edit: any range is made free, and nothing else changes") {
     for (const Run& r : ranges) {
       CAPTURE(r.lcn);
       CAPTURE(r.count);
-      if (r.lcn >= boot && r.lcn + r.count <= clusters) (void)try_edit(*disk, r, tries);
+      if (r.lcn >= boot && r.lcn + r.count <= clusters) (void)try_to_free(*disk, r, tries);
     }
   }
   MESSAGE(tries.done << " edits, " << tries.refused << " refused");
@@ -199,7 +260,7 @@ TEST_CASE("edit: a file that goes into pieces gets an attribute list") {
   const auto whole = tree.extents(tree.find("WHOLE"));
   REQUIRE(whole.size() == 1);
   for (const std::uint64_t part : {whole[0].count, whole[0].count / 2, std::uint64_t{300}})
-    (void)try_edit(*disk, {whole[0].first + 7, part - 14}, tries);
+    (void)try_to_free(*disk, {whole[0].first + 7, part - 14}, tries);
   MESSAGE(tries.done << " edits, " << tries.with_lists << " with new lists, " << tries.refused
                      << " refused");
   CHECK(tries.with_lists > 1);
@@ -210,7 +271,7 @@ TEST_CASE("edit: a file that goes into pieces gets an attribute list") {
   for (int i = 0; i < 12; ++i) {
     CAPTURE(i);
     const std::uint64_t count = 200 + random.below(6000);
-    auto next = try_edit(*here, {16 + random.below(119000 - count), count}, tries);
+    auto next = try_to_free(*here, {16 + random.below(119000 - count), count}, tries);
     if (next != nullptr) here = std::move(next);
   }
   MESSAGE(tries.done << " edits, " << tries.with_lists << " with new lists, $MFT in "
@@ -256,9 +317,9 @@ TEST_CASE("edit: $MFT in more than a thousand pieces") {
   const auto all = NtfsVolume(*disk).attributes(0);
   const Runs& mft = find_attribute(all, at_data)->runs;
   for (const std::size_t piece : {std::size_t{1}, mft.size() / 2, mft.size() - 1})
-    (void)try_edit(*disk, {mft[piece].lcn, 2}, tries);
+    (void)try_to_free(*disk, {mft[piece].lcn, 2}, tries);
   for (int i = 0; i < 6; ++i)
-    (void)try_edit(*disk, {16 + random.below(39000), 1 + random.below(60)}, tries);
+    (void)try_to_free(*disk, {16 + random.below(39000), 1 + random.below(60)}, tries);
   MESSAGE(tries.done << " edits, " << tries.refused << " refused");
   CHECK(tries.done > 5);
 }
@@ -278,7 +339,7 @@ TEST_CASE("edit: volumes of short holes") {
       const Run r{16 + random.below(clusters - 16 - count), count};
       CAPTURE(r.lcn);
       CAPTURE(r.count);
-      (void)try_edit(*disk, r, tries);
+      (void)try_to_free(*disk, r, tries);
     }
   }
   MESSAGE(tries.done << " edits, " << tries.refused << " refused");
