@@ -1,5 +1,6 @@
 // Whole or not at all, wherever the power fails; and a way on and a way back from there.
 
+#include <algorithm>
 #include <filesystem>
 
 #include "scenarios.h"
@@ -26,7 +27,7 @@ class Trial {
     for (const Obstacle& o : assessment_.obstacles) MESSAGE(o.text);
     REQUIRE(assessment_.in_reach());
     findings_ = read_table(*original_).findings;
-    seal_ = take_manifest(*original_, utc(), quiet_).seal();
+    seals_ = scenarios::seals_on_the_way(*original_, assessment_);
     const auto whole = original_->clone();
     FaultDevice counter(*whole, {});
     REQUIRE(run_job(counter, assessment_, options(folder_ / "whole"), quiet_).sound());
@@ -147,7 +148,7 @@ class Trial {
       CHECK_MESSAGE(step, "neither the old disk, nor the new one, nor one in between two steps");
       counts_.chain += first ? 1 : 0;
     }
-    CHECK(take_manifest(disk, utc(), quiet_).seal() == seal_);
+    CHECK(std::count(seals_.begin(), seals_.end(), take_manifest(disk, utc(), quiet_).seal()) > 0);
     for (const SurveyedPartition& p : survey_disk(disk, utc(), true).partitions) {
       for (const Finding& f : p.findings) CHECK_MESSAGE(f.severity != Severity::error, f.text);
     }
@@ -174,7 +175,7 @@ class Trial {
     const CaseFile file = load_case(copy);
     const JobResult result = resume_case(*disk, file, quiet_);
     CHECK(result.sound());
-    CHECK(result.comparison.seal_after == seal_);
+    CHECK(result.comparison.seal_after == seals_.back());
     CHECK(disk->same_as(*result_));
     ++counts_.resumed;
     fs::remove_all(copy);
@@ -206,7 +207,7 @@ class Trial {
   Assessment assessment_;
   Look before_, after_;
   Findings findings_;  // of the disk as it was
-  std::string seal_;
+  std::vector<std::string> seals_;
   std::uint64_t sectors_ = 0;
 };
 
@@ -214,11 +215,11 @@ class Trial {
 
 namespace {
 
-// Every sector; of a rewrite with thousands every one near the switch and after it, and of the rest
+// Every sector; of a rewrite with hundreds every one near the switch and after it, and of the rest
 // a seeded choice: until the switch nobody sees what is prepared.
 std::vector<std::uint64_t> cut_points(std::uint64_t sectors) {
   std::vector<std::uint64_t> out;
-  const std::uint64_t all = support::is_long() ? ~std::uint64_t{0} : 400;
+  const std::uint64_t all = support::is_long() ? ~std::uint64_t{0} : 200;
   constexpr std::uint64_t end = 40;
   Random random(7);
   for (std::uint64_t sector = 1; sector <= sectors; ++sector) {

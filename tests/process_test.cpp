@@ -1,5 +1,6 @@
 // The real command killed, interrupted, and on disks that somebody uses.
 
+#include <algorithm>
 #include <chrono>
 #include <cstdlib>
 #include <thread>
@@ -59,7 +60,10 @@ TEST_CASE("kill: at random moments, the disk is old or new, and can be put back"
   for (const scenarios::Scenario& scenario : scenarios::all()) {
     scenarios::make_image(pristine, scenario);
     const std::string before = support::fingerprint(pristine);
-    const std::string seal = seal_of(pristine, scenario.sector_size);
+    const std::vector<std::string> seals = [&] {
+      const auto device = open_device(pristine, {true, scenario.sector_size});
+      return scenarios::seals_on_the_way(*device, scenario.assess(*device));
+    }();
     const std::string tag = tag_of(pristine, scenario.sector_size);
     const int rounds = support::is_long() ? 40 : 12;
     std::uint64_t longest = 60'000;  // microseconds; follows what a whole run takes
@@ -96,7 +100,7 @@ TEST_CASE("kill: at random moments, the disk is old or new, and can be put back"
                                                  std::chrono::steady_clock::now() - begun)
                                                  .count());
       }
-      CHECK(seal_of(image, scenario.sector_size) == seal);
+      CHECK(std::count(seals.begin(), seals.end(), seal_of(image, scenario.sector_size)) > 0);
       if (!std::filesystem::exists(job / "assessment.json") ||
           std::filesystem::is_empty(job / "assessment.json")) {
         CHECK(support::fingerprint(image) == before);

@@ -185,6 +185,16 @@ void make_ntfs_plain(Device& device) {
   make_ntfs(device, false);
 }
 
+// As make_mbr and make_gpt, with an NTFS volume that was FAT.
+void make_mbr_ntfs(Device& device) {
+  make_mbr(device);
+  orrelune::play(device, "p5=ntfs", 8);
+}
+void make_gpt_ntfs(Device& device) {
+  make_gpt(device);
+  orrelune::play(device, "p7=ntfs", 8);
+}
+
 void make_gpt_without_primary(Device& device) {
   make_gpt(device);
   Bytes header = device.read(1);
@@ -235,11 +245,45 @@ const std::vector<Scenario>& all() {
        512,
        make_ntfs_small,
        {"volume=fat16", "volume.cluster=512"}},
+      {"NTFS longer, and its chain anew", 70000, 512, make_mbr_ntfs, {"p5.size=max"}},
+      {"NTFS shorter, with another label",
+       70000,
+       512,
+       make_gpt_ntfs,
+       {"p7.size=-1MiB", "p7.label=Boje"}},
+      {"NTFS up to the end, in the room of a neighbour that goes",
+       70000,
+       512,
+       make_gpt_ntfs,
+       {"p6=gone", "p5=gone", "p7.size=max"}},
+      {"FAT longer", 70000, 512, make_mbr, {"p6.size=+2MiB"}},
+      {"FAT shorter, 4096", 70000 / 8, 4096, make_mbr, {"p1.size=min", "p1.label=BOJE"}},
+      {"two partitions deleted", 70000, 512, make_mbr, {"p2=gone", "p6=gone"}},
+      {"new volumes in gaps", 70000, 512, make_mbr, {"g1=fat16", "g2=ntfs"}},
+      {"room given to a new partition",
+       70000,
+       512,
+       make_gpt,
+       {"p7=gone", "g1=ntfs:5MiB", "p6.label=SUED"}},
       {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
   };
   return list;
+}
+
+std::vector<std::string> seals_on_the_way(const Device& disk, const Assessment& assessment) {
+  ReadOptions options;
+  options.zone = Zone();
+  QuietProgress quiet;
+  Overlay overlay(disk);
+  std::vector<std::string> out{take_manifest(overlay, options, quiet).seal()};
+  for (const Step& step : assessment.steps) {
+    const auto rewrite = make_rewrite(step, overlay);
+    (void)Engine::inspect(*rewrite, overlay, owned_for(step));
+    out.push_back(take_manifest(overlay, options, quiet).seal());
+  }
+  return out;
 }
 
 void make_image(const std::filesystem::path& path, const Scenario& scenario) {

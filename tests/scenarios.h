@@ -21,6 +21,10 @@ struct Scenario {
 };
 
 [[nodiscard]] const std::vector<Scenario>& all();
+/// Seals of the disk before the steps and after each of them: all the same, unless a partition is
+/// to go or to be made.
+[[nodiscard]] std::vector<std::string> seals_on_the_way(const nuvrat::Device& disk,
+                                                        const nuvrat::Assessment& assessment);
 /// The disk of a scenario as an image.
 void make_image(const std::filesystem::path& path, const Scenario& scenario);
 

@@ -51,16 +51,17 @@ goals = re.findall(r"^  (\S+)=(\S+) {2,}", out(tool, "assess", "--help").split("
 if len(goals) < 6:
     wrong.append(f"the help names only {goals}")
 for subject, states in goals:
-    if not re.search(re.escape(subject).replace("pN", "p[0-9]") + "=", man):
+    if not re.search(re.escape(subject).replace("pN", "p[0-9]").replace("gN", "g[0-9]") + "=", man):
         wrong.append(f"the man page lacks {subject}")
     for state in states.split("|"):
         count += 1
-        if state == "TEXT":
+        if state == "TEXT" or "SIZE" in state and "[" not in state:
             continue
+        state = state.removesuffix("[:SIZE]")
         if state not in offered("assess", "d", subject.replace("N", "3"), "="):
             wrong.append(f"the completion lacks {subject}={state}")
 for words, expected in ((("rewrite", "d", "table", "=", "g"), {"gpt"}),
-                        (("assess", "d", "p3", "="), {"ntfs", "fat32", "fat16", "logical", "primary"}),
+                        (("assess", "d", "p3", "="), {"ntfs", "fat32", "fat16", "logical", "primary", "gone"}),
                         (("check", "d", "--unowned", "k"), {"keep"}),
                         (("rewrite", "d", "ta"), {"table="})):
     if offered(*words) != expected:

@@ -8,7 +8,7 @@
 namespace nuvrat {
 
 struct Goal {
-  std::string subject;  ///< "table", "p3", "p1.active", "volume"
+  std::string subject;  ///< "table", "p3", "p1.active", "g2", "volume"
   std::string state;    ///< "gpt", "logical", "yes"
 
   [[nodiscard]] std::string text() const { return subject + "=" + state; }
@@ -17,9 +17,22 @@ struct Goal {
 
 /// What goals can be about, and the states there are: for help, completion and messages.
 struct GoalWord {
-  std::string subject;              ///< with "pN" for any partition: "table", "pN", "pN.active"
-  std::vector<std::string> states;  ///< empty: any text
-  std::string meaning;              ///< in a few words: "the role of a partition in an MBR"
+  /// What a state may be besides the ones that are listed.
+  enum class Free {
+    nothing,
+    name,   ///< a name in a GPT
+    label,  ///< of a volume
+    size,   ///< SIZE, +SIZE or -SIZE
+    sized,  ///< a listed one with a size behind it: "ntfs:20GiB"
+  };
+  /// With "pN" for any partition and "gN" for any gap: "table", "pN", "pN.active".
+  std::string subject;
+  std::vector<std::string> states;
+  std::string meaning;  ///< in a few words: "the role of a partition in an MBR"
+  Free free = Free::nothing;
+
+  /// What can be said, for help and messages: "gpt|mbr", "SIZE|+SIZE|-SIZE|max".
+  [[nodiscard]] std::string choices() const;
 };
 [[nodiscard]] const std::vector<GoalWord>& goal_words();
 

@@ -45,6 +45,11 @@ struct Survey {
 [[nodiscard]] Survey survey_disk(const Device& device, const ReadOptions& options,
                                  bool deep = false);
 
+/// Room for new partitions: what no partition and no part of the table lies on, from a whole MiB
+/// on, at least 4 MiB of it, in disk order; g1 is the first. The end of a disk with an MBR is left
+/// free, so that it can have a GPT one day. None without a table.
+[[nodiscard]] std::vector<SectorRange> gaps_of(const TableReading& table);
+
 /// The tag alone.
 [[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
 

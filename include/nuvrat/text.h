@@ -5,6 +5,7 @@
 #include <array>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 
@@ -60,6 +61,9 @@ class CodePage {
 
 /// "4.0 GiB", "512 bytes": three significant digits, binary units.
 [[nodiscard]] std::string format_bytes(std::uint64_t bytes);
+/// The other way: "512", "20KiB", "1.5GiB", and "20GB" for the units of a thousand. None for
+/// anything else, for parts of a byte, and for 2^63 and more.
+[[nodiscard]] std::optional<std::uint64_t> parse_bytes(std::string_view text);
 /// "1,234,567".
 [[nodiscard]] std::string format_count(std::uint64_t count);
 /// "1 file", "2 files".

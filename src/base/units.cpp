@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <array>
 
 #include <fmt/format.h>
@@ -17,6 +18,44 @@ std::string format_bytes(std::uint64_t bytes) {
   }
   if (value >= 99.95) return fmt::format("{:.0f} {}", value, units[unit]);
   return fmt::format("{:.1f} {}", value, units[unit]);
+}
+
+std::optional<std::uint64_t> parse_bytes(std::string_view text) {
+  constexpr std::string_view digits = "0123456789";
+  constexpr std::uint64_t most = std::uint64_t{1} << 63;
+  const std::size_t whole = std::min(text.find_first_not_of(digits), text.size());
+  if (whole == 0 || whole > 18) return std::nullopt;
+  std::string_view unit = text.substr(whole);
+  std::string_view part;
+  if (unit.starts_with('.')) {
+    const std::size_t length = std::min(unit.find_first_not_of(digits, 1), unit.size()) - 1;
+    if (length == 0 || length > 6) return std::nullopt;
+    part = unit.substr(1, length);
+    unit.remove_prefix(length + 1);
+  }
+  std::uint64_t factor = 1;
+  if (!unit.empty() && unit != "B") {
+    constexpr std::string_view letters = "kKMGTPE";
+    const std::size_t letter = letters.find(unit[0]);
+    const bool binary = unit.substr(1) == "iB";
+    const bool decimal = unit.substr(1) == "B";
+    if (letter == letters.npos || (!binary && !decimal) || (letter == 0 && binary) ||
+        (letter == 1 && decimal))
+      return std::nullopt;
+    for (std::size_t i = 0; i < std::max<std::size_t>(letter, 1); ++i)
+      factor *= binary ? 1024 : 1000;
+  }
+  __extension__ using Wide = unsigned __int128;
+  Wide scale = 1;
+  for (std::size_t i = 0; i < part.size(); ++i) scale *= 10;
+  const auto number = [](std::string_view t) {
+    std::uint64_t out = 0;
+    for (const char c : t) out = out * 10 + static_cast<std::uint64_t>(c - '0');
+    return out;
+  };
+  const Wide value = (Wide{number(text.substr(0, whole))} * scale + number(part)) * factor;
+  if (value % scale != 0 || value / scale >= most) return std::nullopt;
+  return static_cast<std::uint64_t>(value / scale);
 }
 
 std::string format_count(std::uint64_t count) {

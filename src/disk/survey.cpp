@@ -169,6 +169,31 @@ Findings Survey::all_findings() const {
   return out;
 }
 
+std::vector<SectorRange> gaps_of(const TableReading& table) {
+  const Layout& layout = table.layout;
+  if (layout.kind == TableKind::none) return {};
+  const std::uint64_t mib = (1u << 20) / layout.sector_size;
+  const std::uint64_t back = gpt_array_sectors(layout.sector_size) + 1;
+  std::uint64_t first = 1;
+  std::uint64_t end = layout.disk_sectors - std::min(layout.disk_sectors, back);
+  if (layout.kind == TableKind::gpt) {
+    first = layout.first_usable;
+    end = layout.last_usable + 1;
+  } else {
+    end = std::min(end, std::uint64_t{1} << 32);
+  }
+  if (first >= end) return {};
+  SectorSet used = table.owned;
+  used.add(table.copies);
+  for (const Partition& p : layout.data_partitions()) used.add(p.range());
+  std::vector<SectorRange> out;
+  for (const SectorRange& r : used.gaps({first, end - first}).ranges()) {
+    const std::uint64_t from = div_up(r.first, mib) * mib;
+    if (from < r.end() && r.end() - from >= 4 * mib) out.push_back({from, r.end() - from});
+  }
+  return out;
+}
+
 std::string disk_tag(const Device& device, const TableReading& table) {
   std::string text = fmt::format("{}|{}|{}|{}|{}|{}", device.identity().model,
                                  device.identity().serial, device.sectors(), device.sector_size(),

@@ -134,6 +134,23 @@ FatGeometry fat_geometry_of(const Device& device, ByteView sector0) {
   return *geometry;
 }
 
+namespace {
+
+std::array<std::uint8_t, 11> label_field(const FatGeometry& g) {
+  if (g.label[0] != 0) return g.label;
+  return {'N', 'O', ' ', 'N', 'A', 'M', 'E', ' ', ' ', ' ', ' '};
+}
+
+}  // namespace
+
+void set_fat_label(ByteSpan sector, const FatGeometry& g) {
+  const std::size_t at = g.kind == VolumeKind::fat32 ? 36 + offsetof(Fat32Boot, tail) : 36;
+  auto tail = load<FatBootTail>(sector, at);
+  if (tail.BS_BootSig != 0x29) return;
+  tail.BS_VolLab = label_field(g);
+  store(tail, sector, at);
+}
+
 Bytes fat_boot_sector(const FatGeometry& g) {
   const bool fat32 = g.kind == VolumeKind::fat32;
   Bytes sector(g.sector_bytes);
@@ -157,8 +174,7 @@ Bytes fat_boot_sector(const FatGeometry& g) {
   tail.BS_DrvNum = 0x80;
   tail.BS_BootSig = 0x29;
   tail.BS_VolID = g.serial;
-  tail.BS_VolLab = g.label;
-  if (g.label[0] == 0) tail.BS_VolLab = {'N', 'O', ' ', 'N', 'A', 'M', 'E', ' ', ' ', ' ', ' '};
+  tail.BS_VolLab = label_field(g);
   const char* type = fat32 ? "FAT32   " : g.kind == VolumeKind::fat16 ? "FAT16   " : "FAT12   ";
   std::copy_n(type, 8, tail.BS_FilSysType.begin());
   store(boot, sector);

@@ -59,6 +59,8 @@ struct FatGeometry {
 
 /// The boot sector of a new volume.
 [[nodiscard]] Bytes fat_boot_sector(const FatGeometry& geometry);
+/// The label that a boot sector repeats, where it has the field.
+void set_fat_label(ByteSpan sector, const FatGeometry& geometry);
 /// FSInfo: a hint of how many clusters are free, and of where to look for one.
 [[nodiscard]] Bytes fat_info_sector(const FatGeometry& geometry, std::uint32_t free,
                                     std::uint32_t next);

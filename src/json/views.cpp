@@ -95,12 +95,17 @@ std::string survey_json(const Survey& s) {
     table["first_usable"] = s.table.layout.first_usable;
     table["last_usable"] = s.table.layout.last_usable;
   }
+  json gaps = json::array();
+  if (!s.bare_volume) {
+    for (const SectorRange& r : gaps_of(s.table)) gaps.push_back(to_json(r));
+  }
   return dump({{"schema", "nuvrat.survey/1"},
                {"tag", s.tag},
                {"device", device_json(s)},
                {"table", table},
                {"bare_volume", s.bare_volume},
                {"partitions", parts},
+               {"gaps", gaps},
                {"findings", findings_json(s.all_findings())}});
 }
 

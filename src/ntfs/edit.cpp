@@ -4,7 +4,10 @@
 
 #include <algorithm>
 
+#include <fmt/format.h>
+
 #include <nuvrat/error.h>
+#include <nuvrat/text.h>
 
 #include "base/record.h"
 
@@ -20,6 +23,26 @@ bool in_use(ByteView record) {
 }
 
 }  // namespace
+
+std::string EditTrouble::text(std::uint64_t cluster_bytes) const {
+  switch (kind) {
+    case Kind::fixed:
+      return fmt::format("cluster {} is bad, or of the boot area, and stays where it is", cluster);
+    case Kind::room:
+      return fmt::format("what has to move takes {} clusters of {}, {} are free",
+                         format_count(needed), format_bytes(cluster_bytes), format_count(free));
+    case Kind::pieces:
+      return fmt::format(
+          "the {} that would be free lie in pieces too small for what must be in one, the "
+          "beginning of $MFT",
+          plural(free, "cluster", "clusters"));
+    case Kind::records:
+      return fmt::format("a file in many pieces needs {} of $MFT, and {} free",
+                         plural(needed, "record more", "records more"),
+                         free == 1 ? "1 is" : std::to_string(free) + " are");
+  }
+  return "";
+}
 
 NtfsEdit::NtfsEdit(const Device& device)
     : device_(device),

@@ -15,6 +15,7 @@
 #include <map>
 #include <optional>
 #include <set>
+#include <string>
 #include <string_view>
 #include <vector>
 
@@ -39,6 +40,9 @@ struct EditTrouble {
   Kind kind = Kind::room;
   std::uint64_t cluster = 0;           ///< fixed
   std::uint64_t needed = 0, free = 0;  ///< room: clusters; records
+
+  /// As a part of a sentence.
+  [[nodiscard]] std::string text(std::uint64_t cluster_bytes) const;
 };
 
 struct EditOutput {

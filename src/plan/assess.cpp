@@ -6,7 +6,9 @@
 #include <nuvrat/assessment.h>
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
 
+#include "plan/ahead.h"
 #include "plan/plan.h"
 #include "steps/after.h"
 
@@ -127,6 +129,20 @@ std::uint64_t used_sectors(const Device& device, SectorRange range, std::uint64_
   return used;
 }
 
+void plan_table(const PlanInput& input, Assessment& out) {
+  const TableKind before = input.state.table.layout.kind;
+  const Wishes& wishes = input.wishes;
+  const bool no_table = input.state.bare_volume || before == TableKind::none;
+  if (no_table ||
+      (wishes.table == TableKind::gpt && (wishes.only_table() || before == TableKind::mbr))) {
+    plan_table_gpt(input, out);
+  } else if (wishes.table == TableKind::mbr || before == TableKind::mbr) {
+    plan_table_mbr(input, out);
+  } else {
+    plan_gpt_change(input, out);
+  }
+}
+
 namespace {
 
 // A partition whose volume becomes another kind gets the type that goes with it, unless told.
@@ -145,49 +161,185 @@ Wishes with_types(Wishes wishes, const DiskState& before, const DiskState& after
   return wishes;
 }
 
-void plan_table(const PlanInput& input, Assessment& out) {
-  const TableKind before = input.state.table.layout.kind;
-  const Wishes& wishes = input.wishes;
-  const bool no_table = input.state.bare_volume || before == TableKind::none;
-  if (no_table ||
-      (wishes.table == TableKind::gpt && (wishes.only_table() || before == TableKind::mbr))) {
-    plan_table_gpt(input, out);
-  } else if (wishes.table == TableKind::mbr || before == TableKind::mbr) {
-    plan_table_mbr(input, out);
-  } else {
-    plan_gpt_change(input, out);
-  }
-}
+// Stage by stage, each planned from the disk as the steps before it leave it: kinds of volumes;
+// labels; volumes that become shorter; the table; new partitions in the gaps that there are then;
+// volumes that become longer.
+class Stages {
+ public:
+  Stages(const Device& device, const Survey& survey, const Wishes& wishes,
+         const ReadOptions& options, Random& random, Assessment& out)
+      : before_(survey),
+        ahead_(device, before_),
+        wishes_(wishes),
+        options_(options),
+        random_(random),
+        out_(out) {}
 
-// Volumes first, then the table: each stage plans from the disk as the steps before leave it.
+  /// Whether figures make sense: nothing is in the way of the volumes.
+  bool run() {
+    if (changes_volumes() || !wishes_.gone.empty()) add_finding_obstacles(before_, out_);
+    const bool fine = volumes() && labels() && sizes();
+    if (!fine) {
+      keep_numbers();
+      return false;
+    }
+    if (!table()) return true;
+    return new_partitions() && longer();
+  }
+
+ private:
+  [[nodiscard]] bool changes_volumes() const {
+    return !wishes_.volumes.empty() || !wishes_.labels.empty() || !wishes_.sizes.empty();
+  }
+  // What later stages read isn't the disk as it is.
+  [[nodiscard]] bool needs_overlay() const {
+    return !wishes_.labels.empty() || !wishes_.sizes.empty() || !wishes_.gaps.empty();
+  }
+  [[nodiscard]] PlanInput input(const Wishes& wishes) {
+    const Device& device = ahead_.device(options_);
+    return {device, ahead_.state(), wishes, random_};
+  }
+  template <typename Plan>
+  bool stage(Plan plan) {
+    const std::size_t planned = out_.steps.size();
+    plan();
+    if (!out_.in_reach()) return false;
+    ahead_.add(out_.steps, planned);
+    return true;
+  }
+  void keep_numbers() {
+    for (const Partition& p : out_.before.data_partitions())
+      out_.numbers.push_back({p.number, p.number});
+  }
+
+  // Each from the disk as it is: they don't touch each other.
+  bool volumes() {
+    const PlanInput in = input(wishes_);
+    return stage([&] {
+      for (const auto& [number, wish] : wishes_.volumes) {
+        if (wish.kind == VolumeKind::ntfs) {
+          plan_volume_ntfs(in, options_, number, out_);
+        } else {
+          plan_volume_fat(in, options_, number, wish, out_);
+        }
+      }
+    });
+  }
+
+  bool labels() {
+    if (wishes_.labels.empty()) return true;
+    const PlanInput in = input(wishes_);
+    return stage([&] {
+      for (const auto& [number, label] : wishes_.labels)
+        plan_volume_label(in, options_, number, label, out_);
+    });
+  }
+
+  // What becomes shorter now, and what becomes longer when the table has made room.
+  bool sizes() {
+    of_table_ = with_types(wishes_, before_, ahead_.state(), out_);
+    if (wishes_.sizes.empty()) return true;
+    const PlanInput in = input(wishes_);
+    return stage([&] {
+      const auto lengths = resolve_sizes(in, options_, out_);
+      for (const auto& [number, sectors] : lengths) {
+        const SurveyedPartition& s = *in.state.find(number);
+        if (sectors != s.partition.sectors) of_table_.lengths[number] = sectors;
+        if (sectors < length_of(s)) {
+          plan_volume_size(in, options_, number, sectors, out_);
+        } else if (sectors > length_of(s)) {
+          longer_[s.partition.start] = sectors;
+        } else if (sectors == s.partition.sectors && wishes_.sizes.size() == 1 &&
+                   !of_table_.any_of_table()) {
+          add_obstacle(out_, "already",
+                       fmt::format("partition {} can't be any {}", number,
+                                   wishes_.sizes.at(number).kind == SizeWish::Kind::min ? "shorter"
+                                                                                        : "longer"),
+                       "Nothing needs to be done", 0, number);
+        }
+      }
+    });
+  }
+
+  bool table() {
+    const bool only_volumes = changes_volumes() || !wishes_.gaps.empty();
+    if (only_volumes && !of_table_.any_of_table()) {
+      keep_numbers();
+      return true;
+    }
+    add_losses();
+    const Device& device = needs_overlay() ? ahead_.device(options_) : ahead_.device_before();
+    const PlanInput in{device, ahead_.state(), of_table_, random_};
+    return stage([&] { plan_table(in, out_); });
+  }
+
+  // What goes with partitions that are to be gone.
+  void add_losses() {
+    for (const unsigned number : wishes_.gone) {
+      const SurveyedPartition& s = *before_.find(number);
+      ExpectedChange change;
+      change.kind = ExpectedChange::Kind::gone;
+      change.start = s.partition.start;
+      out_.changes.push_back(std::move(change));
+      for (Contents& c : out_.contents) {
+        if (c.start == s.partition.start) c.kind_after = "gone";
+      }
+      out_.consents.push_back({"gone", lost_words(s)});
+    }
+  }
+
+  std::string lost_words(const SurveyedPartition& s) {
+    const std::string what =
+        fmt::format("partition {} ({}, {})", s.partition.number,
+                    format_bytes(s.partition.sectors * out_.before.sector_size),
+                    s.signature.description.empty() ? "unknown contents" : s.signature.description);
+    const Window window(ahead_.device_before(), s.partition.range());
+    const auto reader = s.volume ? open_volume(window, options_) : nullptr;
+    if (reader == nullptr)
+      return what +
+             " is deleted, with whatever is on it: Nuvrat can't read it, and records "
+             "nothing but a hash";
+    const FileTree& tree = reader->tree();
+    return fmt::format("{}{} is deleted, with {} and {} of contents", what,
+                       s.volume->label.empty() ? "" : " '" + printable(s.volume->label) + "'",
+                       plural(tree.file_count(), "file", "files"),
+                       format_bytes(tree.total_bytes()));
+  }
+
+  bool new_partitions() {
+    if (wishes_.gaps.empty()) return true;
+    const PlanInput in = input(wishes_);
+    return stage([&] { plan_new_partitions(in, options_, out_); });
+  }
+
+  bool longer() {
+    for (const auto& [start, sectors] : longer_) {
+      const PlanInput in = input(wishes_);
+      const unsigned number = in.state.at(start)->partition.number;
+      const std::uint64_t length = sectors;
+      if (!stage([&] { plan_volume_size(in, options_, number, length, out_); })) return false;
+    }
+    return true;
+  }
+
+  DiskState before_;
+  Ahead ahead_;
+  const Wishes& wishes_;
+  Wishes of_table_;
+  const ReadOptions& options_;
+  Random& random_;
+  Assessment& out_;
+  std::map<std::uint64_t, std::uint64_t> longer_;  // by start, in sectors
+};
+
 Assessment assess_surveyed(const Device& device, const Survey& survey,
                            const std::vector<Goal>& goals, const ReadOptions& options,
                            Random& random) {
-  const DiskState before(survey);
-  const Wishes wishes = sort_goals(goals, before);
+  const Wishes wishes = sort_goals(goals, DiskState(survey));
   Assessment out = start_assessment(survey);
   out.goals = goals;
-  DiskState state = before;
-  if (!wishes.volumes.empty()) add_finding_obstacles(before, out);
-  for (const auto& [number, wish] : wishes.volumes) {
-    const std::size_t planned = out.steps.size();
-    const PlanInput input{device, state, wishes, random};
-    if (wish.kind == VolumeKind::ntfs) {
-      plan_volume_ntfs(input, options, number, out);
-    } else {
-      plan_volume_fat(input, options, number, wish, out);
-    }
-    for (std::size_t i = planned; i < out.steps.size(); ++i) state = after(out.steps[i], state);
-  }
-  const Wishes of_table = with_types(wishes, before, state, out);
-  const bool volumes_fine = out.in_reach();
-  if (volumes_fine && (wishes.volumes.empty() || of_table.any_of_table())) {
-    plan_table({device, state, of_table, random}, out);
-  } else {
-    for (const Partition& p : out.before.data_partitions())
-      out.numbers.push_back({p.number, p.number});
-  }
-  if (volumes_fine) fill_figures(device, survey, out);
+  if (Stages(device, survey, wishes, options, random, out).run()) fill_figures(device, survey, out);
+  if (!out.in_reach()) out.after = out.before;
   return out;
 }
 

@@ -9,14 +9,14 @@
 namespace nuvrat {
 namespace {
 
-// "pN.active" for "p3.active"; other words as they are.
+// "pN.active" for "p3.active", "gN" for "g2"; other words as they are.
 std::string general(std::string_view subject) {
   const std::size_t dot = std::min(subject.find('.'), subject.size());
   const std::string_view part = subject.substr(0, dot);
-  const bool partition = part.size() > 1 && part.size() < 5 && part[0] == 'p' && part[1] != '0' &&
-                         part.find_first_not_of("0123456789", 1) == part.npos;
-  if (partition) return "pN" + std::string(subject.substr(dot));
-  return part == "pN" ? "" : std::string(subject);  // that is no number
+  const bool numbered = part.size() > 1 && part.size() < 5 && (part[0] == 'p' || part[0] == 'g') &&
+                        part[1] != '0' && part.find_first_not_of("0123456789", 1) == part.npos;
+  if (numbered) return part[0] + ("N" + std::string(subject.substr(dot)));
+  return part == "pN" || part == "gN" ? "" : std::string(subject);  // that is no number
 }
 
 std::string lower(std::string text) {
@@ -39,13 +39,6 @@ std::size_t distance(std::string_view a, std::string_view b) {
   return row[b.size()];
 }
 
-// "pN=primary|logical|ntfs"
-std::string example(const GoalWord& word) {
-  std::string states;
-  for (const std::string& state : word.states) states += (states.empty() ? "" : "|") + state;
-  return word.subject + "=" + (states.empty() ? "TEXT" : states);
-}
-
 // "table=gpt or table=mbr"
 std::string listed(const std::string& subject, const std::vector<std::string>& states) {
   std::string out;
@@ -64,10 +57,11 @@ Error unknown_subject(const Goal& goal) {
       best = d;
       nearest = word.subject;
     }
-    all += (all.empty() ? "" : ", ") + example(word);
+    all += (all.empty() ? "" : ", ") + word.subject + "=" + word.choices();
   }
   if (const std::string number = lower(goal.subject).substr(0, goal.subject.find('.'));
-      nearest.starts_with("pN") && general(number) == "pN")
+      (nearest.starts_with("pN") || nearest.starts_with("gN")) &&
+      general(number) == nearest.substr(0, 2))
     nearest = number + nearest.substr(2);
   return {ErrorCode::words,
           fmt::format("unknown subject '{}'{}", printable(goal.subject),
@@ -93,6 +87,50 @@ void require_name(const std::string& name) {
     throw wrong("it holds a control character");
 }
 
+// Up to 32 UTF-16 units, as NTFS has them; what FAT can spell is asked when the volume is known.
+void require_label(const std::string& label) {
+  constexpr std::size_t most_units = 32;
+  const std::u16string units = to_utf16(label);
+  const bool fine = to_utf8(units) == label && is_well_formed(units) &&
+                    units.size() <= most_units &&
+                    std::none_of(units.begin(), units.end(), [](char16_t c) { return c < 0x20; });
+  if (fine) return;
+  throw Error(ErrorCode::words, fmt::format("'{}' can't be a volume's label", printable(label)), {},
+              "Give up to 32 characters (UTF-16 units), none of them a control character");
+}
+
+// "20GiB", "+20GiB", "-5GiB"
+bool is_size(std::string_view state, bool with_sign) {
+  if (with_sign && (state.starts_with('+') || state.starts_with('-'))) state.remove_prefix(1);
+  const auto bytes = parse_bytes(state);
+  return bytes && *bytes > 0;
+}
+
+bool is_state(const GoalWord& word, const std::string& state) {
+  const auto listed = [&word](std::string_view s) {
+    return std::find(word.states.begin(), word.states.end(), s) != word.states.end();
+  };
+  if (listed(state)) return true;
+  switch (word.free) {
+    case GoalWord::Free::nothing:
+      return false;
+    case GoalWord::Free::name:
+      require_name(state);
+      return true;
+    case GoalWord::Free::label:
+      require_label(state);
+      return true;
+    case GoalWord::Free::size:
+      return is_size(state, true);
+    case GoalWord::Free::sized: {
+      const std::size_t colon = std::min(state.find(':'), state.size());
+      return colon < state.size() && listed(std::string_view(state).substr(0, colon)) &&
+             is_size(std::string_view(state).substr(colon + 1), false);
+    }
+  }
+  return false;
+}
+
 }  // namespace
 
 const std::vector<GoalWord>& goal_words() {
@@ -101,17 +139,33 @@ const std::vector<GoalWord>& goal_words() {
   static const std::vector<GoalWord> words = {
       {"table", {"gpt", "mbr"}, "the kind of partition table"},
       {"pN",
-       {"primary", "logical", "ntfs", "fat32", "fat16"},
-       "a partition's role in an MBR, or its file system"},
+       {"primary", "logical", "ntfs", "fat32", "fat16", "gone"},
+       "its role in an MBR, its file system, or deleted"},
       {"volume", {"ntfs", "fat32", "fat16"}, "the file system of a disk without a table"},
       {"pN.cluster", cluster_sizes, "the size of its clusters, on FAT"},
       {"volume.cluster", cluster_sizes, "the same of a disk without a table"},
       {"names", {"safe"}, "names that FAT can't spell: others in their place"},
+      {"pN.size", {"max", "min"}, "with its volume: 120GiB, +20GiB, -5GiB", GoalWord::Free::size},
+      {"pN.label", {}, "the label of its volume", GoalWord::Free::label},
+      {"volume.label", {}, "the same of a disk without a table", GoalWord::Free::label},
+      {"gN",
+       {"ntfs", "fat32", "fat16", "raw"},
+       "a new partition in a gap, such as ntfs:20GiB",
+       GoalWord::Free::sized},
       {"pN.active", {"yes", "no"}, "whether legacy firmware starts from it"},
-      {"pN.name", {}, "its name in a GPT"},
+      {"pN.name", {}, "its name in a GPT", GoalWord::Free::name},
       {"pN.type", {"match"}, "the type that goes with its file system"},
   };
   return words;
+}
+
+std::string GoalWord::choices() const {
+  std::string out;
+  const auto add = [&out](std::string_view one) { (out += out.empty() ? "" : "|") += one; };
+  if (free == Free::name || free == Free::label) add("TEXT");
+  if (free == Free::size) add("SIZE|+SIZE|-SIZE");
+  for (const std::string& state : states) add(state);
+  return out + (free == Free::sized ? "[:SIZE]" : "");
 }
 
 Goal parse_goal(std::string_view word) {
@@ -126,12 +180,13 @@ Goal parse_goal(std::string_view word) {
     return w.subject == general(goal.subject);
   });
   if (it == words.end()) throw unknown_subject(goal);
-  if (it->states.empty()) {
-    require_name(goal.state);
-  } else if (std::find(it->states.begin(), it->states.end(), goal.state) == it->states.end()) {
+  if (!is_state(*it, goal.state)) {
+    const bool sizes = it->free == GoalWord::Free::size || it->free == GoalWord::Free::sized;
     throw Error(ErrorCode::words,
                 fmt::format("'{}' is not a state of {}", printable(goal.state), goal.subject), {},
-                "Say " + listed(goal.subject, it->states));
+                sizes ? fmt::format("Say {}={}, with sizes such as 500MiB or 20GiB", goal.subject,
+                                    it->choices())
+                      : "Say " + listed(goal.subject, it->states));
   }
   return goal;
 }

@@ -1,5 +1,7 @@
 // Changes inside a GPT: a second array in a free place, the header's one-sector switch, and back.
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include <nuvrat/text.h>
@@ -14,6 +16,19 @@ void plan_gpt_change(const PlanInput& input, Assessment& out) {
   Layout target = input.state.table.layout;
   apply_small_wishes(input.wishes, target);
   for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
+  for (Partition p : input.wishes.made) {
+    p.role = Role::gpt;
+    p.number = 1;
+    while (target.find(p.number) != nullptr) ++p.number;
+    p.unique_id = Guid::random(input.random);
+    if (p.number > 128) {
+      add_obstacle(out, "too-many", "all 128 entries of the GPT are taken",
+                   "Delete a partition first");
+      return;
+    }
+    target.partitions.push_back(p);
+  }
+  target.sort();
   if (target == input.state.table.layout) {
     add_obstacle(out, "already", "the disk is in this state already", "Nothing needs to be done");
   }
@@ -22,13 +37,15 @@ void plan_gpt_change(const PlanInput& input, Assessment& out) {
 
 void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessment& out) {
   const std::uint64_t array = gpt_array_sectors(target.sector_size);
-  SectorSet used = input.state.table.owned;
-  used.add(input.state.table.copies);
-  for (const Partition& p : target.partitions) used.add(p.range());
-  const std::uint64_t first =
-      target.partitions.empty() ? target.last_usable : target.partitions.front().start;
-  const std::uint64_t end =
-      target.partitions.empty() ? target.first_usable : target.partitions.back().range().end();
+  // Nothing may lie there before or after.
+  std::uint64_t first = target.last_usable + 1;
+  std::uint64_t end = target.first_usable;
+  for (const Layout* layout : {&input.state.table.layout, &target}) {
+    for (const Partition& p : layout->partitions) {
+      first = std::min(first, p.start);
+      end = std::max(end, p.range().end());
+    }
+  }
   Layout aside = target;
   std::uint64_t lba = 0;
   const std::uint64_t front_room = first > target.first_usable ? first - target.first_usable : 0;

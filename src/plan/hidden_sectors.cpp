@@ -27,7 +27,8 @@ void follow_hidden_sectors(const PlanInput& in, const Layout& after, Assessment&
         [&p](const Partition& t) { return t.start == p.start && t.role != Role::extended; });
     // A volume that a step before this one makes anew is made with the right one.
     const bool made = std::any_of(out.steps.begin(), out.steps.end(), [&p](const Step& step) {
-      return step.volume() != nullptr && step.volume()->place == p.range();
+      return step.volume() != nullptr && step.volume()->anew &&
+             step.volume()->place.first == p.start;
     });
     if (!has_field || made || now == after.partitions.end() || p.start > 0xFFFFFFFF) continue;
     steps::BootSector work{p.start, in.device.read(p.start), {}};

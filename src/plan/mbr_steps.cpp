@@ -24,7 +24,7 @@ class MbrSteps {
 
   void make(bool new_chain) {
     out_.after = target_;
-    if (!new_chain && same_places()) {
+    if (!new_chain && same_chain()) {
       change_entries();
       return;
     }
@@ -52,25 +52,35 @@ class MbrSteps {
         Step(target, {steps::TableMbr{std::move(wipes), in_.state.table.sector0, new_chain_}}));
   }
 
-  // Every entry is where it was, about what it was about: only types and the active flag differ.
-  [[nodiscard]] bool same_places() const {
+  // The container and every link are where they were, about what they were about: only types of
+  // logicals differ.
+  [[nodiscard]] bool same_chain() const {
+    const auto chain_of = [](const Layout& layout) {
+      std::vector<Partition> out;
+      for (const Partition& p : layout.partitions) {
+        if (p.role != Role::primary) out.push_back(p);
+      }
+      return out;
+    };
+    const std::vector<Partition> a = chain_of(before_);
+    const std::vector<Partition> b = chain_of(target_);
     return before_.kind == TableKind::mbr &&
-           std::equal(before_.partitions.begin(), before_.partitions.end(),
-                      target_.partitions.begin(), target_.partitions.end(),
-                      [](const Partition& a, const Partition& b) {
-                        return a.number == b.number && a.role == b.role && a.start == b.start &&
-                               a.sectors == b.sectors && a.table_sector == b.table_sector;
+           std::equal(a.begin(), a.end(), b.begin(), b.end(),
+                      [](const Partition& x, const Partition& y) {
+                        return x.number == y.number && x.role == y.role && x.start == y.start &&
+                               x.sectors == y.sectors && x.table_sector == y.table_sector;
                       });
   }
 
-  // Nobody's role changes: LBA 0 for the primaries, an EBR's one sector for each logical.
+  // LBA 0 for the primaries, an EBR's one sector for each logical.
   void change_entries() {
-    Layout stage = before_;
+    Layout stage = target_;
     for (Partition& p : stage.partitions) {
-      if (p.role != Role::logical) p = *target_.find(p.number);
+      if (p.role == Role::logical) p = *before_.find(p.number);
     }
     if (stage != before_) add_table_step(stage, {});
     for (Partition& p : stage.partitions) {
+      if (p.role != Role::logical) continue;
       const Partition& wanted = *target_.find(p.number);
       if (p.type == wanted.type) continue;
       p.type = wanted.type;

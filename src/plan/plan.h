@@ -3,6 +3,7 @@
 
 #include <map>
 #include <optional>
+#include <set>
 
 #include <nuvrat/assessment.h>
 
@@ -14,6 +15,22 @@ namespace nuvrat {
 struct VolumeWish {
   std::optional<VolumeKind> kind;
   std::uint32_t cluster_bytes = 0;  ///< 0: whatever serves best
+  std::uint64_t sectors = 0;        ///< how long; 0: as the partition
+};
+
+/// How long a partition and its volume are to be.
+struct SizeWish {
+  enum class Kind { exactly, more, less, max, min };
+  Kind kind = Kind::exactly;
+  std::uint64_t bytes = 0;
+  bool operator==(const SizeWish&) const = default;
+};
+
+/// A new partition in a gap.
+struct GapWish {
+  VolumeKind kind = VolumeKind::unknown;  ///< unknown: nothing is written there
+  std::uint64_t bytes = 0;                ///< 0: all of the gap
+  bool operator==(const GapWish&) const = default;
 };
 
 /// The goals by subject. Partition numbers are those of the disk as it is.
@@ -25,10 +42,20 @@ struct Wishes {
   bool safe_names = false;                  ///< names that FAT can't spell may become others
   std::map<unsigned, VolumeWish> volumes;   ///< 0: the one without a table
   std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
+  std::map<unsigned, SizeWish> sizes;
+  std::map<unsigned, std::string> labels;  ///< of volumes; 0: of the one without a table
+  std::set<unsigned> gone;
+  std::map<unsigned, GapWish> gaps;  ///< numbers of gaps on the disk as the other goals leave it
+  // Of the table, once it is known what the sizes come to.
+  std::map<unsigned, std::uint64_t> lengths;  ///< in sectors, of partitions that get another
+  /// New ones, with numbers from here on until the table gives them others.
+  static constexpr unsigned first_made = 10000;
+  std::vector<Partition> made;
 
   /// Nothing but the kind of table is wished for, of the table.
   [[nodiscard]] bool only_table() const {
-    return roles.empty() && active.empty() && names.empty() && types.empty();
+    return roles.empty() && active.empty() && names.empty() && types.empty() && gone.empty() &&
+           lengths.empty() && made.empty();
   }
   [[nodiscard]] bool any_of_table() const { return table || !only_table(); }
 };
@@ -50,6 +77,29 @@ void plan_volume_ntfs(const PlanInput& input, const ReadOptions& options, unsign
 /// A volume becomes FAT, or gets clusters of another size.
 void plan_volume_fat(const PlanInput& input, const ReadOptions& options, unsigned number,
                      const VolumeWish& wish, Assessment& out);
+/// A FAT or NTFS volume gets another length: `sectors`, its second boot sector included, at most
+/// those of its partition.
+void plan_volume_size(const PlanInput& input, const ReadOptions& options, unsigned number,
+                      std::uint64_t sectors, Assessment& out);
+/// A volume gets another label.
+void plan_volume_label(const PlanInput& input, const ReadOptions& options, unsigned number,
+                       const std::string& label, Assessment& out);
+/// The fewest sectors that the volume can be made to have, and at most `most`; to a thousandth.
+[[nodiscard]] std::uint64_t least_sectors(const PlanInput& input, const ReadOptions& options,
+                                          unsigned number, std::uint64_t most);
+/// Sectors of a volume as it is, its second boot sector included.
+[[nodiscard]] std::uint64_t length_of(const SurveyedPartition& s);
+
+/// What the sizes that are wished come to, in sectors and by number; obstacles where there is no
+/// room.
+[[nodiscard]] std::map<unsigned, std::uint64_t> resolve_sizes(const PlanInput& input,
+                                                              const ReadOptions& options,
+                                                              Assessment& out);
+/// Steps for new partitions in gaps of the disk as it is in `input`, and what is in them.
+void plan_new_partitions(const PlanInput& input, const ReadOptions& options, Assessment& out);
+/// The table that the wishes ask for.
+void plan_table(const PlanInput& input, Assessment& out);
+
 /// An obstacle where a system sleeps on the volume: its memory holds newer structures.
 void add_sleep_obstacle(VolumeReader& reader, const std::string& name, unsigned number,
                         Assessment& out);
@@ -90,6 +140,8 @@ void add_finding_obstacles(const DiskState& state, Assessment& out);
 void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,
                   std::uint64_t missing = 0, unsigned partition = 0);
 
+/// Leaves out what is to be gone, and sets the lengths; numbers are the old ones.
+void apply_room(const Wishes& wishes, std::vector<Partition>& partitions);
 /// Sets active, names and types as wished on a layout whose numbers are the old ones; one active at
 /// most.
 void apply_small_wishes(const Wishes& wishes, Layout& layout);

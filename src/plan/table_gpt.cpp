@@ -75,6 +75,8 @@ class GptPlanner {
       if (s.partition.role != Role::extended) target_.partitions.push_back(convert(s));
     }
     apply_small_wishes(wishes_, target_);
+    std::erase_if(out_.numbers,
+                  [this](const Renumbering& r) { return wishes_.gone.count(r.before) != 0; });
     target_.sort();
   }
 

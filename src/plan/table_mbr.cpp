@@ -40,7 +40,12 @@ class MbrPlanner {
  private:
   // Partitions that come along, in disk order, with the free sectors of the disk as it is.
   void collect() {
-    for (const Partition& p : before_.data_partitions()) {
+    std::vector<Partition> all = before_.data_partitions();
+    apply_room(in_.wishes, all);
+    all.insert(all.end(), in_.wishes.made.begin(), in_.wishes.made.end());
+    std::sort(all.begin(), all.end(),
+              [](const Partition& a, const Partition& b) { return a.start < b.start; });
+    for (const Partition& p : all) {
       const TypeClass kind = class_of(p.type);
       if (kind == TypeClass::reserved || kind == TypeClass::bios_boot) {
         out_.consents.push_back(
@@ -64,6 +69,7 @@ class MbrPlanner {
     SectorSet used = in_.state.table.owned;
     used.add(in_.state.table.copies);
     for (const Partition& p : before_.data_partitions()) used.add(p.range());
+    for (const Partition& p : request_.partitions) used.add(p.range());
     request_.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, most + 1)});
     request_.wanted = in_.wishes.roles;
   }
@@ -85,21 +91,51 @@ class MbrPlanner {
 
   // On an MBR whose roles aren't asked about, the entries stay where they are.
   [[nodiscard]] bool keeps_roles() const {
-    if (before_.kind != TableKind::mbr || repair_) return false;
+    if (before_.kind != TableKind::mbr || repair_ || changes_logicals()) return false;
+    std::size_t slots = in_.wishes.made.size();
+    for (const Partition& p : before_.partitions) {
+      slots += p.role != Role::logical && in_.wishes.gone.count(p.number) == 0 ? 1 : 0;
+      const bool inside =
+          p.role == Role::extended &&
+          std::any_of(in_.wishes.made.begin(), in_.wishes.made.end(),
+                      [&p](const Partition& m) { return m.range().overlaps(p.range()); });
+      if (inside) return false;
+    }
+    if (slots > 4 && !in_.wishes.made.empty()) return false;
     return std::all_of(in_.wishes.roles.begin(), in_.wishes.roles.end(), [&](const auto& wish) {
       return before_.find(wish.first)->role == wish.second;
     });
   }
 
+  [[nodiscard]] bool changes_logicals() const {
+    const auto logical = [this](unsigned number) {
+      return before_.find(number)->role == Role::logical;
+    };
+    return std::any_of(in_.wishes.gone.begin(), in_.wishes.gone.end(), logical) ||
+           std::any_of(in_.wishes.lengths.begin(), in_.wishes.lengths.end(),
+                       [&](const auto& length) { return logical(length.first); });
+  }
+
   void keep_roles() {
     target_ = before_;
-    for (const Partition& p : before_.data_partitions())
+    apply_room(in_.wishes, target_.partitions);
+    for (const Partition& p : target_.data_partitions())
       out_.numbers.push_back({p.number, p.number});
+    for (Partition p : in_.wishes.made) {
+      p.number = 1;
+      while (target_.find(p.number) != nullptr) ++p.number;
+      target_.partitions.push_back(p);
+    }
+    target_.sort();
   }
+
+  static bool is_new(const Partition& p) { return p.number >= Wishes::first_made; }
 
   bool find_arrangement() {
     if (before_.kind == TableKind::mbr) {  // who isn't asked about stays what he is
-      for (const Partition& p : request_.partitions) request_.wanted.emplace(p.number, p.role);
+      for (const Partition& p : request_.partitions) {
+        if (!is_new(p)) request_.wanted.emplace(p.number, p.role);
+      }
     }
     const auto found = arrange(request_);
     if (!found) {
@@ -241,7 +277,7 @@ class MbrPlanner {
         }
       }
       to_mbr_type(p, old_number);
-      out_.numbers.push_back({old_number, p.number});
+      if (!is_new(request_.partitions[i])) out_.numbers.push_back({old_number, p.number});
       target_.partitions.push_back(p);
     }
     if (extended) target_.partitions.push_back(*extended);

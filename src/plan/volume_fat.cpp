@@ -113,6 +113,7 @@ class FatPlanner {
     change.codepage = options_.codepage;
     change.from = s.volume->kind;
     change.to = wish_.kind.value_or(s.volume->kind);
+    work.sectors = wish_.sectors;
     change.anew = true;
     change.number = number_;
     work.label = fat_label(to_utf16(s.volume->label), CodePage(options_.codepage));
@@ -127,7 +128,7 @@ class FatPlanner {
                fmt::format("Say p{}=fat32 as well, or leave the size of clusters out", number_));
       return true;
     }
-    if (change.from != change.to ||
+    if (change.from != change.to || wish_.sectors != 0 ||
         (wish_.cluster_bytes != 0 && wish_.cluster_bytes != s.volume->cluster_bytes))
       return false;
     obstacle("already",
@@ -157,7 +158,7 @@ class FatPlanner {
     FatWish out;
     out.kind = work.change.to;
     out.sector_bytes = sector;
-    out.sectors = work.change.place.count;
+    out.sectors = work.sectors_of_volume();
     out.cluster_sectors = cluster / sector;
     out.grid = info.first_cluster;
     out.grid_step = info.cluster_bytes / sector;
@@ -322,7 +323,7 @@ class FatPlanner {
       allow_way(look, wish);
       any = any || !place_fats(wish, 1).empty();
     }
-    const std::uint64_t bytes = work.change.place.count * device_.sector_size();
+    const std::uint64_t bytes = work.sectors_of_volume() * device_.sector_size();
     if (!any) {
       return obstacle(
           "cluster-count",
@@ -338,7 +339,7 @@ class FatPlanner {
     std::uint64_t missing = 0;
     const std::uint64_t cluster = look.volume->reader().info().cluster_bytes;
     if (trouble_) {
-      why = ", and can't be made free: " + trouble_words(*trouble_, cluster);
+      why = ", and can't be made free: " + trouble_->text(cluster);
       missing = trouble_->needed - std::min(trouble_->needed, trouble_->free);
     }
     obstacle("front-in-use",
@@ -346,27 +347,6 @@ class FatPlanner {
                          name_, why),
              "Take files off the volume until there is more room",
              missing * cluster / device_.sector_size());
-  }
-
-  static std::string trouble_words(const EditTrouble& t, std::uint64_t cluster_bytes) {
-    switch (t.kind) {
-      case EditTrouble::Kind::fixed:
-        return fmt::format("cluster {} is bad, or of the boot area, and stays where it is",
-                           t.cluster);
-      case EditTrouble::Kind::room:
-        return fmt::format("moving what is there takes {} clusters of {}, {} are free", t.needed,
-                           format_bytes(cluster_bytes), t.free);
-      case EditTrouble::Kind::pieces:
-        return fmt::format(
-            "the {} that would be free lie in pieces too small for what must be in "
-            "one, the beginning of $MFT",
-            plural(t.free, "cluster", "clusters"));
-      case EditTrouble::Kind::records:
-        return fmt::format("a file in many pieces needs {} of $MFT, and {} free",
-                           plural(t.needed, "record more", "records more"),
-                           t.free == 1 ? "1 is" : std::to_string(t.free) + " are");
-    }
-    return "";
   }
 
   void fill_numbers(const FatPlan& plan, VolumeChange& change) const {

@@ -30,6 +30,22 @@ std::uint32_t cluster_state(const std::string& state) {
   return state.ends_with("KiB") ? number * 1024 : number;
 }
 
+SizeWish size_state(const std::string& state) {
+  if (state == "max") return {SizeWish::Kind::max, 0};
+  if (state == "min") return {SizeWish::Kind::min, 0};
+  const auto kind = state[0] == '+'   ? SizeWish::Kind::more
+                    : state[0] == '-' ? SizeWish::Kind::less
+                                      : SizeWish::Kind::exactly;
+  return {kind, *parse_bytes(kind == SizeWish::Kind::exactly ? state : state.substr(1))};
+}
+
+// "fat32:20GiB"
+GapWish gap_state(const std::string& state) {
+  const std::size_t colon = std::min(state.find(':'), state.size());
+  return {kind_named(state.substr(0, colon)),
+          colon == state.size() ? 0 : *parse_bytes(state.substr(colon + 1))};
+}
+
 void wish_kind(VolumeWish& wish, VolumeKind kind, const Goal& goal) {
   if (wish.kind && *wish.kind != kind)
     throw Error(ErrorCode::words,
@@ -52,6 +68,15 @@ void require_sense(const Wishes& w, const Layout& layout) {
   }
   if (!w.names.empty() && kind == TableKind::mbr) {
     wrong("an MBR holds no names of partitions", "Leave that goal out, or say table=gpt");
+  }
+  for (const unsigned number : w.gone) {
+    const bool other = w.roles.count(number) + w.active.count(number) + w.names.count(number) +
+                           w.volumes.count(number) + w.types.count(number) + w.sizes.count(number) +
+                           w.labels.count(number) >
+                       0;
+    if (other)
+      wrong(fmt::format("p{} is to be gone, and another goal is about it", number),
+            "Give one of them");
   }
   unsigned active = 0;
   for (const auto& [number, yes] : w.active) active += yes ? 1 : 0;
@@ -86,7 +111,16 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
         out.volumes[0].cluster_bytes = cluster_state(goal.state);
         continue;
       }
+      if (goal.subject == "volume.label") {
+        put(out.labels, 0u, goal.state, goal);
+        continue;
+      }
       wish_kind(out.volumes[0], *volume_state(goal.state), goal);
+      continue;
+    }
+    if (goal.subject[0] == 'g') {
+      put(out.gaps, static_cast<unsigned>(std::stoul(goal.subject.substr(1))),
+          gap_state(goal.state), goal);
       continue;
     }
     const std::size_t dot = goal.subject.find('.');
@@ -102,6 +136,12 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
       wish_kind(out.volumes[number], *kind, goal);
     } else if (!of_it && goal.subject.substr(dot + 1) == "cluster") {
       out.volumes[number].cluster_bytes = cluster_state(goal.state);
+    } else if (of_it && goal.state == "gone") {
+      out.gone.insert(number);
+    } else if (!of_it && goal.subject.substr(dot + 1) == "size") {
+      put(out.sizes, number, size_state(goal.state), goal);
+    } else if (!of_it && goal.subject.substr(dot + 1) == "label") {
+      put(out.labels, number, goal.state, goal);
     } else if (dot == goal.subject.npos) {
       put(out.roles, number, goal.state == "logical" ? Role::logical : Role::primary, goal);
     } else if (goal.subject.substr(dot + 1) == "active") {
@@ -117,7 +157,18 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
   return out;
 }
 
+void apply_room(const Wishes& wishes, std::vector<Partition>& partitions) {
+  std::erase_if(partitions, [&wishes](const Partition& p) {
+    return p.role != Role::extended && wishes.gone.count(p.number) != 0;
+  });
+  for (Partition& p : partitions) {
+    const auto it = wishes.lengths.find(p.number);
+    if (p.role != Role::extended && it != wishes.lengths.end()) p.sectors = it->second;
+  }
+}
+
 void apply_small_wishes(const Wishes& wishes, Layout& layout) {
+  apply_room(wishes, layout.partitions);
   for (const auto& [number, yes] : wishes.active) {
     for (Partition& p : layout.partitions) {
       if (p.number == number) {

@@ -33,9 +33,10 @@ std::string volume_words(const VolumeChange& v, const TextStyle& style) {
                   title_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),
                   format_bytes(v.cluster_bytes), format_bytes(v.needed_clusters * v.cluster_bytes),
                   format_bytes(v.free_clusters * v.cluster_bytes));
-  text += fmt::format("; {}", v.moved_clusters == 0
-                                  ? "every file stays where it is"
-                                  : plural(v.moved_clusters, "cluster moves", "clusters move"));
+  if (v.from != VolumeKind::unknown)
+    text += fmt::format("; {}", v.moved_clusters == 0
+                                    ? "every file stays where it is"
+                                    : plural(v.moved_clusters, "cluster moves", "clusters move"));
   return wrap(text, style, "  ", "           ");
 }
 
@@ -78,8 +79,12 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
   if (!a.in_reach()) return out + obstacle_lines(a, style);
   const std::vector<Contents> contents = contents_after(a);
   const bool looks_the_same =
-      a.before == a.after && std::all_of(a.contents.begin(), a.contents.end(),
-                                         [](const Contents& c) { return c.kind == c.kind_after; });
+      a.before == a.after &&
+      std::all_of(a.contents.begin(), a.contents.end(),
+                  [](const Contents& c) { return c.kind == c.kind_after; }) &&
+      std::none_of(a.changes.begin(), a.changes.end(), [](const ExpectedChange& c) {
+        return c.kind == ExpectedChange::Kind::relabelled;
+      });
   if (looks_the_same) {
     out += "  after   the same\n";
   } else {
@@ -93,7 +98,8 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
     if (step.volume() != nullptr) out += volume_words(*step.volume(), style);
   }
   for (const Step& step : a.steps) {
-    if (step.volume() == nullptr || step.volume()->from == step.volume()->to) continue;
+    const VolumeChange* v = step.volume();
+    if (v == nullptr || v->from == v->to || v->from == VolumeKind::unknown) continue;
     out += wrap(fmt::format("times    FAT's local times are taken as {}; another zone: --timezone",
                             step.volume()->zone),
                 style, "  ", "           ");

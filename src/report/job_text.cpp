@@ -18,7 +18,7 @@ namespace {
 // A folder that a mend makes is no difference, and yet changes the seal.
 std::string seal_words(const Comparison& c) {
   if (c.seal_before == c.seal_after) return "equal";
-  return c.equal() ? "with what was added; nothing else differs" : "not equal";
+  return c.equal() ? "another, as planned; nothing else differs" : "not equal";
 }
 
 }  // namespace
@@ -26,15 +26,15 @@ std::string seal_words(const Comparison& c) {
 std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
   const std::string steps = step_words(a);
   const bool all_read = r.left_out + r.unreadable == 0;
-  std::string out =
-      verdict(a.device.path + ": done: " + steps, r.sound() ? Tone::good : Tone::bad,
-              !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
-              : !r.sound()          ? "the check found errors"
-                                    : "nothing was lost",
-              !r.sound() ? ""
-                         : std::string(all_read ? "" : " of what could be read") +
-                               (r.left_behind == 0 ? "" : " but what FAT can't hold"),
-              style);
+  std::string out = verdict(
+      a.device.path + ": done: " + steps, r.sound() ? Tone::good : Tone::bad,
+      !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
+      : !r.sound()          ? "the check found errors"
+                            : "nothing was lost",
+      !r.sound() ? ""
+                 : std::string(all_read ? "" : " of what could be read") +
+                       (r.left_behind == 0 ? "" : " but what FAT can't hold") + deleted_words(a),
+      style);
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
   out += fmt::format("\n  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
@@ -61,8 +61,7 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
   constexpr std::size_t most_planned = 12;
   const auto& planned = r.comparison.planned;
   for (std::size_t i = 0; i < std::min(most_planned, planned.size()); ++i)
-    out += wrap(fmt::format("planned  {}/{}: {}", part_name(planned[i].number),
-                            printable(planned[i].path), planned[i].text),
+    out += wrap(fmt::format("planned  {}: {}", printable(place_words(planned[i])), planned[i].text),
                 style, "  ", "           ");
   if (r.comparison.planned_count > most_planned)
     out += fmt::format("           and {} more, listed in the case\n",

@@ -65,7 +65,7 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   std::string loaders;
   std::string kind;
   for (const Contents& c : a.contents) {
-    if (c.kind == c.kind_after) continue;
+    if (c.kind == c.kind_after || c.kind_after == "gone" || c.kind == "free") continue;
     const Partition* p = partition_at(a.before, c.start);
     const std::string name = part_name(p == nullptr ? 0 : p->number);
     kind = title_of(kind_named(c.kind_after));

@@ -106,7 +106,8 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
     out += fmt::format("  id     {}\n", survey.table.layout.id_text());
   out += fmt::format("  tag    {}\n", survey.tag);
   out += unseen_lines(unseen, style) + "\n";
-  if (survey.partitions.empty()) return out + finding_lines(findings, style);
+  if (survey.partitions.empty() && survey.table.layout.kind == TableKind::none)
+    return out + finding_lines(findings, style);
   Layout drawn = survey.table.layout;
   if (survey.bare_volume) drawn.partitions = {survey.partitions[0].partition};
   const std::string map = draw_map(map_cells(drawn, contents_of(survey)), style);
@@ -116,6 +117,13 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
     if (s.partition.active) active += (active.empty() ? "" : ", ") + part_name(s.partition.number);
   }
   if (!active.empty()) out += fmt::format("  active: {}\n", active);
+  std::string gaps;
+  const std::vector<SectorRange> all =
+      survey.bare_volume ? std::vector<SectorRange>{} : gaps_of(survey.table);
+  for (std::size_t i = 0; i < all.size(); ++i)
+    gaps += fmt::format("{}g{} {} from {}", i == 0 ? "" : ", ", i + 1,
+                        format_bytes(all[i].count * survey.sector_size), all[i].first);
+  if (!gaps.empty()) out += wrap("gaps: " + gaps, style, "  ", "        ");
   if (!findings.empty()) out += "\n" + finding_lines(findings, style);
   return out;
 }

@@ -39,6 +39,28 @@ std::string in_words(const Goal& goal) {
   if (goal.subject == "table")
     return fmt::format("the partition table is to be {} {}", goal.state == "mbr" ? "an" : "a",
                        upper(goal.state));
+  if (part[0] == 'g') {
+    const std::size_t colon = std::min(goal.state.find(':'), goal.state.size());
+    const std::string kind = goal.state.substr(0, colon);
+    return fmt::format("the gap {} is to become a partition{}{}", part,
+                       kind == "raw" ? " with nothing on it" : " with " + upper(kind),
+                       colon == goal.state.size() ? "" : " of " + goal.state.substr(colon + 1));
+  }
+  if (goal.state == "gone" && goal.subject == part)
+    return fmt::format("partition {} is to be deleted", part);
+  if (goal.subject.ends_with(".label"))
+    return fmt::format(
+        "the volume{} is to have {}", part == "volume" ? "" : " on " + part,
+        goal.state.empty() ? "no label" : "the label '" + printable(goal.state) + "'");
+  if (goal.subject.ends_with(".size")) {
+    const char first = goal.state[0];
+    return fmt::format("partition {} is to be {}", part,
+                       goal.state == "max"   ? "as long as there is room"
+                       : goal.state == "min" ? "as short as its files allow"
+                       : first == '+'        ? goal.state.substr(1) + " longer"
+                       : first == '-'        ? goal.state.substr(1) + " shorter"
+                                             : goal.state + " long");
+  }
   if (goal.subject == "names") return "names that FAT can't spell may become others";
   if (goal.subject.ends_with(".cluster")) {
     return fmt::format("the volume{} is to have clusters of {}",
@@ -78,9 +100,30 @@ Layout drawn(Layout layout, const Assessment& a) {
   return layout;
 }
 
+std::string deleted_words(const Assessment& a) {
+  std::string out;
+  for (const ExpectedChange& c : a.changes) {
+    if (c.kind != ExpectedChange::Kind::gone || !c.path.empty()) continue;
+    for (const Partition& p : a.before.data_partitions()) {
+      if (p.start == c.start) out += (out.empty() ? " but " : ", ") + part_name(p.number);
+    }
+  }
+  return out.empty() ? "" : out + ", deleted as planned";
+}
+
+std::string place_words(const Difference& d) {
+  return part_name(d.number) + (d.path.empty() ? "" : "/" + d.path);
+}
+
 std::vector<Contents> contents_after(const Assessment& a) {
   std::vector<Contents> out = a.contents;
-  for (Contents& c : out) c.kind = c.kind_after;
+  for (Contents& c : out) {
+    c.kind = c.kind_after;
+    for (const ExpectedChange& change : a.changes) {
+      if (change.kind == ExpectedChange::Kind::relabelled && change.start == c.start)
+        c.label = change.text;
+    }
+  }
   return out;
 }
 

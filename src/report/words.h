@@ -22,6 +22,10 @@ namespace nuvrat {
 [[nodiscard]] std::string number_words(const Assessment& assessment);
 /// A volume without a table is drawn as the only partition.
 [[nodiscard]] Layout drawn(Layout layout, const Assessment& assessment);
+/// What goes as planned, to follow "nothing was lost": " but p3, deleted as planned"; or nothing.
+[[nodiscard]] std::string deleted_words(const Assessment& assessment);
+/// Where a difference is: "p3/TIDES/may.csv", or "p3" for all of it.
+[[nodiscard]] std::string place_words(const Difference& difference);
 /// What volumes hold once everything is done.
 [[nodiscard]] std::vector<Contents> contents_after(const Assessment& assessment);
 

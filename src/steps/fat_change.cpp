@@ -52,6 +52,12 @@ class FatSectors final : public Rewrite {
       if (changes_only_sizes(device_.read(w.lba), w.data)) entries.sectors.add({w.lba, 1});
     }
     out.push_back(std::move(entries));
+    Exemption labels{{}, "the label in the boot sector repeats the one in the root folder"};
+    for (const SectorWrite& w : work_.after) {
+      if (w.lba == place.first && changes_only_the_label(device_.read(w.lba), w.data, g))
+        labels.sectors.add({w.lba, 1});
+    }
+    out.push_back(std::move(labels));
     if (phase == Phase::prepare && begun()) {
       Exemption again{{}, "prepared before, and cut off: only the new chain's entries claim it"};
       for (const SectorMove& m : work_.moves) again.sectors.add({m.to, m.from.count});
@@ -82,6 +88,14 @@ class FatSectors final : public Rewrite {
       if (now[i] != then[i] && !field) return false;
     }
     return true;
+  }
+  static bool changes_only_the_label(Bytes now, const Bytes& then, const FatGeometry& g) {
+    FatGeometry labelled;
+    std::string fault;
+    if (const auto other = parse_fat_boot(then, fault)) labelled = *other;
+    labelled.kind = g.kind;
+    set_fat_label(now, labelled);
+    return now == then;
   }
   [[nodiscard]] std::string purpose() const { return "FAT volume: " + work_.title; }
 

@@ -12,6 +12,7 @@
 #include "steps/gpt_aside.h"
 #include "steps/gpt_home.h"
 #include "steps/gpt_mend.h"
+#include "steps/new_volume.h"
 #include "steps/ntfs_edit.h"
 #include "steps/one_sector.h"
 #include "steps/table_gpt.h"
@@ -22,7 +23,7 @@ namespace nuvrat::steps {
 
 struct Work {
   std::variant<TableGpt, TableMbr, GptAside, GptHome, GptMend, BootSector, EbrType, FatToNtfs,
-               FatMend, FatMakeWay, ToFat, EditNtfs>
+               FatMend, FatMakeWay, ToFat, EditNtfs, NewVolume>
       kind;
 };
 

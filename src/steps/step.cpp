@@ -47,7 +47,8 @@ OwnedSectors owned_for(const Step& step) {
   return [step](const Device& device) {
     const SectorRange place = step.volume()->place;
     SectorSet out;
-    if (place.first > 0) {  // beside a table
+    if (step.volume()->from == VolumeKind::unknown) return owned_sectors(device);  // it's new
+    if (place.first > 0) {                                                         // beside a table
       out = owned_sectors(device);
       out.remove(place);
     }

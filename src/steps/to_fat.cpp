@@ -94,6 +94,8 @@ class IntoFat final : public Rewrite {
 
 std::string ToFat::name() const {
   const std::string where = change.number == 0 ? "" : fmt::format("p{} ", change.number);
+  if (change.from == change.to && sectors != 0)
+    return fmt::format("{}{} with {} sectors", where, title_of(change.to), sectors);
   if (change.from == change.to)
     return fmt::format("{}{} laid out anew", where, title_of(change.to));
   return fmt::format("{}from {} to {}", where, title_of(change.from), title_of(change.to));
@@ -125,7 +127,7 @@ FatGeometry ToFat::geometry(std::uint32_t sector_bytes) const {
   g.fat_sectors = fat_sectors;
   g.root_entries = root_entries;
   g.root_sectors = div_up<std::uint32_t>(root_entries * 32, sector_bytes);
-  g.total_sectors = std::min<std::uint64_t>(change.place.count, 0xFFFFFFFF);
+  g.total_sectors = std::min<std::uint64_t>(sectors_of_volume(), 0xFFFFFFFF);
   if (cluster_sectors > 0)  // it is chosen
     g.clusters = static_cast<std::uint32_t>((g.total_sectors - g.data_start()) / cluster_sectors);
   if (g.kind == VolumeKind::fat32) {

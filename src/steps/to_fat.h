@@ -17,8 +17,9 @@ struct ToFat {
   std::uint32_t cluster_sectors = 0, reserved_sectors = 0, fat_sectors = 0, root_entries = 0;
   std::uint32_t root_cluster = 0;  ///< FAT32
   std::uint32_t free_after = 0, next_free = 0;
-  std::string label;    ///< as FAT spells it
-  bool rename = false;  ///< names that FAT can't spell become others: safe_names()
+  std::uint64_t sectors = 0;  ///< of the new volume; 0: as many as its partition has
+  std::string label;          ///< as FAT spells it
+  bool rename = false;        ///< names that FAT can't spell become others: safe_names()
 
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {
@@ -30,6 +31,7 @@ struct ToFat {
     f("root_cluster", self.root_cluster);
     f("free_after", self.free_after);
     f("next_free", self.next_free);
+    f("sectors", self.sectors);
     f("label", self.label);
     f("rename", self.rename);
   }
@@ -41,6 +43,9 @@ struct ToFat {
   /// Sets the geometry's numbers.
   void take(const FatGeometry& geometry);
   [[nodiscard]] FatGeometry geometry(std::uint32_t sector_bytes) const;
+  [[nodiscard]] std::uint64_t sectors_of_volume() const {
+    return sectors == 0 ? change.place.count : sectors;
+  }
 };
 
 /// A volume opened, and how it would be as FAT. The device must outlive it.

@@ -54,12 +54,17 @@ class Comparer {
       : out_(out), accessed_(accessed), changes_(changes), came_(changes.size()) {}
 
   /// What was expected and didn't come is a difference.
-  void finish(const Manifest& after) {
+  void finish(const Manifest& before, const Manifest& after) {
     for (std::size_t i = 0; i < changes_.size(); ++i) {
       const ExpectedChange& c = changes_[i];
       unsigned number = 0;
-      for (const ManifestVolume& v : after.volumes) number = v.start == c.start ? v.number : number;
+      for (const Manifest* side : {&before, &after}) {
+        for (const auto& v : side->volumes) number = v.start == c.start ? v.number : number;
+        for (const auto& r : side->ranges) number = r.start == c.start ? r.number : number;
+      }
       std::string text = words_of(c.kind);
+      if (c.kind == Kind::added && c.path.empty()) text = "a new partition";
+      if (c.kind == Kind::gone && c.path.empty()) text = "the partition was to be deleted, and is";
       if (c.kind == Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
       if (!c.text.empty()) text += ": '" + printable(c.text) + "'";
       if (!came_[i]) {
@@ -77,6 +82,17 @@ class Comparer {
     if (out_.differences.size() < Comparison::most_listed) {
       out_.differences.push_back({kind, number, std::move(path), std::move(text)});
     }
+  }
+
+  /// A whole partition that was to go, or to be new.
+  bool expects_partition(std::uint64_t start, Kind kind) {
+    for (std::size_t i = 0; i < changes_.size(); ++i) {
+      const ExpectedChange& c = changes_[i];
+      if (c.kind != kind || c.start != start || !c.path.empty()) continue;
+      came_[i] = true;
+      return true;
+    }
+    return false;
   }
 
   void volumes(const ManifestVolume& before, const ManifestVolume& after) {
@@ -302,6 +318,7 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
       [&](const ManifestVolume& a, const ManifestVolume& b) { comparer.volumes(a, b); },
       [&](const ManifestVolume& v, bool gone) {
         if (!gone && before.chosen) return;
+        if (comparer.expects_partition(v.start, gone ? Kind::gone : Kind::added)) return;
         comparer.add(DifferenceKind::volume, v.number, "",
                      fmt::format("the volume at sector {} with {} {}", v.start,
                                  plural(v.tree.file_count(), "file", "files"),
@@ -312,6 +329,7 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
       [&](const ManifestRange& a, const ManifestRange& b) { comparer.ranges(a, b); },
       [&](const ManifestRange& r, bool gone) {
         if (gone ? r.holds_nothing : before.chosen) return;
+        if (comparer.expects_partition(r.start, gone ? Kind::gone : Kind::added)) return;
         // A volume that can't be read any more is said above; one that can again, too.
         const auto& others = gone ? after.volumes : before.volumes;
         if (std::any_of(others.begin(), others.end(),
@@ -321,7 +339,7 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
                      fmt::format("the partition at sector {} ({}) {}", r.start, r.description,
                                  gone ? "is not there any more" : "was not there before"));
       });
-  comparer.finish(after);
+  comparer.finish(before, after);
   return out;
 }
 

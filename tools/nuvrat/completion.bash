@@ -23,8 +23,10 @@ _nuvrat() {
         COMPREPLY=($(compgen -W "512 1KiB 2KiB 4KiB 8KiB 16KiB 32KiB 64KiB" -- "$current")) ;;
       p*.active) COMPREPLY=($(compgen -W "yes no" -- "$current")) ;;
       p*.type) COMPREPLY=($(compgen -W "match" -- "$current")) ;;
-      p*.name) ;;
-      p*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 logical primary" -- "$current")) ;;
+      p*.size) COMPREPLY=($(compgen -W "max min" -- "$current")) ;;
+      p*.name | p*.label | volume.label) ;;
+      p*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 logical primary gone" -- "$current")) ;;
+      g*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 raw" -- "$current")) ;;
     esac
     return
   fi
@@ -53,7 +55,7 @@ _nuvrat() {
     COMPREPLY=($(compgen -W "$options" -- "$current"))
   elif [ "$COMP_CWORD" -gt 2 ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
     compopt -o nospace
-    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= names=" -- "$current"))
+    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= p1.size= p1.label= g1= names=" -- "$current"))
   else
     compopt -o default
   fi

@@ -129,9 +129,7 @@ CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::
 std::string goal_help() {
   std::string out = "Goals:";
   for (const nuvrat::GoalWord& word : nuvrat::goal_words()) {
-    std::string states;
-    for (const std::string& state : word.states) states += (states.empty() ? "" : "|") + state;
-    const std::string goal = word.subject + "=" + (states.empty() ? "TEXT" : states);
+    const std::string goal = word.subject + "=" + word.choices();
     constexpr std::size_t column = 28;
     // What is longer has its meaning on a line of its own.
     out += fmt::format("\n  {:<{}} {}", goal, column,

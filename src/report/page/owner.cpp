@@ -70,7 +70,8 @@ Verdict verdict_of(const CaseRecord& r) {
       return {"good", "✔",
               std::string("Done, and nothing was lost") +
                   (r.before && !r.before->whole() ? " of what could be read" : "") +
-                  (r.left_behind > 0 ? " but what the new format can't hold" : ""),
+                  (r.left_behind > 0 ? " but what the new format can't hold" : "") +
+                  deleted_words(r.job.assessment),
               files_words(r) + left_behind_words(r)};
     case Outcome::differs:
       return {

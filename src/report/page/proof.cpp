@@ -144,16 +144,14 @@ std::string proof_section(const CaseRecord& r) {
       HtmlTable list{"Changes that were planned", {"kind", "where", "what it is"}, {}, {}};
       for (const Difference& d : c.planned) {
         if (list.rows.size() < most_rows)
-          list.rows.push_back(
-              {esc(name_of(d.kind)), esc(part_name(d.number) + "/" + d.path), esc(d.text)});
+          list.rows.push_back({esc(name_of(d.kind)), esc(place_words(d)), esc(d.text)});
       }
       body += list.text();
     }
     if (!c.equal()) {
       HtmlTable list{"Differences", {"kind", "where", "what it was and is"}, {}, {}};
       for (const Difference& d : c.differences) {
-        list.rows.push_back(
-            {esc(name_of(d.kind)), esc(part_name(d.number) + "/" + d.path), esc(d.text)});
+        list.rows.push_back({esc(name_of(d.kind)), esc(place_words(d)), esc(d.text)});
       }
       body += list.text();
       if (c.count > c.differences.size())

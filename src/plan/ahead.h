@@ -1,0 +1,35 @@
+#pragma once
+// The disk as it will be while a plan grows: what later steps are planned from.
+
+#include <memory>
+#include <vector>
+
+#include <nuvrat/device.h>
+
+#include "disk/disk_state.h"
+
+namespace nuvrat {
+
+/// Steps are played on an overlay only when somebody asks for the disk after them: the last ones of
+/// a plan never are.
+class Ahead {
+ public:
+  /// The device must outlive it, and is only read.
+  Ahead(const Device& device, DiskState state) : device_(device), state_(std::move(state)) {}
+
+  /// Adds the steps from `first` on.
+  void add(const std::vector<Step>& steps, std::size_t first);
+  [[nodiscard]] const DiskState& state() const { return state_; }
+  /// The disk before any of them.
+  [[nodiscard]] const Device& device_before() const { return device_; }
+  /// The disk after all steps so far, and what its volumes say there.
+  [[nodiscard]] const Device& device(const ReadOptions& options);
+
+ private:
+  const Device& device_;
+  DiskState state_;
+  std::vector<Step> waiting_;
+  std::unique_ptr<Overlay> overlay_;
+};
+
+}  // namespace nuvrat

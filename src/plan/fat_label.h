@@ -1,0 +1,12 @@
+#pragma once
+// The label of a FAT volume: an entry of its root folder, and a copy of it in the boot sector.
+
+#include "plan/plan.h"
+
+namespace nuvrat {
+
+/// A step that gives the volume of `change` this label, or an obstacle.
+void plan_fat_label(const PlanInput& input, const VolumeChange& change, const std::string& label,
+                    Assessment& out);
+
+}  // namespace nuvrat

@@ -1,0 +1,339 @@
+// Room: how long partitions become, which go, and which are made in gaps.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t mbr_sectors = std::uint64_t{1} << 32;  // that its numbers reach
+
+// Where partitions can end.
+struct Limit {
+  std::uint64_t end = 0;
+  std::string by;  // what is there, as a sentence
+};
+
+class Sizes {
+ public:
+  Sizes(const PlanInput& in, const ReadOptions& options, Assessment& out)
+      : in_(in),
+        options_(options),
+        out_(out),
+        layout_(in.state.table.layout),
+        sector_(in.device.sector_size()),
+        kind_(in.wishes.table.value_or(layout_.kind)) {}
+
+  std::map<unsigned, std::uint64_t> resolve() {
+    std::map<unsigned, std::uint64_t> lengths;
+    for (const auto& [number, wish] : in_.wishes.sizes) {
+      const SurveyedPartition& s = *in_.state.find(number);
+      if (const auto length = wanted(s, wish)) lengths[number] = *length;
+    }
+    return lengths;
+  }
+
+ private:
+  std::optional<std::uint64_t> wanted(const SurveyedPartition& s, const SizeWish& wish) {
+    const Partition& p = s.partition;
+    const std::uint64_t sectors = div_up(wish.bytes, std::uint64_t{sector_});
+    std::uint64_t length = sectors;
+    switch (wish.kind) {
+      case SizeWish::Kind::exactly:
+        break;
+      case SizeWish::Kind::more:
+        length = p.sectors + sectors;
+        break;
+      case SizeWish::Kind::less:
+        length = p.sectors - std::min(p.sectors, sectors);
+        break;
+      case SizeWish::Kind::max:
+        return greatest(p);
+      case SizeWish::Kind::min:
+        return least_sectors(in_, options_, p.number, p.sectors);
+    }
+    if (length == p.sectors && length_of(s) == p.sectors) {
+      add_obstacle(
+          out_, "already",
+          fmt::format("partition {} is {} long already", p.number, format_bytes(length * sector_)),
+          "Nothing needs to be done", 0, p.number);
+      return std::nullopt;
+    }
+    if (length == 0) {
+      add_obstacle(out_, "size-zero",
+                   fmt::format("partition {} has {}, and would have none", p.number,
+                               format_bytes(p.sectors * sector_)),
+                   fmt::format("Ask for p{}.size=min, or p{}=gone", p.number, p.number), 0,
+                   p.number);
+      return std::nullopt;
+    }
+    const Limit limit = limit_of(p, disk_end());
+    if (length <= limit.end - p.start) return length;
+    const std::uint64_t missing = length - (limit.end - p.start);
+    const std::uint64_t most = greatest(p);
+    Obstacle o;
+    o.code = "size-room";
+    o.partition = p.number;
+    o.missing_sectors = missing;
+    o.text = fmt::format("partition {} can't be {} long: {}; {} missing", p.number,
+                         format_bytes(length * sector_), limit.by,
+                         plural(missing, "sector is", "sectors are"));
+    if (most > p.sectors) {
+      o.remedy =
+          fmt::format("Ask for p{}.size=max, which is {}", p.number, format_bytes(most * sector_));
+      o.goals = {{fmt::format("p{}.size", p.number), "max"}};
+    } else {
+      o.remedy = "Make room behind it first: delete or shorten what is there";
+    }
+    out_.obstacles.push_back(std::move(o));
+    return std::nullopt;
+  }
+
+  // As far as there is room, up to a whole MiB; an MBR keeps the end free for a GPT one day.
+  [[nodiscard]] std::uint64_t greatest(const Partition& p) const {
+    const std::uint64_t mib = (1u << 20) / sector_;
+    const std::uint64_t back = gpt_array_sectors(sector_) + 1;
+    const std::uint64_t end =
+        limit_of(p,
+                 std::min(disk_end(), layout_.disk_sectors - std::min(layout_.disk_sectors, back)))
+            .end;
+    return std::max(p.sectors, std::max(end / mib * mib, p.start) - p.start);
+  }
+
+  [[nodiscard]] std::uint64_t disk_end() const {
+    const std::uint64_t back = gpt_array_sectors(sector_) + 1;
+    if (kind_ == TableKind::mbr) return layout_.disk_sectors;
+    if (layout_.kind == TableKind::gpt) return layout_.last_usable + 1;
+    return layout_.disk_sectors - std::min(layout_.disk_sectors, back);
+  }
+
+  [[nodiscard]] Limit limit_of(const Partition& p, std::uint64_t disk_end) const {
+    Limit out{std::max(disk_end, p.range().end()),
+              kind_ == TableKind::gpt ? "the backup GPT is behind it" : "the disk ends there"};
+    const auto at = [&out](std::uint64_t sector, std::string by) {
+      if (sector < out.end) out = {sector, std::move(by)};
+    };
+    if (kind_ == TableKind::mbr) {
+      at(p.start + mbr_sectors - 1, "an MBR's lengths have 32 bits");
+      at(std::max(mbr_sectors, p.range().end()), "an MBR's numbers have 32 bits");
+    }
+    for (const Partition& q : layout_.data_partitions()) {
+      if (q.start < p.range().end() || in_.wishes.gone.count(q.number) != 0) continue;
+      at(q.start, fmt::format("partition {} begins at sector {}", q.number, q.start));
+      if (kind_ != TableKind::mbr || !q.table_sector || *q.table_sector < p.range().end()) continue;
+      at(*q.table_sector,
+         fmt::format("the EBR of partition {} is at sector {}", q.number, *q.table_sector));
+    }
+    return out;
+  }
+
+  const PlanInput& in_;
+  const ReadOptions& options_;
+  Assessment& out_;
+  const Layout& layout_;
+  std::uint32_t sector_;
+  TableKind kind_;
+};
+
+PartitionType type_for(TableKind table, VolumeKind kind) {
+  if (table == TableKind::gpt) return gpt_type_for(0x07, VolumeKind::ntfs).guid;
+  switch (kind) {
+    case VolumeKind::fat32:
+      return std::uint8_t{0x0C};
+    case VolumeKind::fat16:
+      return std::uint8_t{0x0E};
+    case VolumeKind::ntfs:
+      return std::uint8_t{0x07};
+    default:
+      return std::uint8_t{0xDA};
+  }
+}
+
+class NewPartitions {
+ public:
+  NewPartitions(const PlanInput& in, const ReadOptions& options, Assessment& out)
+      : in_(in), options_(options), out_(out), sector_(in.device.sector_size()) {}
+
+  void plan() {
+    const std::vector<SectorRange> gaps = gaps_of(in_.state.table);
+    for (const auto& [number, wish] : in_.wishes.gaps) {
+      if (number <= gaps.size()) {
+        place(number, wish, gaps[number - 1]);
+        continue;
+      }
+      add_obstacle(
+          out_, "no-gap",
+          gaps.empty()
+              ? fmt::format("there is no gap g{}: the disk has no room outside partitions "
+                            "once the other goals are done",
+                            number)
+              : fmt::format("there is no gap g{}: once the other goals are done the disk "
+                            "has g1{}",
+                            number, gaps.size() == 1 ? "" : fmt::format(" to g{}", gaps.size())),
+          "See 'nuvrat survey' for the gaps; shorten or delete a partition to get one");
+    }
+    if (!out_.in_reach()) return;
+    if (!plan_the_table()) return;
+    for (const Partition& p : made_) {
+      const GapWish& wish = wish_at_[p.start];
+      out_.contents.push_back(
+          {p.start, "free", "",
+           wish.kind == VolumeKind::unknown ? "nothing known" : name_of(wish.kind)});
+      ExpectedChange change;
+      change.kind = ExpectedChange::Kind::added;
+      change.start = p.start;
+      out_.changes.push_back(std::move(change));
+    }
+  }
+
+ private:
+  void place(unsigned number, const GapWish& wish, const SectorRange& gap) {
+    const std::uint64_t length =
+        wish.bytes == 0 ? whole(gap) : div_up(wish.bytes, std::uint64_t{sector_});
+    if (length > gap.count) {
+      return add_obstacle(
+          out_, "gap-room",
+          fmt::format("g{} has {} from sector {}: {} missing for {}", number,
+                      format_bytes(gap.count * sector_), gap.first,
+                      plural(length - gap.count, "sector is", "sectors are"),
+                      format_bytes(wish.bytes)),
+          fmt::format("Leave the size out to take all of it: g{}={}", number, name_of(wish.kind)),
+          length - gap.count);
+    }
+    Partition p;
+    p.number = static_cast<unsigned>(Wishes::first_made + made_.size());
+    p.start = gap.first;
+    p.sectors = length;
+    p.type = type_for(in_.state.table.layout.kind, wish.kind);
+    if (in_.state.table.layout.kind == TableKind::gpt) p.role = Role::gpt;
+    made_.push_back(p);
+    wish_at_[p.start] = wish;
+    gap_at_[p.start] = gap;
+    tell(number, p);
+  }
+
+  // Up to a whole MiB.
+  [[nodiscard]] std::uint64_t whole(const SectorRange& gap) const {
+    const std::uint64_t mib = (1u << 20) / sector_;
+    const std::uint64_t end = gap.end() / mib * mib;
+    return end > gap.first ? end - gap.first : gap.count;
+  }
+
+  void tell(unsigned number, const Partition& p) {
+    if (const std::uint64_t used = used_sectors(in_.device, p.range()); used > 0) {
+      out_.consents.push_back(
+          {"gap-data",
+           fmt::format("g{}: {} of its first 4,096 hold data that belongs to no partition{}",
+                       number, plural(used, "sector", "sectors"),
+                       wish_at_[p.start].kind == VolumeKind::unknown
+                           ? ": a system may take it for a volume"
+                           : "; what the new volume writes there is overwritten")});
+    }
+  }
+
+  // The volumes first, into sectors that belong to nobody; then the table that names them.
+  bool plan_the_table() {
+    Assessment trial = table_with(made_);
+    if (!trial.in_reach() && in_.state.table.layout.kind == TableKind::mbr) {
+      // A logical needs a sector in front of it, which a gap from a whole MiB on may not have.
+      std::vector<Partition> later = made_;
+      const std::uint64_t mib = (1u << 20) / sector_;
+      for (Partition& p : later) {
+        const SectorRange gap = gap_at_[p.start];
+        const bool shifts = p.sectors > mib && !front_is_free(p.start);
+        if (!shifts) continue;
+        if (p.start + mib + p.sectors > gap.end()) p.sectors -= mib;
+        wish_at_[p.start + mib] = wish_at_[p.start];
+        p.start += mib;
+      }
+      Assessment again = table_with(later);
+      if (again.in_reach()) {
+        trial = std::move(again);
+        made_ = std::move(later);
+      }
+    }
+    if (!trial.in_reach()) {
+      for (Obstacle& o : trial.obstacles) out_.obstacles.push_back(std::move(o));
+      return false;
+    }
+    for (const Partition& p : made_) {
+      if (!add_volume(p, wish_at_[p.start])) return false;
+    }
+    for (const Step& step : trial.steps) out_.steps.push_back(step);
+    for (Consent& c : trial.consents) out_.consents.push_back(std::move(c));
+    out_.after = trial.after;
+    for (Renumbering& r : out_.numbers) {
+      const auto it = std::find_if(trial.numbers.begin(), trial.numbers.end(),
+                                   [&r](const Renumbering& t) { return t.before == r.after; });
+      if (it != trial.numbers.end()) r.after = it->after;
+    }
+    return true;
+  }
+
+  [[nodiscard]] bool front_is_free(std::uint64_t start) const {
+    return !in_.state.table.owned.first_overlap({start - 1, 1}) &&
+           std::none_of(in_.state.volumes.begin(), in_.state.volumes.end(), [&](const auto& s) {
+             return s.partition.role != Role::extended && s.partition.range().contains(start - 1);
+           });
+  }
+
+  Assessment table_with(const std::vector<Partition>& made) {
+    Wishes only;
+    only.made = made;
+    Assessment out;
+    out.before = out.after = in_.state.table.layout;
+    plan_table({in_.device, in_.state, only, in_.random}, out);
+    return out;
+  }
+
+  bool add_volume(const Partition& p, const GapWish& wish) {
+    if (wish.kind == VolumeKind::unknown) return true;
+    steps::NewVolume work;
+    work.change.place = p.range();
+    work.change.serial =
+        wish.kind == VolumeKind::ntfs ? in_.random.next() : in_.random.next() & 0xFFFFFFFF;
+    work.change.made = now();
+    work.change.zone = options_.zone.name();
+    work.change.codepage = options_.codepage;
+    work.change.to = wish.kind;
+    work.change.anew = true;
+    if (!work.choose(sector_)) {
+      add_obstacle(out_, "volume-size",
+                   fmt::format("{} of {} is not possible with any size of clusters",
+                               title_of(wish.kind), format_bytes(p.sectors * sector_)),
+                   "FAT16 goes from about 5 MiB to 4 GiB, FAT32 from about 34 MiB to 2 TiB, NTFS "
+                   "from about 3 MiB on; give another size or another file system");
+      return false;
+    }
+    out_.steps.push_back(Step(in_.state.table.layout, {std::move(work)}));
+    return true;
+  }
+
+  const PlanInput& in_;
+  const ReadOptions& options_;
+  Assessment& out_;
+  std::uint32_t sector_;
+  std::vector<Partition> made_;
+  std::map<std::uint64_t, GapWish> wish_at_;
+  std::map<std::uint64_t, SectorRange> gap_at_;
+};
+
+}  // namespace
+
+std::map<unsigned, std::uint64_t> resolve_sizes(const PlanInput& input, const ReadOptions& options,
+                                                Assessment& out) {
+  return Sizes(input, options, out).resolve();
+}
+
+void plan_new_partitions(const PlanInput& input, const ReadOptions& options, Assessment& out) {
+  NewPartitions(input, options, out).plan();
+}
+
+}  // namespace nuvrat

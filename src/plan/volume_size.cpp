@@ -1,0 +1,178 @@
+// pN.size, pN.label: an NTFS volume changed by shadows, a FAT laid out anew.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "plan/fat_label.h"
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+std::string volume_words(unsigned number) {
+  return number == 0 ? "the volume" : fmt::format("partition {}", number);
+}
+
+bool is_editable(const SurveyedPartition& s) {
+  return s.volume && (is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs);
+}
+
+// As far as the volume stays what it is.
+VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& options) {
+  VolumeChange out;
+  out.place = s.partition.range();
+  out.serial = s.volume->serial_number;
+  out.made = now();
+  out.zone = options.zone.name();
+  out.codepage = options.codepage;
+  out.from = out.to = s.signature.kind;
+  out.number = s.partition.number;
+  out.cluster_bytes = s.volume->cluster_bytes;
+  return out;
+}
+
+// An edit of an NTFS volume, laid out; an obstacle where it can't be done.
+void plan_ntfs_edit(const PlanInput& in, const ReadOptions& options, const SurveyedPartition& s,
+                    steps::EditNtfs work, const std::string& doing, const std::string& remedy,
+                    Assessment& out) {
+  const unsigned number = s.partition.number;
+  const Window window(in.device, s.partition.range());
+  const auto reader = open_volume(window, options);
+  add_sleep_obstacle(*reader, volume_words(number), number, out);
+  if (!out.in_reach()) return;
+  std::optional<EditTrouble> trouble;
+  const auto edit = work.edit(window, trouble);
+  const std::uint64_t cluster = edit->geometry().cluster_bytes();
+  if (trouble) {
+    const std::uint64_t missing = trouble->needed - std::min(trouble->needed, trouble->free);
+    return add_obstacle(
+        out, "volume-room",
+        fmt::format("{}: {}: {}", volume_words(number), doing, trouble->text(cluster)), remedy,
+        missing * cluster / in.device.sector_size(), number);
+  }
+  work.take(*edit, in.device.sector_size());
+  if (edit->moved_clusters() > 0) {
+    out.consents.push_back(
+        {"moved",
+         fmt::format("{}: {} of files ({}) {} copied to free ones in front of the new end",
+                     volume_words(number), plural(edit->moved_clusters(), "cluster", "clusters"),
+                     format_bytes(edit->moved_clusters() * cluster),
+                     edit->moved_clusters() == 1 ? "is" : "are")});
+  }
+  out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+}
+
+}  // namespace
+
+std::uint64_t length_of(const SurveyedPartition& s) {
+  if (!s.volume) return s.partition.sectors;
+  if (s.volume->kind != VolumeKind::ntfs) return s.volume->sectors;
+  return s.volume->sectors + 1;
+}
+
+void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned number,
+                      std::uint64_t sectors, Assessment& out) {
+  const SurveyedPartition* s = in.state.find(number);
+  if (!is_editable(*s)) {
+    return add_obstacle(
+        out, "size-contents",
+        fmt::format(
+            "{} holds {}, whose size Nuvrat can't change", volume_words(number),
+            s->signature.description.empty() ? "unknown contents" : s->signature.description),
+        "NTFS and FAT volumes can be made longer and shorter", 0, number);
+  }
+  if (has_errors(s->findings) || has_errors(in.state.table.findings)) return;  // said already
+  if (is_fat(s->signature.kind)) {
+    VolumeWish wish;
+    wish.sectors = sectors;
+    return plan_volume_fat(in, options, number, wish, out);
+  }
+  steps::EditNtfs work;
+  work.change = change_in_place(*s, options);
+  work.sectors = sectors;
+  work.old_copy = s->volume->sectors;
+  const bool longer = sectors > length_of(*s);
+  plan_ntfs_edit(
+      in, options, *s, std::move(work),
+      fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
+                  longer ? "long" : "short"),
+      longer ? "Take files off the volume until there is more room"
+             : fmt::format("Ask for p{}.size=min, or take files off the volume", number),
+      out);
+}
+
+void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned number,
+                       const std::string& label, Assessment& out) {
+  const SurveyedPartition* s = in.state.find(number);
+  if (!is_editable(*s)) {
+    return add_obstacle(out, "label-contents",
+                        fmt::format("{} holds {}, which gets no label from Nuvrat",
+                                    volume_words(number), s->signature.description),
+                        "NTFS and FAT volumes can have another label", 0, number);
+  }
+  if (has_errors(s->findings) || has_errors(in.state.table.findings)) return;  // said already
+  if (s->volume->label == label) {
+    return add_obstacle(
+        out, "already",
+        fmt::format("{} has the label '{}' already", volume_words(number), printable(label)),
+        "Nothing needs to be done", 0, number);
+  }
+  const std::size_t planned = out.steps.size();
+  if (is_fat(s->signature.kind)) {
+    plan_fat_label(in, change_in_place(*s, options), label, out);
+  } else {
+    steps::EditNtfs work;
+    work.change = change_in_place(*s, options);
+    work.relabels = true;
+    work.label = label;
+    plan_ntfs_edit(in, options, *s, std::move(work), "it can't be given another label",
+                   "Take files off the volume until there is more room", out);
+  }
+  if (out.steps.size() == planned) return;
+  std::erase_if(out.changes, [s](const ExpectedChange& c) {
+    return c.kind == ExpectedChange::Kind::relabelled && c.start == s->partition.start;
+  });
+  ExpectedChange change;
+  change.kind = ExpectedChange::Kind::relabelled;
+  change.start = s->partition.start;
+  change.text = label;
+  out.changes.push_back(std::move(change));
+}
+
+std::uint64_t least_sectors(const PlanInput& in, const ReadOptions& options, unsigned number,
+                            std::uint64_t most) {
+  const SurveyedPartition* s = in.state.find(number);
+  if (!is_editable(*s)) return most;
+  const std::uint64_t sector = in.device.sector_size();
+  const auto works = [&](std::uint64_t sectors) {
+    Assessment trial;
+    trial.before = trial.after = in.state.table.layout;
+    plan_volume_size(in, options, number, sectors, trial);
+    return trial.in_reach() && !trial.steps.empty();
+  };
+  // What is in use, and more and more above it; then between the last two.
+  const std::uint64_t used =
+      (s->volume->bytes - std::min(s->volume->bytes, s->volume->free_bytes)) / sector;
+  std::uint64_t fails = std::max<std::uint64_t>(used, 1);
+  std::uint64_t more = std::max<std::uint64_t>(16384 / sector, used / 64);
+  std::uint64_t least = fails + more;
+  while (least < most && !works(least)) {
+    fails = least;
+    more *= 2;
+    least += more;
+  }
+  if (least >= most) least = most;
+  const std::uint64_t exact = std::max<std::uint64_t>(16384 / sector, most / 1000);
+  while (least - fails > exact) {
+    const std::uint64_t middle = fails + (least - fails) / 2;
+    (works(middle) ? least : fails) = middle;
+  }
+  return least;
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,188 @@
+#include "steps/new_volume.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "fat/build.h"
+#include "fat/search.h"
+#include "ntfs/build.h"
+#include "steps/pieces.h"
+
+namespace nuvrat::steps {
+namespace {
+
+constexpr std::uint32_t least_reserved_fat32 = 32;
+
+NtfsFormat ntfs_format(const NewVolume& work, std::uint32_t sector_bytes) {
+  NtfsFormat out;
+  out.sector_bytes = sector_bytes;
+  out.sectors = work.change.place.count;
+  out.cluster_sectors = work.cluster_sectors;
+  out.serial = work.change.serial;
+  out.hidden_sectors = work.change.place.first;
+  out.label = to_utf16(work.label);
+  out.made = work.change.made;
+  out.free = {{0, work.change.place.count}};
+  out.apart = out.free;
+  return out;
+}
+
+FatTarget fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
+  const SectorSet all{{0, work.change.place.count}};
+  FatWish wish;
+  wish.kind = work.change.to;
+  wish.sector_bytes = sector_bytes;
+  wish.sectors = work.change.place.count;
+  wish.cluster_sectors = work.cluster_sectors;
+  wish.grid_step = work.cluster_sectors;
+  wish.least_reserved = work.change.to == VolumeKind::fat32 ? least_reserved_fat32 : 1;
+  wish.root_entries = 512;
+  wish.free = &all;
+  const auto places = place_fats(wish, 1);
+  if (places.empty()) throw Error(ErrorCode::refused, "no place for the FATs");
+  FatTarget out;
+  out.geometry = places[0].geometry;
+  out.geometry.serial = static_cast<std::uint32_t>(work.change.serial);
+  out.geometry.hidden_sectors = static_cast<std::uint32_t>(work.change.place.first);
+  out.codepage = work.change.codepage;
+  out.free = all;
+  return out;
+}
+
+class Fresh final : public Rewrite {
+ public:
+  Fresh(const Step& step, const NewVolume& work, const Device& device)
+      : step_(step), work_(work), place_(work.change.place), sector_(device.sector_size()) {
+    if (work.change.to == VolumeKind::ntfs) {
+      ntfs_ = std::make_unique<NtfsPlan>(tree_, ntfs_format(work, sector_));
+      boot_ = ntfs_boot_sector(*ntfs_);
+    } else {
+      fat_ = std::make_unique<FatPlan>(tree_, fat_target(work, sector_));
+      boot_ = fat_boot_sector(fat_->geometry());
+    }
+  }
+
+  [[nodiscard]] std::string name() const override { return step_.name(); }
+
+  void prepare(SectorSink& sink) override {
+    const auto write = [&](std::uint64_t sector, ByteView data) {
+      sink.write(place_.first + sector, data);
+    };
+    const auto announce = [&sink](std::string_view what) { sink.purpose(what); };
+    if (ntfs_ != nullptr) {
+      write_ntfs(
+          *ntfs_, [this](std::uint64_t, std::uint64_t count) { return Bytes(count * sector_); },
+          write, announce);
+      wipe_sectors(sink, {{place_.first + 1, boot_area / sector_ - 1}}, sector_,
+                   "the rest of $Boot");
+      sink.purpose("NTFS second boot sector");
+      sink.write(place_.last(), boot_);
+      return;
+    }
+    write_fat(*fat_, {write, {}, {}, announce});
+    const FatGeometry& g = fat_->geometry();
+    Bytes reserved((g.reserved_sectors - 1) * std::size_t{sector_});
+    if (reserved.empty()) return;
+    const auto put = [&](std::uint64_t sector, const Bytes& data) {
+      std::copy(data.begin(), data.end(),
+                reserved.begin() + static_cast<std::ptrdiff_t>((sector - 1) * sector_));
+    };
+    if (g.kind == VolumeKind::fat32) {
+      const Bytes info = fat_info_sector(
+          g, static_cast<std::uint32_t>(g.clusters - fat_->clusters_in_use()), fat_->first_free());
+      put(g.fs_info, info);
+      put(g.backup_boot, boot_);
+      put(g.backup_boot + 1, info);
+    }
+    sink.purpose("FAT's reserved sectors");
+    sink.write(place_.first + 1, reserved);
+  }
+
+  [[nodiscard]] SectorWrite switch_sector() const override { return {place_.first, boot_}; }
+  [[nodiscard]] std::string switch_purpose() const override {
+    return fmt::format("{} boot sector", title_of(work_.change.to));
+  }
+  void settle(SectorSink& /*sink*/) override {}
+
+ private:
+  static constexpr std::uint64_t boot_area = 8192;  // bytes
+
+  Step step_;  // owns the work
+  const NewVolume& work_;
+  SectorRange place_;
+  std::uint32_t sector_;
+  FileTree tree_;
+  std::unique_ptr<NtfsPlan> ntfs_;
+  std::unique_ptr<FatPlan> fat_;
+  Bytes boot_;
+};
+
+// What systems choose for a volume of this size, so that they are at ease with it.
+std::uint64_t usual_cluster_bytes(VolumeKind kind, std::uint64_t bytes) {
+  constexpr std::uint64_t mib = 1u << 20;
+  if (kind == VolumeKind::ntfs) return 4096;
+  if (kind == VolumeKind::fat32)
+    return bytes <= 260 * mib        ? 512
+           : bytes <= 8 * 1024 * mib ? 4096
+           : bytes <= 16384 * mib    ? 8192
+           : bytes <= 32768 * mib    ? 16384
+                                     : 32768;
+  return bytes <= 16 * mib    ? 1024
+         : bytes <= 128 * mib ? 2048
+         : bytes <= 256 * mib ? 4096
+         : bytes <= 512 * mib ? 8192
+                              : 16384;
+}
+
+}  // namespace
+
+std::string NewVolume::name() const {
+  return fmt::format("new {} at sector {}", title_of(change.to), change.place.first);
+}
+
+std::unique_ptr<Rewrite> NewVolume::make(const Step& step, const Device& device) const {
+  return std::make_unique<Fresh>(step, *this, device);
+}
+
+bool NewVolume::choose(std::uint32_t sector_bytes) {
+  constexpr std::uint64_t most_cluster_bytes = 65536;
+  const std::uint64_t usual = usual_cluster_bytes(change.to, change.place.count * sector_bytes);
+  std::vector<std::uint64_t> sizes;
+  for (std::uint64_t size = usual; size <= most_cluster_bytes; size *= 2) sizes.push_back(size);
+  for (std::uint64_t size = usual / 2; size >= sector_bytes; size /= 2) sizes.push_back(size);
+  const FileTree nothing;
+  for (const std::uint64_t size : sizes) {
+    if (size < sector_bytes) continue;
+    cluster_sectors = static_cast<std::uint32_t>(size / sector_bytes);
+    change.cluster_bytes = size;
+    if (change.to == VolumeKind::ntfs) {
+      const NtfsPlan plan(nothing, ntfs_format(*this, sector_bytes));
+      change.needed_clusters = plan.needed_clusters();
+      change.free_clusters = plan.free_clusters();
+      change.log_bytes = plan.log_bytes();
+      if (plan.fits()) break;
+    } else {
+      try {
+        const FatPlan plan(nothing, fat_target(*this, sector_bytes));
+        change.needed_clusters = plan.clusters_in_use();
+        change.free_clusters = plan.free_clusters();
+        const FatGeometry& g = plan.geometry();
+        if (plan.fits()) {
+          change.writes = g.data_start() + change.needed_clusters * g.cluster_sectors;
+          return true;
+        }
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::refused) throw;
+      }
+    }
+    cluster_sectors = 0;
+  }
+  change.writes = change.needed_clusters * cluster_sectors + 8192 / sector_bytes + 1;
+  return cluster_sectors != 0;
+}
+
+}  // namespace nuvrat::steps
