@@ -182,7 +182,7 @@ namespace {
 
 // Each volume that was made anew is what it was to become, with the serial number that it was
 // given.
-void require_volumes(const Assessment& assessment, const Device& device) {
+void require_volumes(const Assessment& assessment, const Device& device, const Layout& layout) {
   std::map<std::uint64_t, const VolumeChange*> last;  // by start: what is on the way doesn't stay
   for (const Step& step : assessment.steps) {
     if (step.volume() != nullptr && step.volume()->anew)
@@ -190,7 +190,11 @@ void require_volumes(const Assessment& assessment, const Device& device) {
   }
   for (const auto& [start, change] : last) {
     const VolumeChange& v = *change;
-    const Window window(device, v.place);
+    SectorRange place = v.place;  // unless the table has changed since
+    for (const Partition& p : layout.data_partitions()) {
+      if (p.start == start) place = p.range();
+    }
+    const Window window(device, place);
     const auto reader = open_volume(window, {});
     if (reader != nullptr && reader->info().kind == v.to &&
         reader->info().serial_number == v.serial)
@@ -212,7 +216,7 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
   device.forget({0, device.sectors()});  // what is compared comes from the medium
   const TableReading table = read_table(device);
   require_layout(assessment.after, table, "after the rewrite");
-  require_volumes(assessment, device);
+  require_volumes(assessment, device, table.layout);
   JobResult result;
   result.table_reread = device.reread_table();
   // First the check, then the manifest: what either holds of the files needn't lie side by side.

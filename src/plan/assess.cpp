@@ -268,9 +268,53 @@ class Stages {
       return true;
     }
     add_losses();
-    const Device& device = needs_overlay() ? ahead_.device(options_) : ahead_.device_before();
-    const PlanInput in{device, ahead_.state(), of_table_, random_};
-    return stage([&] { plan_table(in, out_); });
+    // What another table or role needs may be the very room that is given up: that comes first.
+    Wishes less;
+    std::swap(less.gone, of_table_.gone);
+    for (const auto& [number, sectors] : of_table_.lengths) {
+      if (sectors < before_.find(number)->partition.sectors) less.lengths[number] = sectors;
+    }
+    for (const auto& [number, sectors] : less.lengths) of_table_.lengths.erase(number);
+    if (!less.any_of_table()) return table_stage(of_table_);
+    if (!table_stage(less)) return false;
+    return !of_table_.any_of_table() || table_stage(renumbered(of_table_));
+  }
+
+  bool table_stage(const Wishes& wishes) {
+    std::vector<Renumbering> so_far = std::move(out_.numbers);
+    out_.numbers.clear();
+    const Device& device =
+        needs_overlay() || !so_far.empty() ? ahead_.device(options_) : ahead_.device_before();
+    const PlanInput in{device, ahead_.state(), wishes, random_};
+    if (!stage([&] { plan_table(in, out_); })) return false;
+    if (so_far.empty()) return true;
+    for (Renumbering& r : so_far) {
+      for (const Renumbering& next : out_.numbers) {
+        if (next.before != r.after) continue;
+        r.after = next.after;
+        break;
+      }
+    }
+    out_.numbers = std::move(so_far);
+    return true;
+  }
+
+  // By the numbers that partitions have once some are gone.
+  [[nodiscard]] Wishes renumbered(const Wishes& wishes) const {
+    const auto change = [this](auto& map) {
+      std::decay_t<decltype(map)> out;
+      for (auto& [number, value] : map)
+        out.emplace(ahead_.state().at(before_.find(number)->partition.start)->partition.number,
+                    value);
+      map = std::move(out);
+    };
+    Wishes out = wishes;
+    change(out.roles);
+    change(out.active);
+    change(out.names);
+    change(out.types);
+    change(out.lengths);
+    return out;
   }
 
   // What goes with partitions that are to be gone.
@@ -332,14 +376,59 @@ class Stages {
   std::map<std::uint64_t, std::uint64_t> longer_;  // by start, in sectors
 };
 
-Assessment assess_surveyed(const Device& device, const Survey& survey,
-                           const std::vector<Goal>& goals, const ReadOptions& options,
-                           Random& random) {
+Assessment assess_stages(const Device& device, const Survey& survey, const std::vector<Goal>& goals,
+                         const ReadOptions& options, Random& random) {
   const Wishes wishes = sort_goals(goals, DiskState(survey));
   Assessment out = start_assessment(survey);
   out.goals = goals;
   if (Stages(device, survey, wishes, options, random, out).run()) fill_figures(device, survey, out);
   if (!out.in_reach()) out.after = out.before;
+  return out;
+}
+
+// The partition that would have to be shorter for a table to find its few sectors; 0: none.
+unsigned in_the_way(const Obstacle& o, const Layout& layout) {
+  const std::vector<Partition> parts = layout.data_partitions();
+  if (o.code == "back-room") return o.partition;
+  if (o.code == "no-room-aside") return parts.empty() ? 0 : parts.back().number;
+  if (o.code != "no-arrangement" || o.missing_sectors == 0) return 0;
+  for (std::size_t i = 1; i < parts.size(); ++i) {  // the one in front of it
+    if (parts[i].number == o.partition) return parts[i - 1].number;
+  }
+  return 0;
+}
+
+// Where a table fails for a few sectors, goals that make them, tried on this very disk.
+void offer_room(const Device& device, const Survey& survey, const ReadOptions& options,
+                Assessment& out) {
+  for (Obstacle& o : out.obstacles) {
+    const unsigned number = in_the_way(o, out.before);
+    if (number == 0) continue;
+    const Goal shorter{fmt::format("p{}.size", number), "-1MiB"};
+    std::vector<Goal> goals = out.goals;
+    if (std::any_of(goals.begin(), goals.end(),
+                    [&](const Goal& g) { return g.subject == shorter.subject; }))
+      continue;
+    goals.push_back(shorter);
+    Random trial(1);
+    try {
+      if (!assess_stages(device, survey, goals, options, trial).in_reach()) continue;
+    } catch (const Error&) {
+      continue;  // it's only an offer
+    }
+    std::string words;
+    for (const Goal& g : goals) words += " " + g.text();
+    o.remedy = fmt::format("Ask for{}: its volume and partition {} become 1 MiB shorter first",
+                           words, number);
+    o.goals = std::move(goals);
+  }
+}
+
+Assessment assess_surveyed(const Device& device, const Survey& survey,
+                           const std::vector<Goal>& goals, const ReadOptions& options,
+                           Random& random) {
+  Assessment out = assess_stages(device, survey, goals, options, random);
+  offer_room(device, survey, options, out);
   return out;
 }
 

@@ -31,6 +31,8 @@ class MbrSteps {
     SectorSet old = in_.state.table.owned;
     old.add(in_.state.table.copies);
     old.remove({0, 1});
+    // What a partition has grown over is its volume's affair from now on.
+    for (const Partition& p : target_.data_partitions()) old.remove(p.range());
     // Headers of a GPT last: as long as one stands, what is left of it can be found from the disk.
     const SectorSet headers = before_.kind == TableKind::gpt
                                   ? SectorSet{{1, 1}, {before_.disk_sectors - 1, 1}}

@@ -43,6 +43,10 @@ class Sizes {
  private:
   std::optional<std::uint64_t> wanted(const SurveyedPartition& s, const SizeWish& wish) {
     const Partition& p = s.partition;
+    if (!s.volume) {  // says why
+      plan_volume_size(in_, options_, p.number, p.sectors, out_);
+      return std::nullopt;
+    }
     const std::uint64_t sectors = div_up(wish.bytes, std::uint64_t{sector_});
     std::uint64_t length = sectors;
     switch (wish.kind) {

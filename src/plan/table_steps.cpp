@@ -9,6 +9,8 @@ namespace {
 void add_mbr_to_gpt(const PlanInput& in, const Layout& target, Assessment& out) {
   SectorSet links = in.state.table.owned;  // of an MBR: LBA 0 and every link of the chain
   links.remove({0, 1});
+  // What a partition has grown over is its volume's affair from now on.
+  for (const Partition& p : target.partitions) links.remove(p.range());
   out.after = target;
   out.steps.push_back(Step(target, {steps::TableGpt{links.ranges(), in.state.table.sector0}}));
   follow_hidden_sectors(in, target, out);

@@ -328,8 +328,9 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
       before.ranges, after.ranges,
       [&](const ManifestRange& a, const ManifestRange& b) { comparer.ranges(a, b); },
       [&](const ManifestRange& r, bool gone) {
-        if (gone ? r.holds_nothing : before.chosen) return;
+        if (!gone && before.chosen) return;
         if (comparer.expects_partition(r.start, gone ? Kind::gone : Kind::added)) return;
+        if (gone && r.holds_nothing) return;
         // A volume that can't be read any more is said above; one that can again, too.
         const auto& others = gone ? after.volumes : before.volumes;
         if (std::any_of(others.begin(), others.end(),

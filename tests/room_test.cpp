@@ -1,0 +1,234 @@
+// Goals about room, drawn at random and mixed with all others: what the planner says is in reach is
+// done, sound, as it was said, and can be put back.
+
+#include <map>
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "scenarios.h"
+#include "support.h"
+
+using namespace nuvrat;
+using support::utc;
+
+namespace {
+
+std::string pick(Random& random, std::initializer_list<const char*> words) {
+  return *(words.begin() + static_cast<std::ptrdiff_t>(random.below(words.size())));
+}
+
+std::string size_state(Random& random) {
+  switch (random.below(5)) {
+    case 0:
+      return "max";
+    case 1:
+      return "min";
+    case 2:
+      return fmt::format("{}KiB", 1500 + random.below(5000));
+    default:
+      return fmt::format("{}{}KiB", pick(random, {"+", "-"}), 1 + random.below(2500));
+  }
+}
+
+std::string goal_of(Random& random, const Layout& layout) {
+  const auto parts = layout.data_partitions();
+  const unsigned number = parts[random.below(parts.size())].number;
+  switch (random.below(12)) {
+    case 0:
+      return "table=" + pick(random, {"gpt", "mbr"});
+    case 1:
+      return fmt::format("p{}={}", number, pick(random, {"ntfs", "fat16", "primary", "logical"}));
+    case 2:
+    case 3:
+      return fmt::format("p{}=gone", number);
+    case 4:
+      return fmt::format("p{}.label={}", number, pick(random, {"BOJE", "Orrelune 3", "", "A B"}));
+    case 5:
+    case 6:
+      return fmt::format("g{}={}{}", 1 + random.below(3), pick(random, {"ntfs", "fat16", "raw"}),
+                         pick(random, {"", ":4MiB", ":6500KiB"}));
+    case 7:
+      return fmt::format("p{}.active=yes", number);
+    default:
+      return fmt::format("p{}.size={}", number, size_state(random));
+  }
+}
+
+std::uint64_t volume_length(const SurveyedPartition& s) {
+  return s.volume->sectors + (s.volume->kind == VolumeKind::ntfs ? 1 : 0);
+}
+
+struct RoomCounts {
+  int done = 0, steps = 0, refused = 0, contradictions = 0;
+  std::map<std::string, int> why;
+};
+
+// As it was said, and as the goals say.
+void must_be_as_wished(const Device& disk, const Assessment& a) {
+  const Survey survey = survey_disk(disk, utc(), true);
+  CHECK(survey.table.layout == a.after);
+  for (const Finding& f : survey.all_findings())
+    CHECK_MESSAGE(f.severity != Severity::error, f.text);
+  for (const Goal& goal : a.goals) {
+    if (!goal.subject.ends_with(".size") && !goal.subject.ends_with(".label")) continue;
+    const auto number = static_cast<unsigned>(std::stoul(goal.subject.substr(1)));
+    const Partition& before = *a.before.find(number);
+    const auto now = std::find_if(
+        survey.partitions.begin(), survey.partitions.end(), [&](const SurveyedPartition& s) {
+          return s.partition.start == before.start && s.partition.role != Role::extended;
+        });
+    REQUIRE(now != survey.partitions.end());
+    if (goal.subject.ends_with(".label")) {
+      CHECK(now->volume->label == goal.state);
+      continue;
+    }
+    CHECK(volume_length(*now) == now->partition.sectors);
+    const std::uint64_t sector = disk.sector_size();
+    if (const auto exact = parse_bytes(goal.state))
+      CHECK(now->partition.sectors == div_up(*exact, sector));
+    if (goal.state == "max" || goal.state[0] == '+')
+      CHECK(now->partition.sectors >= before.sectors);
+    if (goal.state == "min" || goal.state[0] == '-')
+      CHECK(now->partition.sectors <= before.sectors);
+  }
+}
+
+void try_goals(const MemoryDevice& original, const std::vector<Goal>& goals, RoomCounts& counts) {
+  std::string text;
+  for (const Goal& g : goals) text += g.text() + " ";
+  CAPTURE(text);
+  Random random(1);
+  Assessment a;
+  try {
+    a = assess(original, goals, utc(), random);
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::words) MESSAGE(e.message());
+    REQUIRE(e.code() == ErrorCode::words);
+    ++counts.contradictions;
+    return;
+  }
+  if (!a.in_reach()) {
+    ++counts.refused;
+    for (const Obstacle& o : a.obstacles) ++counts.why[o.code];
+    CHECK(a.after == a.before);
+    return;
+  }
+  const support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  options.case_in_memory = true;
+  const auto disk = original.clone();
+  const JobResult result = run_job(*disk, a, options, quiet);
+  for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
+  for (const Finding& f : result.findings_after) MESSAGE(f.code << ": " << f.text);
+  CHECK(result.sound());
+  must_be_as_wished(*disk, a);
+  (void)revert_case(*disk, load_case(folder / "case"), false, quiet);
+  CHECK(disk->same_as(original));
+  ++counts.done;
+  counts.steps += static_cast<int>(a.steps.size());
+}
+
+void try_random(std::uint64_t first_seed) {
+  RoomCounts counts;
+  std::vector<const scenarios::Scenario*> disks;
+  for (const scenarios::Scenario& s : scenarios::all()) {
+    const bool whole = !s.goals.empty() && s.sectors * s.sector_size == 70000 * 512;
+    if (whole) disks.push_back(&s);
+  }
+  const std::uint64_t rounds = support::is_long() ? 3000 : 200;
+  for (std::uint64_t seed = first_seed; seed < first_seed + rounds; ++seed) {
+    CAPTURE(seed);
+    Random random(seed);
+    const scenarios::Scenario& s = *disks[random.below(disks.size())];
+    CAPTURE(s.name);
+    MemoryDevice original(s.sectors, s.sector_size);
+    s.make(original);
+    const Layout layout = read_table(original).layout;
+    std::vector<Goal> goals;
+    const std::uint64_t count = 1 + random.below(5);
+    while (goals.size() < count) goals.push_back(parse_goal(goal_of(random, layout)));
+    try_goals(original, goals, counts);
+  }
+  std::string why;
+  for (const auto& [code, n] : counts.why) why += fmt::format(" {} {}", n, code);
+  MESSAGE(counts.done << " done in " << counts.steps << " steps, " << counts.refused
+                      << " refused:" << why << "; " << counts.contradictions
+                      << " goals that contradict each other");
+  CHECK(counts.done > 45);
+}
+
+}  // namespace
+
+TEST_CASE("room 1 of 2: goals drawn at random are done as said, or refused") {
+  try_random(1);
+}
+TEST_CASE("room 2 of 2: goals drawn at random are done as said, or refused") {
+  try_random(100001);
+}
+
+namespace {
+
+// Partitions one after the other without a gap, the last one up to the disk's last sector.
+std::unique_ptr<MemoryDevice> packed_disk(std::uint32_t sector_size, bool as_ntfs) {
+  const std::uint64_t unit = sector_size / 512;
+  auto disk = std::make_unique<MemoryDevice>(60000 / unit, sector_size);
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.sector_size = sector_size;
+  layout.disk_sectors = disk->sectors();
+  layout.disk_signature = 0x0BB0E500;
+  for (unsigned i = 0; i < 3; ++i) {
+    Partition p;
+    p.number = i + 1;
+    p.start = (i == 0 ? 63 : i * 20000) / unit + (i == 0 && unit > 1 ? 1 : 0);
+    p.sectors = (i + 1) * 20000 / unit - p.start;
+    p.type = std::uint8_t{0x06};
+    layout.partitions.push_back(p);
+  }
+  write_new_table(*disk, layout);
+  for (const Partition& p : layout.partitions) {
+    WritableWindow window(*disk, p.range());
+    FatFormat format;
+    format.kind = sector_size == 512 ? VolumeKind::fat16 : VolumeKind::fat12;
+    format.cluster_sectors = 1;
+    format.hidden_sectors = p.start;
+    format.serial = p.number;
+    FatWriter writer(window, format);
+    FatFileInfo last;
+    last.placement = Placement::at_end;
+    writer.add_file("LAST.BIN", Bytes(9000, 0x4C), last);
+    writer.finish();
+    if (as_ntfs) orrelune::play(*disk, fmt::format("p{}=ntfs", p.number).c_str(), 8);
+  }
+  return disk;
+}
+
+}  // namespace
+
+TEST_CASE("room: a table that lacks a few sectors offers goals that work") {
+  for (const bool as_ntfs : {false, true}) {
+    for (const std::uint32_t sector_size : {512u, 4096u}) {
+      CAPTURE(as_ntfs);
+      CAPTURE(sector_size);
+      const auto disk = packed_disk(sector_size, as_ntfs);
+      for (const char* word : {"table=gpt", "p2=logical", "p3=logical"}) {
+        CAPTURE(word);
+        Random random(1);
+        const Assessment no = assess(*disk, {parse_goal(word)}, utc(), random);
+        REQUIRE_FALSE(no.in_reach());
+        REQUIRE(no.obstacles.size() == 1);
+        const Obstacle& o = no.obstacles[0];
+        CHECK(o.missing_sectors > 0);
+        REQUIRE(o.goals.size() == 2);
+        CHECK(o.remedy.find(o.goals[0].text() + " " + o.goals[1].text()) != std::string::npos);
+        RoomCounts counts;
+        try_goals(*disk, o.goals, counts);
+        CHECK(counts.done == 1);
+      }
+    }
+  }
+}
