@@ -41,12 +41,14 @@ void rewrites(ByteView input) {
     if (!work->same_as(*disk)) broken(plan.steps[0].name() + " or its revert changed the disk");
   };
   expect_answer([&] {
-    static const char* const goals[] = {"table=gpt",           "table=mbr",  "p1=ntfs",
-                                        "volume=ntfs",         "p1=logical", "p2=logical",
-                                        "p1.active=yes",       "p2.name=x",  "volume=fat32",
-                                        "volume=fat16",        "p1=fat16",   "volume.cluster=1KiB",
-                                        "volume.cluster=4KiB", "p2=fat32"};
-    attempt(assess(*disk, {parse_goal(goals[input[1] % 14])}, utc(), random));
+    static const char* const goals[] = {
+        "table=gpt",           "table=mbr",       "p1=ntfs",         "volume=ntfs",
+        "p1=logical",          "p2=logical",      "p1.active=yes",   "p2.name=x",
+        "volume=fat32",        "volume=fat16",    "p1=fat16",        "volume.cluster=1KiB",
+        "volume.cluster=4KiB", "p2=fat32",        "p1.size=max",     "p1.size=min",
+        "p1.size=-1MiB",       "p2.size=+700KiB", "p1=gone",         "g1=ntfs",
+        "g1=fat16:5MiB",       "p1.label=BOJE",   "volume.label=B 2"};
+    attempt(assess(*disk, {parse_goal(goals[input[1] % std::size(goals)])}, utc(), random));
   });
   expect_answer(
       [&] { attempt(assess_repair(*disk, utc(), static_cast<Unowned>(input[1] / 64 % 3))); });

@@ -232,3 +232,98 @@ TEST_CASE("room: a table that lacks a few sectors offers goals that work") {
     }
   }
 }
+
+namespace {
+
+// The obstacle's code, and that it says what and what to do.
+std::string refused_for(const Device& disk, std::initializer_list<const char*> words) {
+  std::vector<Goal> goals;
+  std::transform(words.begin(), words.end(), std::back_inserter(goals), parse_goal);
+  Random random(1);
+  const Assessment a = assess(disk, goals, utc(), random);
+  if (a.in_reach()) return "";
+  CHECK(a.steps.empty());
+  CHECK(a.after == a.before);
+  for (const Obstacle& o : a.obstacles) {
+    CHECK_FALSE(o.text.empty());
+    CHECK_FALSE(o.remedy.empty());
+  }
+  return a.obstacles[0].code;
+}
+
+}  // namespace
+
+TEST_CASE("room: what can't be done is refused by name, with what would remove it") {
+  const scenarios::Scenario& s = scenarios::all()[0];
+  MemoryDevice disk(s.sectors, s.sector_size);
+  s.make(disk);
+  CHECK(refused_for(disk, {"p1.size=1GiB"}) == "size-room");
+  CHECK(refused_for(disk, {"p1.size=-1GiB"}) == "size-zero");
+  CHECK(refused_for(disk, {"p1.size=600KiB"}) != "");
+  CHECK(refused_for(disk, {"p2.size=+100KiB"}) == "size-contents");
+  CHECK(refused_for(disk, {"p2.label=BOJE"}) == "label-contents");
+  CHECK(refused_for(disk, {"p1.label=Boje"}) == "label");
+  CHECK(refused_for(disk, {"p1.label=V1"}) == "already");
+  CHECK(refused_for(disk, {"p1.size=4800KiB"}) == "already");
+  CHECK(refused_for(disk, {"g7=raw"}) == "no-gap");
+  CHECK(refused_for(disk, {"g1=ntfs:1GiB"}) == "gap-room");
+  CHECK(refused_for(disk, {"g1=fat32"}) == "volume-size");
+  CHECK(refused_for(disk, {"p5=gone", "p6.size=max"}) == "");
+  // The most that is offered is in reach, and no sector more.
+  Random random(1);
+  const Assessment no = assess(disk, {parse_goal("p1.size=1GiB")}, utc(), random);
+  CHECK(no.obstacles[0].missing_sectors == (1u << 21) - (10000 - 64));
+  CHECK(refused_for(disk, {"p1.size=4968KiB"}) == "");
+  CHECK(refused_for(disk, {"p1.size=4969KiB"}) == "size-room");
+
+  // A root folder of 512 entries, all taken and no label among them.
+  MemoryDevice full(20000, 512);
+  FatFormat format;
+  format.kind = VolumeKind::fat16;
+  format.cluster_sectors = 2;
+  FatWriter writer(full, format);
+  for (int i = 0; i < 512; ++i) writer.add_file(fmt::format("F{}", i), Bytes(10, 1));
+  writer.finish();
+  CHECK(refused_for(full, {"volume.label=BOJE"}) == "root-full");
+  CHECK(refused_for(full, {"volume.label="}) == "already");
+}
+
+TEST_CASE("room: a volume shorter than its partition fills it") {
+  for (const char* kind : {"fat16", "ntfs"}) {
+    CAPTURE(kind);
+    // As a copy of a smaller disk leaves it: the table says more than the volume.
+    MemoryDevice disk(60000, 512);
+    Layout layout;
+    layout.kind = TableKind::mbr;
+    layout.disk_sectors = disk.sectors();
+    layout.disk_signature = 0x0BB0E501;
+    Partition p;
+    p.number = 1;
+    p.start = 2048;
+    p.sectors = 20000;
+    p.type = std::uint8_t{0x06};
+    layout.partitions = {p};
+    write_new_table(disk, layout);
+    {
+      WritableWindow window(disk, p.range());
+      FatFormat format;
+      format.kind = VolumeKind::fat16;
+      format.cluster_sectors = 2;
+      format.hidden_sectors = p.start;
+      FatWriter writer(window, format);
+      Random random(4);
+      orrelune::fill_volume(writer, random, 6);
+      writer.finish();
+    }
+    if (kind == std::string("ntfs")) orrelune::play(disk, "p1=ntfs", 8);
+    layout = read_table(disk).layout;
+    layout.partitions[0].sectors = 57000;
+    write_new_table(disk, layout);
+    RoomCounts counts;
+    try_goals(disk, {parse_goal("p1.size=57000B")}, counts);
+    CHECK(counts.done == 0);
+    try_goals(disk, {parse_goal("p1.size=29184000B")}, counts);
+    try_goals(disk, {parse_goal("p1.size=max")}, counts);
+    CHECK(counts.done == 2);
+  }
+}

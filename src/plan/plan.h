@@ -100,6 +100,11 @@ void plan_new_partitions(const PlanInput& input, const ReadOptions& options, Ass
 /// The table that the wishes ask for.
 void plan_table(const PlanInput& input, Assessment& out);
 
+/// All of it, stage by stage, each planned from the disk as the ones before leave it. Whether the
+/// figures of the steps make sense.
+bool plan_stages(const Device& device, DiskState before, const Wishes& wishes,
+                 const ReadOptions& options, Random& random, Assessment& out);
+
 /// An obstacle where a system sleeps on the volume: its memory holds newer structures.
 void add_sleep_obstacle(VolumeReader& reader, const std::string& name, unsigned number,
                         Assessment& out);

@@ -122,6 +122,9 @@ void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned
         fmt::format("{} has the label '{}' already", volume_words(number), printable(label)),
         "Nothing needs to be done", 0, number);
   }
+  const Window window(in.device, s->partition.range());
+  add_sleep_obstacle(*open_volume(window, options), volume_words(number), number, out);
+  if (!out.in_reach()) return;
   const std::size_t planned = out.steps.size();
   if (is_fat(s->signature.kind)) {
     plan_fat_label(in, change_in_place(*s, options), label, out);

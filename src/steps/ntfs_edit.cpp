@@ -111,7 +111,8 @@ void EditNtfs::take(const NtfsEdit& edit, std::uint32_t sector_bytes) {
   change.needed_clusters = edit.written_clusters();
   change.free_clusters = edit.free_clusters();
   change.moved_clusters = edit.moved_clusters();
-  change.writes = edit.written_clusters() * (change.cluster_bytes / sector_bytes) + 3;
+  change.writes =
+      edit.written_clusters() * (change.cluster_bytes / sector_bytes) + (sectors == 0 ? 2 : 3);
 }
 
 }  // namespace nuvrat::steps

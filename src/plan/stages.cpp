@@ -1,0 +1,255 @@
+// The stages of a plan: what comes before what.
+
+#include <fmt/format.h>
+
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "plan/ahead.h"
+#include "plan/plan.h"
+
+namespace nuvrat {
+namespace {
+
+// A partition whose volume becomes another kind gets the type that goes with it, unless told.
+Wishes with_types(Wishes wishes, const DiskState& before, const DiskState& after, Assessment& out) {
+  for (const SurveyedPartition& s : after.volumes) {
+    const Partition& p = s.partition;
+    const SurveyedPartition* was = before.at(p.start);
+    if (p.number == 0 || was == nullptr || was->signature.kind == s.signature.kind) continue;
+    const PartitionType type = matching_type(p, s.signature.kind);
+    if (type == p.type || !wishes.types.emplace(p.number, type).second) continue;
+    out.consents.push_back(
+        {"type",
+         fmt::format("the type of partition {} becomes {} ({}) instead of {} ({})", p.number,
+                     type_text(type), describe(type), type_text(p.type), describe(p.type))});
+  }
+  return wishes;
+}
+
+// Stage by stage, each planned from the disk as the steps before it leave it: kinds of volumes;
+// labels; volumes that become shorter; the table; new partitions in the gaps that there are then;
+// volumes that become longer.
+class Stages {
+ public:
+  Stages(const Device& device, DiskState before, const Wishes& wishes, const ReadOptions& options,
+         Random& random, Assessment& out)
+      : before_(std::move(before)),
+        ahead_(device, before_),
+        wishes_(wishes),
+        options_(options),
+        random_(random),
+        out_(out) {}
+
+  /// Whether figures make sense: nothing is in the way of the volumes.
+  bool run() {
+    if (changes_volumes() || !wishes_.gone.empty()) add_finding_obstacles(before_, out_);
+    const bool fine = volumes() && labels() && sizes();
+    if (!fine) {
+      keep_numbers();
+      return false;
+    }
+    if (!table()) return true;
+    return new_partitions() && longer();
+  }
+
+ private:
+  [[nodiscard]] bool changes_volumes() const {
+    return !wishes_.volumes.empty() || !wishes_.labels.empty() || !wishes_.sizes.empty();
+  }
+  // What later stages read isn't the disk as it is.
+  [[nodiscard]] bool needs_overlay() const {
+    return !wishes_.labels.empty() || !wishes_.sizes.empty() || !wishes_.gaps.empty();
+  }
+  [[nodiscard]] PlanInput input(const Wishes& wishes) {
+    const Device& device = ahead_.device(options_);
+    return {device, ahead_.state(), wishes, random_};
+  }
+  template <typename Plan>
+  bool stage(Plan plan) {
+    const std::size_t planned = out_.steps.size();
+    plan();
+    if (!out_.in_reach()) return false;
+    ahead_.add(out_.steps, planned);
+    return true;
+  }
+  void keep_numbers() {
+    for (const Partition& p : out_.before.data_partitions())
+      out_.numbers.push_back({p.number, p.number});
+  }
+
+  // Each from the disk as it is: they don't touch each other.
+  bool volumes() {
+    const PlanInput in = input(wishes_);
+    return stage([&] {
+      for (const auto& [number, wish] : wishes_.volumes) {
+        if (wish.kind == VolumeKind::ntfs) {
+          plan_volume_ntfs(in, options_, number, out_);
+        } else {
+          plan_volume_fat(in, options_, number, wish, out_);
+        }
+      }
+    });
+  }
+
+  bool labels() {
+    if (wishes_.labels.empty()) return true;
+    const PlanInput in = input(wishes_);
+    return stage([&] {
+      for (const auto& [number, label] : wishes_.labels)
+        plan_volume_label(in, options_, number, label, out_);
+    });
+  }
+
+  // What becomes shorter now, and what becomes longer when the table has made room.
+  bool sizes() {
+    of_table_ = with_types(wishes_, before_, ahead_.state(), out_);
+    if (wishes_.sizes.empty()) return true;
+    const PlanInput in = input(wishes_);
+    return stage([&] {
+      const auto lengths = resolve_sizes(in, options_, out_);
+      for (const auto& [number, sectors] : lengths) {
+        const SurveyedPartition& s = *in.state.find(number);
+        if (sectors != s.partition.sectors) of_table_.lengths[number] = sectors;
+        if (sectors < length_of(s)) {
+          plan_volume_size(in, options_, number, sectors, out_);
+        } else if (sectors > length_of(s)) {
+          longer_[s.partition.start] = sectors;
+        } else if (sectors == s.partition.sectors && wishes_.sizes.size() == 1 &&
+                   !of_table_.any_of_table()) {
+          add_obstacle(out_, "already",
+                       fmt::format("partition {} can't be any {}", number,
+                                   wishes_.sizes.at(number).kind == SizeWish::Kind::min ? "shorter"
+                                                                                        : "longer"),
+                       "Nothing needs to be done", 0, number);
+        }
+      }
+    });
+  }
+
+  bool table() {
+    const bool only_volumes = changes_volumes() || !wishes_.gaps.empty();
+    if (only_volumes && !of_table_.any_of_table()) {
+      keep_numbers();
+      return true;
+    }
+    add_losses();
+    // What another table or role needs may be the very room that is given up: that comes first.
+    if (!of_table_.table && of_table_.roles.empty()) return table_stage(of_table_);
+    Wishes less;
+    std::swap(less.gone, of_table_.gone);
+    for (const auto& [number, sectors] : of_table_.lengths) {
+      if (sectors < before_.find(number)->partition.sectors) less.lengths[number] = sectors;
+    }
+    for (const auto& [number, sectors] : less.lengths) of_table_.lengths.erase(number);
+    if (!less.any_of_table()) return table_stage(of_table_);
+    if (!table_stage(less)) return false;
+    return !of_table_.any_of_table() || table_stage(renumbered(of_table_));
+  }
+
+  bool table_stage(const Wishes& wishes) {
+    std::vector<Renumbering> so_far = std::move(out_.numbers);
+    out_.numbers.clear();
+    const Device& device =
+        needs_overlay() || !so_far.empty() ? ahead_.device(options_) : ahead_.device_before();
+    const PlanInput in{device, ahead_.state(), wishes, random_};
+    if (!stage([&] { plan_table(in, out_); })) return false;
+    if (so_far.empty()) return true;
+    for (Renumbering& r : so_far) {
+      for (const Renumbering& next : out_.numbers) {
+        if (next.before != r.after) continue;
+        r.after = next.after;
+        break;
+      }
+    }
+    out_.numbers = std::move(so_far);
+    return true;
+  }
+
+  // By the numbers that partitions have once some are gone.
+  [[nodiscard]] Wishes renumbered(const Wishes& wishes) const {
+    const auto change = [this](auto& map) {
+      std::decay_t<decltype(map)> out;
+      for (auto& [number, value] : map)
+        out.emplace(ahead_.state().at(before_.find(number)->partition.start)->partition.number,
+                    value);
+      map = std::move(out);
+    };
+    Wishes out = wishes;
+    change(out.roles);
+    change(out.active);
+    change(out.names);
+    change(out.types);
+    change(out.lengths);
+    return out;
+  }
+
+  // What goes with partitions that are to be gone.
+  void add_losses() {
+    for (const unsigned number : wishes_.gone) {
+      const SurveyedPartition& s = *before_.find(number);
+      ExpectedChange change;
+      change.kind = ExpectedChange::Kind::gone;
+      change.start = s.partition.start;
+      out_.changes.push_back(std::move(change));
+      for (Contents& c : out_.contents) {
+        if (c.start == s.partition.start) c.kind_after = "gone";
+      }
+      out_.consents.push_back({"gone", lost_words(s)});
+    }
+  }
+
+  std::string lost_words(const SurveyedPartition& s) {
+    const std::string what =
+        fmt::format("partition {} ({}, {})", s.partition.number,
+                    format_bytes(s.partition.sectors * out_.before.sector_size),
+                    s.signature.description.empty() ? "unknown contents" : s.signature.description);
+    const bool starts = s.partition.active || class_of(s.partition.type) == TypeClass::efi_system;
+    const std::string start =
+        starts ? "; a computer that starts from it can't do so afterwards" : "";
+    const Window window(ahead_.device_before(), s.partition.range());
+    const bool readable = s.volume && !has_errors(s.findings);
+    const auto reader = readable ? open_volume(window, options_) : nullptr;
+    if (reader == nullptr)
+      return what + " is deleted, with whatever is on it, which can't be listed" + start;
+    const FileTree& tree = reader->tree();
+    return fmt::format("{}{} is deleted, with {} and {} of contents{}", what,
+                       s.volume->label.empty() ? "" : " '" + printable(s.volume->label) + "'",
+                       plural(tree.file_count(), "file", "files"), format_bytes(tree.total_bytes()),
+                       start);
+  }
+
+  bool new_partitions() {
+    if (wishes_.gaps.empty()) return true;
+    const PlanInput in = input(wishes_);
+    return stage([&] { plan_new_partitions(in, options_, out_); });
+  }
+
+  bool longer() {
+    for (const auto& [start, sectors] : longer_) {
+      const PlanInput in = input(wishes_);
+      const unsigned number = in.state.at(start)->partition.number;
+      const std::uint64_t length = sectors;
+      if (!stage([&] { plan_volume_size(in, options_, number, length, out_); })) return false;
+    }
+    return true;
+  }
+
+  DiskState before_;
+  Ahead ahead_;
+  const Wishes& wishes_;
+  Wishes of_table_;
+  const ReadOptions& options_;
+  Random& random_;
+  Assessment& out_;
+  std::map<std::uint64_t, std::uint64_t> longer_;  // by start, in sectors
+};
+
+}  // namespace
+
+bool plan_stages(const Device& device, DiskState before, const Wishes& wishes,
+                 const ReadOptions& options, Random& random, Assessment& out) {
+  return Stages(device, std::move(before), wishes, options, random, out).run();
+}
+
+}  // namespace nuvrat
