@@ -327,3 +327,24 @@ TEST_CASE("room: a volume shorter than its partition fills it") {
     CHECK(counts.done == 2);
   }
 }
+
+TEST_CASE("room: a full MBR disk that was copied to a larger one: a GPT, and NTFS past 2 TiB") {
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  create_image(image, orrelune::instrument_sectors(512), 512, true);
+  orrelune::make_instrument_disk(*open_device(image, {true, 512}));
+  const std::uint64_t tib = std::uint64_t{1} << 40;
+  std::filesystem::resize_file(image, 3 * tib);
+  const auto device = open_device(image, {true, 512});
+  Random random(1);
+  const Assessment a =
+      assess(*device, {parse_goal("table=gpt"), parse_goal("p1.size=max")}, utc(), random);
+  REQUIRE(a.in_reach());
+  QuietProgress quiet;
+  JobOptions options;
+  options.read = utc();
+  options.case_folder = folder / "case";
+  CHECK(run_job(*device, a, options, quiet).sound());
+  must_be_as_wished(*device, a);
+  CHECK(survey_disk(*device, utc()).partitions[0].volume->bytes > 2 * tib);
+}

@@ -87,6 +87,8 @@ void plan_volume_label(const PlanInput& input, const ReadOptions& options, unsig
 /// The fewest sectors that the volume can be made to have, and at most `most`; to a thousandth.
 [[nodiscard]] std::uint64_t least_sectors(const PlanInput& input, const ReadOptions& options,
                                           unsigned number, std::uint64_t most);
+/// The most sectors that a volume of this kind and size of cluster can count, that one included.
+[[nodiscard]] std::uint64_t most_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes);
 /// Sectors of a volume as it is, its second boot sector included.
 [[nodiscard]] std::uint64_t length_of(const SurveyedPartition& s);
 

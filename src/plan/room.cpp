@@ -59,7 +59,7 @@ class Sizes {
         length = p.sectors - std::min(p.sectors, sectors);
         break;
       case SizeWish::Kind::max:
-        return greatest(p);
+        return std::max(p.sectors, std::min(greatest(p), most_sectors(s, sector_)));
       case SizeWish::Kind::min:
         return least_sectors(in_, options_, p.number, p.sectors);
     }

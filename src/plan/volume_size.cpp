@@ -69,6 +69,12 @@ void plan_ntfs_edit(const PlanInput& in, const ReadOptions& options, const Surve
 
 }  // namespace
 
+std::uint64_t most_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes) {
+  constexpr std::uint64_t most_32_bits = 0xFFFFFFFF;
+  if (s.signature.kind != VolumeKind::ntfs) return most_32_bits;
+  return most_32_bits * (s.volume->cluster_bytes / sector_bytes) + 1;
+}
+
 std::uint64_t length_of(const SurveyedPartition& s) {
   if (!s.volume) return s.partition.sectors;
   if (s.volume->kind != VolumeKind::ntfs) return s.volume->sectors;
@@ -87,6 +93,16 @@ void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned 
         "NTFS and FAT volumes can be made longer and shorter", 0, number);
   }
   if (has_errors(s->findings) || has_errors(in.state.table.findings)) return;  // said already
+  if (const std::uint64_t most = most_sectors(*s, in.device.sector_size()); sectors > most) {
+    return add_obstacle(
+        out, "volume-size",
+        fmt::format("{} is {}, which counts {} at most{}", volume_words(number),
+                    title_of(s->signature.kind), format_bytes(most * in.device.sector_size()),
+                    s->signature.kind == VolumeKind::ntfs
+                        ? " in clusters of " + format_bytes(s->volume->cluster_bytes)
+                        : std::string()),
+        fmt::format("Ask for p{}.size=max", number), sectors - most, number);
+  }
   if (is_fat(s->signature.kind)) {
     VolumeWish wish;
     wish.sectors = sectors;

@@ -92,6 +92,33 @@ std::vector<NextStep> next_steps(const Assessment& a) {
                    "A system may see the disk or a volume as a new one and give it another drive "
                    "letter or mount point. Programs that name the old one must be told."});
   }
+  std::string resized;
+  for (const Step& step : a.steps) {
+    const VolumeChange* v = step.volume();
+    if (v == nullptr || v->from != v->to) continue;
+    const Partition* p = partition_at(a.after, v->place.first);
+    const std::string name = part_name(p == nullptr ? 0 : p->number);
+    const bool said =
+        (", " + volumes + ", " + resized + ",").find(", " + name + ",") != std::string::npos;
+    if (!said) resized += (resized.empty() ? "" : ", ") + name;
+  }
+  if (!resized.empty()) {
+    out.push_back({"look-again", "Volumes that were changed in place",
+                   fmt::format("The first system that opens {} may offer to check it. Let it, "
+                               "before you write to it.",
+                               resized)});
+  }
+  std::string fresh;
+  for (const Partition& p : a.after.data_partitions()) {
+    if (partition_at(a.before, p.start) == nullptr)
+      fresh += (fresh.empty() ? "" : ", ") + part_name(p.number);
+  }
+  if (!fresh.empty()) {
+    out.push_back({"new", "New partitions",
+                   fmt::format("{}: new, and empty. A system may have to be told a drive letter or "
+                               "a mount point.",
+                               fresh)});
+  }
   const bool renumbered = std::any_of(a.numbers.begin(), a.numbers.end(),
                                       [](const Renumbering& r) { return r.before != r.after; });
   if (renumbered) {

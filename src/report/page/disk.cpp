@@ -112,10 +112,15 @@ void add_property(Changes& out, const Assessment& a, const std::string& what, Te
   for (const Partition& p : a.before.data_partitions()) {
     const Partition* q = at_start(a.after, p.start);
     const std::string was = text(p, a.before);
-    const std::string is = q == nullptr ? "dropped" : text(*q, a.after);
+    const std::string is = q == nullptr ? "deleted" : text(*q, a.after);
     if (was == is) continue;
     before.push_back(esc(part_name(p.number) + ": " + was));
     after.push_back(esc((q == nullptr ? "" : part_name(q->number) + ": ") + is));
+  }
+  for (const Partition& p : a.after.data_partitions()) {
+    if (at_start(a.before, p.start) != nullptr) continue;
+    before.push_back("not there");
+    after.push_back(esc(part_name(p.number) + ": " + text(p, a.after)));
   }
   out.add(what, arrows(before, "every partition"), arrows(after, "as before"), !before.empty());
 }
