@@ -115,7 +115,8 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   std::vector<SectorWrite> writes = sheet.changes();
   FatGeometry labelled = g;
   labelled.label = label.empty() ? std::array<std::uint8_t, 11>{} : bytes;
-  const std::uint64_t copy = g.backup_boot * (g.sector_bytes / in.device.sector_size());
+  const std::uint64_t copy =
+      std::uint64_t{g.backup_boot} * (g.sector_bytes / in.device.sector_size());
   const bool copied = copy != 0 && volume.read(copy) == volume.read(0);
   set_fat_label(sheet.at(0), labelled);
   if (copied) set_fat_label(sheet.at(copy), labelled);

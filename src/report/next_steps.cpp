@@ -1,6 +1,7 @@
 // What is left to the owner once the disk is done: nothing that a tool at the bench could do.
 
 #include <algorithm>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -92,15 +93,16 @@ std::vector<NextStep> next_steps(const Assessment& a) {
                    "A system may see the disk or a volume as a new one and give it another drive "
                    "letter or mount point. Programs that name the old one must be told."});
   }
+  std::set<std::uint64_t> said;
+  for (const Contents& c : a.contents) {
+    if (c.kind != c.kind_after) said.insert(c.start);
+  }
   std::string resized;
   for (const Step& step : a.steps) {
     const VolumeChange* v = step.volume();
-    if (v == nullptr || v->from != v->to) continue;
+    if (v == nullptr || v->from != v->to || !said.insert(v->place.first).second) continue;
     const Partition* p = partition_at(a.after, v->place.first);
-    const std::string name = part_name(p == nullptr ? 0 : p->number);
-    const bool said =
-        (", " + volumes + ", " + resized + ",").find(", " + name + ",") != std::string::npos;
-    if (!said) resized += (resized.empty() ? "" : ", ") + name;
+    resized += (resized.empty() ? "" : ", ") + part_name(p == nullptr ? 0 : p->number);
   }
   if (!resized.empty()) {
     out.push_back({"look-again", "Volumes that were changed in place",

@@ -126,11 +126,11 @@ std::uint64_t usual_cluster_bytes(VolumeKind kind, std::uint64_t bytes) {
   constexpr std::uint64_t mib = 1u << 20;
   if (kind == VolumeKind::ntfs) return 4096;
   if (kind == VolumeKind::fat32)
-    return bytes <= 260 * mib        ? 512
-           : bytes <= 8 * 1024 * mib ? 4096
-           : bytes <= 16384 * mib    ? 8192
-           : bytes <= 32768 * mib    ? 16384
-                                     : 32768;
+    return bytes <= 260 * mib     ? 512
+           : bytes <= 8192 * mib  ? 4096
+           : bytes <= 16384 * mib ? 8192
+           : bytes <= 32768 * mib ? 16384
+                                  : 32768;
   return bytes <= 16 * mib    ? 1024
          : bytes <= 128 * mib ? 2048
          : bytes <= 256 * mib ? 4096
