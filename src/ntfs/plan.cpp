@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/ahead.h"
+#include "ntfs/boot.h"
 
 namespace nuvrat {
 namespace {

@@ -5,8 +5,8 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
-#include "plan/ahead.h"
 #include "plan/plan.h"
+#include "plan/planned_disk.h"
 
 namespace nuvrat {
 namespace {
@@ -35,7 +35,7 @@ class Stages {
   Stages(const Device& device, DiskState before, const Wishes& wishes, const ReadOptions& options,
          Random& random, Assessment& out)
       : before_(std::move(before)),
-        ahead_(device, before_),
+        planned_(device, before_),
         wishes_(wishes),
         options_(options),
         random_(random),
@@ -62,15 +62,15 @@ class Stages {
     return !wishes_.labels.empty() || !wishes_.sizes.empty() || !wishes_.gaps.empty();
   }
   [[nodiscard]] PlanInput input(const Wishes& wishes) {
-    const Device& device = ahead_.device(options_);
-    return {device, ahead_.state(), wishes, random_};
+    const Device& device = planned_.device(options_);
+    return {device, planned_.state(), wishes, random_};
   }
   template <typename Plan>
   bool stage(Plan plan) {
     const std::size_t planned = out_.steps.size();
     plan();
     if (!out_.in_reach()) return false;
-    ahead_.add(out_.steps, planned);
+    planned_.add(out_.steps, planned);
     return true;
   }
   void keep_numbers() {
@@ -103,7 +103,7 @@ class Stages {
 
   // What becomes shorter now, and what becomes longer when the table has made room.
   bool sizes() {
-    of_table_ = with_types(wishes_, before_, ahead_.state(), out_);
+    of_table_ = with_types(wishes_, before_, planned_.state(), out_);
     if (wishes_.sizes.empty()) return true;
     const PlanInput in = input(wishes_);
     return stage([&] {
@@ -151,8 +151,8 @@ class Stages {
     std::vector<Renumbering> so_far = std::move(out_.numbers);
     out_.numbers.clear();
     const Device& device =
-        needs_overlay() || !so_far.empty() ? ahead_.device(options_) : ahead_.device_before();
-    const PlanInput in{device, ahead_.state(), wishes, random_};
+        needs_overlay() || !so_far.empty() ? planned_.device(options_) : planned_.device_before();
+    const PlanInput in{device, planned_.state(), wishes, random_};
     if (!stage([&] { plan_table(in, out_); })) return false;
     if (so_far.empty()) return true;
     for (Renumbering& r : so_far) {
@@ -171,7 +171,7 @@ class Stages {
     const auto change = [this](auto& map) {
       std::decay_t<decltype(map)> out;
       for (auto& [number, value] : map)
-        out.emplace(ahead_.state().at(before_.find(number)->partition.start)->partition.number,
+        out.emplace(planned_.state().at(before_.find(number)->partition.start)->partition.number,
                     value);
       map = std::move(out);
     };
@@ -207,7 +207,7 @@ class Stages {
     const bool starts = s.partition.active || class_of(s.partition.type) == TypeClass::efi_system;
     const std::string start =
         starts ? "; a computer that starts from it can't do so afterwards" : "";
-    const Window window(ahead_.device_before(), s.partition.range());
+    const Window window(planned_.device_before(), s.partition.range());
     const bool readable = s.volume && !has_errors(s.findings);
     const auto reader = readable ? open_volume(window, options_) : nullptr;
     if (reader == nullptr)
@@ -236,7 +236,7 @@ class Stages {
   }
 
   DiskState before_;
-  Ahead ahead_;
+  PlannedDisk planned_;
   const Wishes& wishes_;
   Wishes of_table_;
   const ReadOptions& options_;

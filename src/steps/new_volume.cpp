@@ -149,10 +149,10 @@ std::unique_ptr<Rewrite> NewVolume::make(const Step& step, const Device& device)
 }
 
 bool NewVolume::choose(std::uint32_t sector_bytes) {
-  constexpr std::uint64_t most_cluster_bytes = 65536;
+  constexpr std::uint64_t largest = 65536;  // bytes
   const std::uint64_t usual = usual_cluster_bytes(change.to, change.place.count * sector_bytes);
   std::vector<std::uint64_t> sizes;
-  for (std::uint64_t size = usual; size <= most_cluster_bytes; size *= 2) sizes.push_back(size);
+  for (std::uint64_t size = usual; size <= largest; size *= 2) sizes.push_back(size);
   for (std::uint64_t size = usual / 2; size >= sector_bytes; size /= 2) sizes.push_back(size);
   const FileTree nothing;
   for (const std::uint64_t size : sizes) {

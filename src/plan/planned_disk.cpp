@@ -1,4 +1,4 @@
-#include "plan/ahead.h"
+#include "plan/planned_disk.h"
 
 #include <nuvrat/rewrite.h>
 
@@ -6,14 +6,14 @@
 
 namespace nuvrat {
 
-void Ahead::add(const std::vector<Step>& steps, std::size_t first) {
+void PlannedDisk::add(const std::vector<Step>& steps, std::size_t first) {
   for (std::size_t i = first; i < steps.size(); ++i) {
     state_ = after(steps[i], std::move(state_));
     waiting_.push_back(steps[i]);
   }
 }
 
-const Device& Ahead::device(const ReadOptions& options) {
+const Device& PlannedDisk::device(const ReadOptions& options) {
   if (waiting_.empty()) return overlay_ == nullptr ? device_ : *overlay_;
   if (overlay_ == nullptr) overlay_ = std::make_unique<Overlay>(device_);
   for (const Step& step : waiting_) {

@@ -12,10 +12,10 @@ namespace nuvrat {
 
 /// Steps are played on an overlay only when somebody asks for the disk after them: the last ones of
 /// a plan never are.
-class Ahead {
+class PlannedDisk {
  public:
   /// The device must outlive it, and is only read.
-  Ahead(const Device& device, DiskState state) : device_(device), state_(std::move(state)) {}
+  PlannedDisk(const Device& device, DiskState state) : device_(device), state_(std::move(state)) {}
 
   /// Adds the steps from `first` on.
   void add(const std::vector<Step>& steps, std::size_t first);
