@@ -88,7 +88,9 @@ std::string number_words(const Assessment& a) {
     if (r.before != r.after)
       changed += fmt::format("{}p{} → p{}", changed.empty() ? "" : ", ", r.before, r.after);
   }
-  return changed.empty() ? "every partition keeps its number" : changed;
+  if (!changed.empty()) return changed;
+  return deleted_words(a).empty() ? "every partition keeps its number"
+                                  : "every partition that stays keeps its number";
 }
 
 Layout drawn(Layout layout, const Assessment& a) {
