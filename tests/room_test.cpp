@@ -348,3 +348,39 @@ TEST_CASE("room: a full MBR disk that was copied to a larger one: a GPT, and NTF
   must_be_as_wished(*device, a);
   CHECK(survey_disk(*device, utc()).partitions[0].volume->bytes > 2 * tib);
 }
+
+TEST_CASE(
+    "room: an NTFS volume that fills its partition to the last sector has no second boot sector") {
+  MemoryDevice whole(20000, 512);
+  FatFormat format;
+  format.kind = VolumeKind::fat16;
+  format.cluster_sectors = 2;
+  FatWriter writer(whole, format);
+  Random random(4);
+  orrelune::fill_volume(writer, random, 6);
+  writer.finish();
+  orrelune::play(whole, "volume=ntfs", 8);
+  // Its partition ends where the second boot sector was; there another one begins.
+  MemoryDevice disk(40000, 512);
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.disk_sectors = disk.sectors();
+  layout.disk_signature = 0x0BB0E502;
+  for (unsigned i = 0; i < 2; ++i) {
+    Partition p;
+    p.number = i + 1;
+    p.start = i == 0 ? 2048 : 2048 + 19999;
+    p.sectors = i == 0 ? 19999 : 5000;
+    p.type = std::uint8_t{static_cast<std::uint8_t>(i == 0 ? 0x07 : 0xDA)};
+    layout.partitions.push_back(p);
+  }
+  write_new_table(disk, layout);
+  for (std::uint64_t i = 0; i < 19999; ++i) disk.write(2048 + i, whole.read(i));
+  disk.write(2048 + 19999, Bytes(512, 0x33));
+  RoomCounts counts;
+  try_goals(disk, {parse_goal("p1.label=Boje")}, counts);
+  try_goals(disk, {parse_goal("p1=fat16")}, counts);
+  try_goals(disk, {parse_goal("p1.size=-1MiB"), parse_goal("p1.label=Boje")}, counts);
+  try_goals(disk, {parse_goal("p2=gone"), parse_goal("p1.size=+3MiB")}, counts);
+  CHECK(counts.done == 4);
+}

@@ -114,6 +114,9 @@ class FatPlanner {
     change.from = s.volume->kind;
     change.to = wish_.kind.value_or(s.volume->kind);
     work.sectors = wish_.sectors;
+    const bool has_copy =
+        s.volume->kind == VolumeKind::ntfs && s.volume->sectors < s.partition.sectors;
+    if (has_copy) work.old_copy = s.volume->sectors;
     change.anew = true;
     change.number = number_;
     work.label = fat_label(to_utf16(s.volume->label), CodePage(options_.codepage));

@@ -42,19 +42,23 @@ class Shadowed final : public Rewrite {
   [[nodiscard]] std::string switch_purpose() const override { return "NTFS boot sector"; }
 
   [[nodiscard]] Exemptions exemptions(Phase phase) const override {
-    if (phase != Phase::settle) return {};
+    if (phase != Phase::settle || !place().contains(copy_at())) return {};
     return {{{{copy_at(), 1}}, "the second boot sector is a copy: the first one counts"}};
   }
 
   void settle(SectorSink& sink) override {
-    sink.purpose("NTFS second boot sector");
-    sink.write(copy_at(), switch_sector().data);
-    if (work_.old_copy == 0) return;
+    // A volume that fills its partition to the last sector has none.
+    if (place().contains(copy_at())) {
+      sink.purpose("NTFS second boot sector");
+      sink.write(copy_at(), switch_sector().data);
+    }
+    if (work_.old_copy == 0 || work_.old_copy >= place().count) return;
     sink.purpose("the second boot sector of the old size, wiped");
-    sink.write(work_.change.place.first + work_.old_copy, Bytes(window_.sector_size()));
+    sink.write(place().first + work_.old_copy, Bytes(window_.sector_size()));
   }
 
  private:
+  [[nodiscard]] const SectorRange& place() const { return work_.change.place; }
   // Sectors of the device in one of the volume.
   [[nodiscard]] std::uint64_t ratio() const {
     const auto boot = load<NtfsBoot>(window_.read(0));

@@ -68,9 +68,9 @@ class IntoFat final : public Rewrite {
       sink.purpose("FAT's reserved sectors");
       sink.write(range.first, area);
     }
-    if (change_.from == VolumeKind::ntfs) {
+    if (work_.old_copy != 0) {
       sink.purpose("the second boot sector of NTFS, wiped");
-      sink.write(change_.place.last(), Bytes(g.sector_bytes));
+      sink.write(change_.place.first + work_.old_copy, Bytes(g.sector_bytes));
     }
   }
 

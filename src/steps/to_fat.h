@@ -17,9 +17,10 @@ struct ToFat {
   std::uint32_t cluster_sectors = 0, reserved_sectors = 0, fat_sectors = 0, root_entries = 0;
   std::uint32_t root_cluster = 0;  ///< FAT32
   std::uint32_t free_after = 0, next_free = 0;
-  std::uint64_t sectors = 0;  ///< of the new volume; 0: as many as its partition has
-  std::string label;          ///< as FAT spells it
-  bool rename = false;        ///< names that FAT can't spell become others: safe_names()
+  std::uint64_t old_copy = 0;  ///< of NTFS: where its second boot sector is; 0: nowhere
+  std::uint64_t sectors = 0;   ///< of the new volume; 0: as many as its partition has
+  std::string label;           ///< as FAT spells it
+  bool rename = false;         ///< names that FAT can't spell become others: safe_names()
 
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {
@@ -31,6 +32,7 @@ struct ToFat {
     f("root_cluster", self.root_cluster);
     f("free_after", self.free_after);
     f("next_free", self.next_free);
+    f("old_copy", self.old_copy);
     f("sectors", self.sectors);
     f("label", self.label);
     f("rename", self.rename);
