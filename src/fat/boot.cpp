@@ -194,7 +194,10 @@ Bytes fat_boot_sector(const FatGeometry& g) {
   return sector;
 }
 
-Bytes fat_info_sector(const FatGeometry& geometry, std::uint32_t free, std::uint32_t next) {
+namespace {
+
+// A hint of how many clusters are free, and of where to look for one.
+Bytes info_sector(const FatGeometry& geometry, std::uint32_t free, std::uint32_t next) {
   FsInfo info{};
   info.FSI_LeadSig = 0x41615252u;
   info.FSI_StrucSig = 0x61417272u;
@@ -204,6 +207,24 @@ Bytes fat_info_sector(const FatGeometry& geometry, std::uint32_t free, std::uint
   Bytes sector(geometry.sector_bytes);
   store(info, sector);
   return sector;
+}
+
+}  // namespace
+
+Bytes fat_reserved_sectors(const FatGeometry& g, std::uint64_t sectors, std::uint32_t free,
+                           std::uint32_t next) {
+  Bytes out(sectors * g.sector_bytes);
+  if (g.kind != VolumeKind::fat32) return out;
+  const Bytes info = info_sector(g, free, next);
+  const auto put = [&](std::uint64_t sector, const Bytes& data) {
+    if (sector > sectors) return;
+    std::copy(data.begin(), data.end(),
+              out.begin() + static_cast<std::ptrdiff_t>((sector - 1) * g.sector_bytes));
+  };
+  put(g.fs_info, info);
+  put(g.backup_boot, fat_boot_sector(g));
+  put(g.backup_boot + 1, info);
+  return out;
 }
 
 }  // namespace nuvrat

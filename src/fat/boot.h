@@ -61,9 +61,10 @@ struct FatGeometry {
 [[nodiscard]] Bytes fat_boot_sector(const FatGeometry& geometry);
 /// The label that a boot sector repeats, where it has the field.
 void set_fat_label(ByteSpan sector, const FatGeometry& geometry);
-/// FSInfo: a hint of how many clusters are free, and of where to look for one.
-[[nodiscard]] Bytes fat_info_sector(const FatGeometry& geometry, std::uint32_t free,
-                                    std::uint32_t next);
+/// The first `sectors` of the reserved sectors after the boot sector: on FAT32 FSInfo, and the
+/// copies of both; the rest zeros.
+[[nodiscard]] Bytes fat_reserved_sectors(const FatGeometry& geometry, std::uint64_t sectors,
+                                         std::uint32_t free, std::uint32_t next);
 
 /// The geometry of the volume on a device whose first sector is `sector0`. Throws Error (damaged)
 /// when it makes no sense, is for other sectors, or for a larger place.

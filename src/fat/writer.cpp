@@ -133,16 +133,12 @@ class FatWriter::Impl {
     };
     to.announce = [](std::string_view) {};
     write_fat(plan, to);
-    const Bytes sector = fat_boot_sector(g);
-    if (g.kind == VolumeKind::fat32) {
+    if (g.reserved_sectors > 1) {
       const auto free = static_cast<std::uint32_t>(g.clusters - bad_.count() / g.cluster_sectors -
                                                    plan.clusters_in_use());
-      const Bytes info = fat_info_sector(g, free, plan.first_free());
-      device_.write(g.fs_info, info);
-      device_.write(g.backup_boot, sector);
-      device_.write(g.backup_boot + 1, info);
+      to.write(1, fat_reserved_sectors(g, g.reserved_sectors - 1, free, plan.first_free()));
     }
-    device_.write(0, sector);
+    device_.write(0, fat_boot_sector(g));
     device_.flush();
   }
 

@@ -85,21 +85,11 @@ class Fresh final : public Rewrite {
     }
     write_fat(*fat_, {write, {}, {}, announce});
     const FatGeometry& g = fat_->geometry();
-    Bytes reserved((g.reserved_sectors - 1) * std::size_t{sector_});
-    if (reserved.empty()) return;
-    const auto put = [&](std::uint64_t sector, const Bytes& data) {
-      std::copy(data.begin(), data.end(),
-                reserved.begin() + static_cast<std::ptrdiff_t>((sector - 1) * sector_));
-    };
-    if (g.kind == VolumeKind::fat32) {
-      const Bytes info = fat_info_sector(
-          g, static_cast<std::uint32_t>(g.clusters - fat_->clusters_in_use()), fat_->first_free());
-      put(g.fs_info, info);
-      put(g.backup_boot, boot_);
-      put(g.backup_boot + 1, info);
-    }
+    if (g.reserved_sectors == 1) return;
+    const auto free = static_cast<std::uint32_t>(g.clusters - fat_->clusters_in_use());
     sink.purpose("FAT's reserved sectors");
-    sink.write(place_.first + 1, reserved);
+    sink.write(place_.first + 1,
+               fat_reserved_sectors(g, g.reserved_sectors - 1, free, fat_->first_free()));
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override { return {place_.first, boot_}; }

@@ -54,19 +54,9 @@ class IntoFat final : public Rewrite {
     const FatGeometry g = work_.geometry(device_.sector_size());
     const SectorRange range = tidied();
     if (range.count > 0) {
-      Bytes area(range.count * g.sector_bytes);
-      const auto put = [&](std::uint64_t sector, const Bytes& data) {
-        std::copy(data.begin(), data.end(),
-                  area.begin() + static_cast<std::ptrdiff_t>((sector - 1) * g.sector_bytes));
-      };
-      if (g.kind == VolumeKind::fat32) {
-        const Bytes info = fat_info_sector(g, work_.free_after, work_.next_free);
-        put(g.fs_info, info);
-        put(g.backup_boot, switch_sector().data);
-        put(g.backup_boot + 1, info);
-      }
       sink.purpose("FAT's reserved sectors");
-      sink.write(range.first, area);
+      sink.write(range.first,
+                 fat_reserved_sectors(g, range.count, work_.free_after, work_.next_free));
     }
     if (work_.old_copy != 0) {
       sink.purpose("the second boot sector of NTFS, wiped");

@@ -40,12 +40,9 @@ std::unique_ptr<MemoryDevice> built(const FileTree& tree, std::uint64_t sectors,
                      sink(contents(id));
                    },
                    [](std::string_view) {}});
-  const Bytes boot = fat_boot_sector(plan.geometry());
-  const Bytes info = fat_info_sector(plan.geometry(), 0xFFFFFFFF, 0xFFFFFFFF);
-  for (const std::uint64_t at : {0, 6}) {
-    disk->write(at, boot);
-    disk->write(at + 1, info);
-  }
+  const FatGeometry& g = plan.geometry();
+  disk->write(0, fat_boot_sector(g));
+  disk->write(1, fat_reserved_sectors(g, 8, 0xFFFFFFFF, 0xFFFFFFFF));
   return disk;
 }
 
