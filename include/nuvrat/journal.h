@@ -54,7 +54,7 @@ class Journal {
   // Forwards: steps count from 0, in the order in which they are done.
 
   /// Keeps what the sectors of a step hold now, and checksums of what `rehearsed` says they will
-  /// hold; returns when all of it is on the medium. `live` are the sectors owned now.
+  /// hold; returns when all of it is on the medium. `live` are the sectors that the way back needs.
   void record_step(unsigned step, const Device& device, const Inspection& inspection,
                    const Device& rehearsed, const SectorSet& live);
   void mark_done(unsigned step);

@@ -54,10 +54,16 @@ class Steady final : public Progress {
               cause.remedy());
 }
 
+// What is live before the job. A later step may write what was live then and isn't any more: made
+// way for, or of a partition that is gone. The way back needs it, so all that it writes counts.
+SectorSet live_before(const Step& step, unsigned number, const Device& device) {
+  return number == 0 ? owned_for(step)(device) : SectorSet{{0, device.sectors()}};
+}
+
 bool do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
              const Overlay& after, Journal& journal, Case& folder, Progress& progress) {
   if (journal.steps_recorded() <= number) {
-    journal.record_step(number, device, inspection, after, owned_for(step)(device));
+    journal.record_step(number, device, inspection, after, live_before(step, number, device));
   }
   folder.set_written(true);
   Engine engine(device, progress);
