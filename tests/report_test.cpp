@@ -170,7 +170,10 @@ TEST_CASE("report: what is left to the owner follows from what was done") {
   a.numbers = {{5, 3}, {1, 1}};
   CHECK(codes(a) == "numbers look ");
   CHECK(next_steps(a)[0].text.find("p5 is now p3.") != std::string::npos);
+  CHECK(codes(a).find("new") == std::string::npos);
   a.before.partitions[0].start = 2048;
+  CHECK(codes(a) == "new numbers look ");  // it begins where none did
+  a.after.partitions[0].start = 2048;
   a.contents = {{2048, "fat32", "", "ntfs"}};
   CHECK(codes(a) == "loader system-check letters numbers look ");
 }
