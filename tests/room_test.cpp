@@ -116,10 +116,7 @@ void try_goals(const MemoryDevice& original, const std::vector<Goal>& goals, Roo
   }
   const support::Folder folder(support::Folder::Where::memory);
   QuietProgress quiet;
-  JobOptions options;
-  options.read = utc();
-  options.case_folder = folder / "case";
-  options.case_in_memory = true;
+  JobOptions options = support::case_in_memory(folder / "case");
   const auto disk = original.clone();
   const JobResult result = run_job(*disk, a, options, quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);

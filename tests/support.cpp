@@ -58,6 +58,14 @@ Ran run(const std::string& command) {
           slurp(folder / "err")};
 }
 
+nuvrat::JobOptions case_in_memory(const std::filesystem::path& folder) {
+  nuvrat::JobOptions out;
+  out.read = utc();
+  out.case_folder = folder;
+  out.case_in_memory = true;
+  return out;
+}
+
 bool is_long() {
   return std::getenv("NUVRAT_LONG") != nullptr;
 }

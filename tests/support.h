@@ -53,6 +53,8 @@ std::string fingerprint(const std::filesystem::path& file);
 
 /// FAT's local times taken as UTC.
 nuvrat::ReadOptions utc();
+/// A job whose case is this folder, in memory.
+nuvrat::JobOptions case_in_memory(const std::filesystem::path& folder);
 
 /// The code of the Error that `call` throws; fails the test when it throws none.
 nuvrat::ErrorCode code_of(const std::function<void()>& call);

@@ -31,10 +31,7 @@ Assessment into(MemoryDevice& device, const std::vector<std::string>& words) {
   const auto original = device.clone();
   Assessment a = assessed_fat(device, words);
   if (!a.in_reach()) return a;
-  JobOptions options;
-  options.read = utc();
-  options.case_folder = folder / "case";
-  options.case_in_memory = true;
+  JobOptions options = support::case_in_memory(folder / "case");
   const JobResult result = run_job(device, a, options, quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
   CHECK(result.sound());
@@ -176,10 +173,7 @@ TEST_CASE("to FAT: packed units, holes and streams are written out, or kept in t
   const Assessment a = assessed_fat(*v.disk, {"volume=fat32"});
   for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
   REQUIRE(a.in_reach());
-  JobOptions options;
-  options.read = utc();
-  options.case_folder = folder / "case";
-  options.case_in_memory = true;
+  JobOptions options = support::case_in_memory(folder / "case");
   const JobResult result = run_job(*v.disk, a, options, quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
   CHECK(result.comparison.equal());
@@ -237,10 +231,7 @@ TEST_CASE("to FAT: names that it can't spell are refused, or become others that 
 
   const support::Folder folder(support::Folder::Where::memory);
   QuietProgress quiet;
-  JobOptions options;
-  options.read = utc();
-  options.case_folder = folder / "case";
-  options.case_in_memory = true;
+  JobOptions options = support::case_in_memory(folder / "case");
   const Assessment a = assessed_fat(*v.disk, {"volume=fat32", "names=safe"});
   for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
   REQUIRE(a.in_reach());

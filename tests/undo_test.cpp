@@ -78,10 +78,7 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
     const auto disk = original.clone();
     const support::Folder folder(support::Folder::Where::memory);
     QuietProgress quiet;
-    JobOptions options;
-    options.read = utc();
-    options.case_folder = folder / "case";
-    options.case_in_memory = true;
+    JobOptions options = support::case_in_memory(folder / "case");
     options.undo = Undo::live;
     const Manifest recorded = take_manifest(original, utc(), quiet);
     REQUIRE(run_job(*disk, scenario.assess(*disk), options, quiet).sound());

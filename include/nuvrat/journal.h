@@ -19,7 +19,7 @@ namespace nuvrat {
 
 enum class Undo {
   full,  ///< keep the contents of free sectors too: the way back is exact to the byte
-  live,  ///< keep only what live structures held
+  live,  ///< of the first step keep only what live structures held; of later ones all
 };
 
 /// Sectors of a journal that are not as a rewrite knows them.

@@ -173,9 +173,8 @@ std::vector<SectorRange> gaps_of(const TableReading& table) {
   const Layout& layout = table.layout;
   if (layout.kind == TableKind::none) return {};
   const std::uint64_t mib = (1u << 20) / layout.sector_size;
-  const std::uint64_t back = gpt_array_sectors(layout.sector_size) + 1;
   std::uint64_t first = 1;
-  std::uint64_t end = layout.disk_sectors - std::min(layout.disk_sectors, back);
+  std::uint64_t end = gpt_usable_end(layout.disk_sectors, layout.sector_size);
   if (layout.kind == TableKind::gpt) {
     first = layout.first_usable;
     end = layout.last_usable + 1;

@@ -84,6 +84,16 @@ std::string fat_label(std::u16string_view label, const CodePage& page) {
   return to_utf8(text);
 }
 
+std::array<std::uint8_t, 11> label_bytes(std::string_view label, const CodePage& page) {
+  std::array<std::uint8_t, 11> out{};
+  const Bytes bytes = page.encode(to_utf16(label));
+  if (bytes.empty()) return out;
+  out.fill(' ');
+  std::copy_n(bytes.begin(), std::min(bytes.size(), out.size()), out.begin());
+  if (out[0] == 0xE5) out[0] = 0x05;  // E5 is a deleted entry
+  return out;
+}
+
 void LongName::add(const LongEntry& entry) {
   const unsigned order = entry.LDIR_Ord & 0x3F;
   if ((entry.LDIR_Ord & 0x40) != 0) {

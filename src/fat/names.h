@@ -29,6 +29,9 @@ namespace nuvrat {
 [[nodiscard]] std::u16string safe_name(std::u16string_view name);
 /// The nearest label that FAT can spell: capitals, what the code page has, 11 bytes.
 [[nodiscard]] std::string fat_label(std::u16string_view label, const CodePage& page);
+/// Its 11 bytes, padded, as entries and boot sectors hold them; zeros for none.
+[[nodiscard]] std::array<std::uint8_t, 11> label_bytes(std::string_view label,
+                                                       const CodePage& page);
 
 /// Puts long-name entries together again.
 class LongName {

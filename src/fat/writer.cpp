@@ -11,6 +11,7 @@
 #include "base/record.h"
 #include "fat/build.h"
 #include "fat/fat_map.h"
+#include "fat/names.h"
 
 namespace nuvrat {
 namespace {
@@ -66,10 +67,7 @@ class FatWriter::Impl {
         format_(format),
         geometry_(plan_geometry(device, format)),
         taken_(std::size_t{geometry_.clusters} + 2) {
-    const Bytes label = CodePage(format.codepage).encode(to_utf16(format.label));
-    if (label.empty()) return;
-    geometry_.label.fill(' ');
-    std::copy_n(label.begin(), std::min<std::size_t>(label.size(), 11), geometry_.label.begin());
+    geometry_.label = label_bytes(format.label, CodePage(format.codepage));
   }
 
   void add_directory(std::string_view path, const FatFileInfo& info) {

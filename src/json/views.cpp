@@ -96,9 +96,7 @@ std::string survey_json(const Survey& s) {
     table["last_usable"] = s.table.layout.last_usable;
   }
   json gaps = json::array();
-  if (!s.bare_volume) {
-    for (const SectorRange& r : gaps_of(s.table)) gaps.push_back(to_json(r));
-  }
+  for (const SectorRange& r : gaps_of(s.table)) gaps.push_back(to_json(r));
   return dump({{"schema", "nuvrat.survey/1"},
                {"tag", s.tag},
                {"device", device_json(s)},

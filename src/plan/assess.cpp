@@ -173,28 +173,46 @@ unsigned in_the_way(const Obstacle& o, const Layout& layout) {
   return 0;
 }
 
-// Where a table fails for a few sectors, goals that make them, tried on this very disk.
-void offer_room(const Device& device, const Survey& survey, const ReadOptions& options,
-                Assessment& out) {
+// Goals that may work where these don't: a volume a little shorter, where a table lacks a few
+// sectors; the most or the least, where a size is too large or too small. Empty: none comes to
+// mind.
+std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
+  std::vector<Goal> goals = a.goals;
+  const auto size_of = [&goals](unsigned number) {
+    const std::string subject = fmt::format("p{}.size", number);
+    return std::find_if(goals.begin(), goals.end(),
+                        [&](const Goal& g) { return g.subject == subject; });
+  };
+  if (const unsigned number = in_the_way(o, a.before); number != 0) {
+    if (size_of(number) != goals.end()) return {};
+    goals.push_back({fmt::format("p{}.size", number), "-1MiB"});
+    return goals;
+  }
+  const auto size = size_of(o.partition);
+  if (size == goals.end() || size->state == "max" || size->state == "min") return {};
+  const bool too_large = o.code == "size-room" || o.code == "volume-size";
+  const bool too_small = o.code == "volume-room" || o.code == "front-in-use" ||
+                         o.code == "cluster-count" || o.code == "size-zero";
+  if (!too_large && !too_small) return {};
+  size->state = too_large ? "max" : "min";
+  return goals;
+}
+
+// Tried on this very disk.
+void offer_other_goals(const Device& device, const Survey& survey, const ReadOptions& options,
+                       Assessment& out) {
   for (Obstacle& o : out.obstacles) {
-    const unsigned number = in_the_way(o, out.before);
-    if (number == 0) continue;
-    const Goal shorter{fmt::format("p{}.size", number), "-1MiB"};
-    std::vector<Goal> goals = out.goals;
-    if (std::any_of(goals.begin(), goals.end(),
-                    [&](const Goal& g) { return g.subject == shorter.subject; }))
-      continue;
-    goals.push_back(shorter);
-    Random trial(1);
+    std::vector<Goal> goals = other_goals(o, out);
+    if (goals.empty()) continue;
+    Random random(1);
     try {
-      if (!assess_stages(device, survey, goals, options, trial).in_reach()) continue;
+      if (!assess_stages(device, survey, goals, options, random).in_reach()) continue;
     } catch (const Error&) {
       continue;  // it's only an offer
     }
     std::string words;
     for (const Goal& g : goals) words += " " + g.text();
-    o.remedy = fmt::format("Ask for{}: its volume and partition {} become 1 MiB shorter first",
-                           words, number);
+    o.remedy = "Ask for" + words + (o.remedy.empty() ? "" : "; or: " + o.remedy);
     o.goals = std::move(goals);
   }
 }
@@ -203,7 +221,7 @@ Assessment assess_surveyed(const Device& device, const Survey& survey,
                            const std::vector<Goal>& goals, const ReadOptions& options,
                            Random& random) {
   Assessment out = assess_stages(device, survey, goals, options, random);
-  offer_room(device, survey, options, out);
+  offer_other_goals(device, survey, options, out);
   return out;
 }
 

@@ -91,11 +91,7 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
                         "Take a file out of the root folder under the system that owns the volume",
                         0, change.number);
   }
-  std::array<std::uint8_t, 11> bytes{};
-  bytes.fill(' ');
-  const Bytes encoded = page.encode(to_utf16(label));
-  std::copy_n(encoded.begin(), std::min(encoded.size(), bytes.size()), bytes.begin());
-  if (bytes[0] == deleted) bytes[0] = 0x05;
+  const std::array<std::uint8_t, 11> bytes = label_bytes(label, page);
   FatSheet sheet(in.device, change.place, g);
   if (there || !label.empty()) {
     Bytes& sector = sheet.at(place->sector);
@@ -114,7 +110,7 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   work.volume = change;
   std::vector<SectorWrite> writes = sheet.changes();
   FatGeometry labelled = g;
-  labelled.label = label.empty() ? std::array<std::uint8_t, 11>{} : bytes;
+  labelled.label = bytes;
   const std::uint64_t copy =
       std::uint64_t{g.backup_boot} * (g.sector_bytes / in.device.sector_size());
   const bool copied = copy != 0 && volume.read(copy) == volume.read(0);

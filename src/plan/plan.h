@@ -142,6 +142,9 @@ void plan_fat_mends(const Device& device, const Survey& survey, const ReadOption
 /// What becomes of contents, sectors to read and write, and the expected time.
 void fill_figures(const Device& device, const Survey& survey, Assessment& out);
 
+/// Numbers after one change of a table, and after the `next` one.
+void follow_numbers(const std::vector<Renumbering>& next, std::vector<Renumbering>& numbers);
+
 /// Obstacles that every change of a table has: errors among the findings.
 void add_finding_obstacles(const DiskState& state, Assessment& out);
 void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,

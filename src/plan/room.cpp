@@ -89,13 +89,12 @@ class Sizes {
     o.text = fmt::format("partition {} can't be {} long: {}; {} missing", p.number,
                          format_bytes(length * sector_), limit.by,
                          plural(missing, "sector is", "sectors are"));
-    if (most > p.sectors) {
-      o.remedy =
-          fmt::format("Ask for p{}.size=max, which is {}", p.number, format_bytes(most * sector_));
-      o.goals = {{fmt::format("p{}.size", p.number), "max"}};
-    } else {
-      o.remedy = "Make room behind it first: delete or shorten what is there";
-    }
+    o.remedy = most > p.sectors
+                   ? fmt::format(
+                         "There is room for {}; delete or shorten what comes after it to "
+                         "make more",
+                         format_bytes(most * sector_))
+                   : "Make room after it first: delete or shorten what is there";
     out_.obstacles.push_back(std::move(o));
     return std::nullopt;
   }
@@ -103,19 +102,15 @@ class Sizes {
   // As far as there is room, up to a whole MiB; an MBR keeps the end free for a GPT one day.
   [[nodiscard]] std::uint64_t greatest(const Partition& p) const {
     const std::uint64_t mib = (1u << 20) / sector_;
-    const std::uint64_t back = gpt_array_sectors(sector_) + 1;
     const std::uint64_t end =
-        limit_of(p,
-                 std::min(disk_end(), layout_.disk_sectors - std::min(layout_.disk_sectors, back)))
-            .end;
+        limit_of(p, std::min(disk_end(), gpt_usable_end(layout_.disk_sectors, sector_))).end;
     return std::max(p.sectors, std::max(end / mib * mib, p.start) - p.start);
   }
 
   [[nodiscard]] std::uint64_t disk_end() const {
-    const std::uint64_t back = gpt_array_sectors(sector_) + 1;
     if (kind_ == TableKind::mbr) return layout_.disk_sectors;
     if (layout_.kind == TableKind::gpt) return layout_.last_usable + 1;
-    return layout_.disk_sectors - std::min(layout_.disk_sectors, back);
+    return gpt_usable_end(layout_.disk_sectors, sector_);
   }
 
   [[nodiscard]] Limit limit_of(const Partition& p, std::uint64_t disk_end) const {
@@ -220,7 +215,6 @@ class NewPartitions {
     made_.push_back(p);
     wish_at_[p.start] = wish;
     gap_at_[p.start] = gap;
-    tell(number, p);
   }
 
   // Up to a whole MiB.
@@ -230,12 +224,13 @@ class NewPartitions {
     return end > gap.first ? end - gap.first : gap.count;
   }
 
-  void tell(unsigned number, const Partition& p) {
+  void tell(const Partition& p) {
     if (const std::uint64_t used = used_sectors(in_.device, p.range()); used > 0) {
       out_.consents.push_back(
           {"gap-data",
-           fmt::format("g{}: {} of its first 4,096 hold data that belongs to no partition{}",
-                       number, plural(used, "sector", "sectors"),
+           fmt::format("the new partition from sector {}: {} of its first 4,096 hold data that "
+                       "belongs to no partition{}",
+                       p.start, plural(used, "sector", "sectors"),
                        wish_at_[p.start].kind == VolumeKind::unknown
                            ? ": a system may take it for a volume"
                            : "; what the new volume writes there is overwritten")});
@@ -268,16 +263,13 @@ class NewPartitions {
       return false;
     }
     for (const Partition& p : made_) {
+      tell(p);
       if (!add_volume(p, wish_at_[p.start])) return false;
     }
     for (const Step& step : trial.steps) out_.steps.push_back(step);
     for (Consent& c : trial.consents) out_.consents.push_back(std::move(c));
     out_.after = trial.after;
-    for (Renumbering& r : out_.numbers) {
-      const auto it = std::find_if(trial.numbers.begin(), trial.numbers.end(),
-                                   [&r](const Renumbering& t) { return t.before == r.after; });
-      if (it != trial.numbers.end()) r.after = it->after;
-    }
+    follow_numbers(trial.numbers, out_.numbers);
     return true;
   }
 

@@ -50,7 +50,11 @@ class Stages {
       return false;
     }
     if (!table()) return true;
-    return new_partitions() && longer();
+    if (!new_partitions() || !longer()) return false;
+    if (out_.steps.empty())
+      add_obstacle(out_, "already", "the disk is in this state already",
+                   "Nothing needs to be done");
+    return true;
   }
 
  private:
@@ -115,13 +119,6 @@ class Stages {
           plan_volume_size(in, options_, number, sectors, out_);
         } else if (sectors > length_of(s)) {
           longer_[s.partition.start] = sectors;
-        } else if (sectors == s.partition.sectors && wishes_.sizes.size() == 1 &&
-                   !of_table_.any_of_table()) {
-          add_obstacle(out_, "already",
-                       fmt::format("partition {} can't be any {}", number,
-                                   wishes_.sizes.at(number).kind == SizeWish::Kind::min ? "shorter"
-                                                                                        : "longer"),
-                       "Nothing needs to be done", 0, number);
         }
       }
     });
@@ -155,13 +152,7 @@ class Stages {
     const PlanInput in{device, planned_.state(), wishes, random_};
     if (!stage([&] { plan_table(in, out_); })) return false;
     if (so_far.empty()) return true;
-    for (Renumbering& r : so_far) {
-      for (const Renumbering& next : out_.numbers) {
-        if (next.before != r.after) continue;
-        r.after = next.after;
-        break;
-      }
-    }
+    follow_numbers(out_.numbers, so_far);
     out_.numbers = std::move(so_far);
     return true;
   }

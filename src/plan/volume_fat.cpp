@@ -11,7 +11,7 @@
 #include "fat/search.h"
 #include "plan/fat_losses.h"
 #include "plan/plan.h"
-#include "steps/after.h"
+#include "plan/planned_disk.h"
 #include "steps/kinds.h"
 
 namespace nuvrat {
@@ -215,23 +215,14 @@ class FatPlanner {
     Assessment there;
     plan_volume_ntfs({device_, state_, wishes_, random_}, options_, number_, there);
     if (!there.in_reach() || there.steps.empty()) return false;
-    Overlay overlay(device_);
-    DiskState state = state_;
-    for (const Step& step : there.steps) {
-      const auto rewrite = make_rewrite(step, overlay);
-      (void)Engine::inspect(*rewrite, overlay, owned_for(step));
-      state = after(step, state);
-    }
-    const std::uint64_t start = there.steps.back().volume()->place.first;
-    for (SurveyedPartition& s : state.volumes) {
-      if (s.partition.start != start || !s.volume) continue;
-      s.volume = open_volume(Window(overlay, s.partition.range()), options_)->info();
-    }
+    PlannedDisk planned(device_, state_);
+    planned.add(there.steps, 0);
+    const Device& as_ntfs = planned.device(options_);
     Assessment back;
     back.before = back.after = out_.before;
     VolumeWish wish = wish_;
     wish.kind = wish.kind.value_or(state_.find(number_)->volume->kind);
-    FatPlanner({overlay, state, wishes_, random_}, options_, number_, wish, back).plan();
+    FatPlanner({as_ntfs, planned.state(), wishes_, random_}, options_, number_, wish, back).plan();
     if (!back.in_reach()) return false;
     consent("by-way-of-ntfs",
             fmt::format("{}: the new FATs must lie where the old volume has files, so it becomes "

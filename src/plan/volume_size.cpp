@@ -36,15 +36,19 @@ VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& opti
   return out;
 }
 
+bool is_awake(const PlanInput& in, const ReadOptions& options, const SurveyedPartition& s,
+              Assessment& out) {
+  const Window window(in.device, s.partition.range());
+  const unsigned number = s.partition.number;
+  add_sleep_obstacle(*open_volume(window, options), volume_words(number), number, out);
+  return out.in_reach();
+}
+
 // An edit of an NTFS volume, laid out; an obstacle where it can't be done.
-void plan_ntfs_edit(const PlanInput& in, const ReadOptions& options, const SurveyedPartition& s,
-                    steps::EditNtfs work, const std::string& doing, const std::string& remedy,
-                    Assessment& out) {
+void plan_ntfs_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNtfs work,
+                    const std::string& doing, const std::string& remedy, Assessment& out) {
   const unsigned number = s.partition.number;
   const Window window(in.device, s.partition.range());
-  const auto reader = open_volume(window, options);
-  add_sleep_obstacle(*reader, volume_words(number), number, out);
-  if (!out.in_reach()) return;
   std::optional<EditTrouble> trouble;
   const auto edit = work.edit(window, trouble);
   const std::uint64_t cluster = edit->geometry().cluster_bytes();
@@ -101,25 +105,24 @@ void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned 
                     s->signature.kind == VolumeKind::ntfs
                         ? " in clusters of " + format_bytes(s->volume->cluster_bytes)
                         : std::string()),
-        fmt::format("Ask for p{}.size=max", number), sectors - most, number);
+        "Ask for less", sectors - most, number);
   }
   if (is_fat(s->signature.kind)) {
     VolumeWish wish;
     wish.sectors = sectors;
     return plan_volume_fat(in, options, number, wish, out);
   }
+  if (!is_awake(in, options, *s, out)) return;
   steps::EditNtfs work;
   work.change = change_in_place(*s, options);
   work.sectors = sectors;
   work.old_copy = s->volume->sectors;
   const bool longer = sectors > length_of(*s);
   plan_ntfs_edit(
-      in, options, *s, std::move(work),
+      in, *s, std::move(work),
       fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
                   longer ? "long" : "short"),
-      longer ? "Take files off the volume until there is more room"
-             : fmt::format("Ask for p{}.size=min, or take files off the volume", number),
-      out);
+      "Take files off the volume until there is more room", out);
 }
 
 void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned number,
@@ -138,9 +141,7 @@ void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned
         fmt::format("{} has the label '{}' already", volume_words(number), printable(label)),
         "Nothing needs to be done", 0, number);
   }
-  const Window window(in.device, s->partition.range());
-  add_sleep_obstacle(*open_volume(window, options), volume_words(number), number, out);
-  if (!out.in_reach()) return;
+  if (!is_awake(in, options, *s, out)) return;
   const std::size_t planned = out.steps.size();
   if (is_fat(s->signature.kind)) {
     plan_fat_label(in, change_in_place(*s, options), label, out);
@@ -149,7 +150,7 @@ void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned
     work.change = change_in_place(*s, options);
     work.relabels = true;
     work.label = label;
-    plan_ntfs_edit(in, options, *s, std::move(work), "it can't be given another label",
+    plan_ntfs_edit(in, *s, std::move(work), "it can't be given another label",
                    "Take files off the volume until there is more room", out);
   }
   if (out.steps.size() == planned) return;

@@ -1,3 +1,5 @@
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
@@ -155,6 +157,14 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
   }
   require_sense(out, layout);
   return out;
+}
+
+void follow_numbers(const std::vector<Renumbering>& next, std::vector<Renumbering>& numbers) {
+  for (Renumbering& r : numbers) {
+    const auto it = std::find_if(next.begin(), next.end(),
+                                 [&r](const Renumbering& n) { return n.before == r.after; });
+    if (it != next.end()) r.after = it->after;
+  }
 }
 
 void apply_room(const Wishes& wishes, std::vector<Partition>& partitions) {

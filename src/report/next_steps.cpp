@@ -117,8 +117,8 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   }
   if (!fresh.empty()) {
     out.push_back({"new", "New partitions",
-                   fmt::format("{}: new, and empty. A system may have to be told a drive letter or "
-                               "a mount point.",
+                   fmt::format("{}: new. A system may have to be told a drive letter or a mount "
+                               "point; one that was made raw has no volume yet.",
                                fresh)});
   }
   const bool renumbered = std::any_of(a.numbers.begin(), a.numbers.end(),

@@ -118,8 +118,7 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   }
   if (!active.empty()) out += fmt::format("  active: {}\n", active);
   std::string gaps;
-  const std::vector<SectorRange> all =
-      survey.bare_volume ? std::vector<SectorRange>{} : gaps_of(survey.table);
+  const std::vector<SectorRange> all = gaps_of(survey.table);
   for (std::size_t i = 0; i < all.size(); ++i)
     gaps += fmt::format("{}g{} {} from {}", i == 0 ? "" : ", ", i + 1,
                         format_bytes(all[i].count * survey.sector_size), all[i].first);

@@ -43,7 +43,7 @@ std::string in_words(const Goal& goal) {
     const std::size_t colon = std::min(goal.state.find(':'), goal.state.size());
     const std::string kind = goal.state.substr(0, colon);
     return fmt::format("the gap {} is to become a partition{}{}", part,
-                       kind == "raw" ? " with nothing on it" : " with " + upper(kind),
+                       kind == "raw" ? " on which nothing is written" : " with " + upper(kind),
                        colon == goal.state.size() ? "" : " of " + goal.state.substr(colon + 1));
   }
   if (goal.state == "gone" && goal.subject == part)

@@ -127,12 +127,7 @@ FatGeometry ToFat::geometry(std::uint32_t sector_bytes) const {
   }
   g.serial = static_cast<std::uint32_t>(change.serial);
   g.hidden_sectors = static_cast<std::uint32_t>(change.place.first);
-  const Bytes bytes = CodePage(change.codepage).encode(to_utf16(label));
-  if (!bytes.empty()) {
-    g.label.fill(' ');
-    std::copy_n(bytes.begin(), std::min<std::size_t>(bytes.size(), g.label.size()),
-                g.label.begin());
-  }
+  g.label = label_bytes(label, CodePage(change.codepage));
   return g;
 }
 

@@ -78,6 +78,11 @@ std::uint64_t gpt_first_usable(std::uint32_t sector_size) {
   return 2 + gpt_array_sectors(sector_size);
 }
 
+std::uint64_t gpt_usable_end(std::uint64_t disk_sectors, std::uint32_t sector_size) {
+  const std::uint64_t backup = gpt_array_sectors(sector_size) + 1;
+  return disk_sectors - std::min(disk_sectors, backup);
+}
+
 std::string part_name(unsigned number) {
   return number == 0 ? "volume" : fmt::format("p{}", number);
 }

@@ -112,7 +112,7 @@ void add_property(Changes& out, const Assessment& a, const std::string& what, Te
   for (const Partition& p : a.before.data_partitions()) {
     const Partition* q = at_start(a.after, p.start);
     const std::string was = text(p, a.before);
-    const std::string is = q == nullptr ? "deleted" : text(*q, a.after);
+    const std::string is = q == nullptr ? "not there" : text(*q, a.after);
     if (was == is) continue;
     before.push_back(esc(part_name(p.number) + ": " + was));
     after.push_back(esc((q == nullptr ? "" : part_name(q->number) + ": ") + is));

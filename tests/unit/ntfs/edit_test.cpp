@@ -29,10 +29,7 @@ std::unique_ptr<MemoryDevice> as_ntfs(const volumes::Volume& volume) {
   QuietProgress quiet;
   Random random(1);
   const Assessment a = assess(*disk, {parse_goal("volume=ntfs")}, support::utc(), random);
-  JobOptions options;
-  options.read = support::utc();
-  options.case_folder = folder / "case";
-  options.case_in_memory = true;
+  JobOptions options = support::case_in_memory(folder / "case");
   if (!a.in_reach()) return nullptr;
   REQUIRE(run_job(*disk, a, options, quiet).sound());
   out = disk->clone();
