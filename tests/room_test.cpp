@@ -270,6 +270,12 @@ TEST_CASE("room: what can't be done is refused by name, with what would remove i
   Random random(1);
   const Assessment no = assess(disk, {parse_goal("p1.size=1GiB")}, utc(), random);
   CHECK(no.obstacles[0].missing_sectors == (1u << 21) - (10000 - 64));
+  CHECK(no.obstacles[0].goals.empty());  // no whole MiB more
+  CHECK(refused_for(disk, {"p1.size=max"}) == "already");
+  const Assessment offer = assess(disk, {parse_goal("p6.size=1GiB")}, utc(), random);
+  REQUIRE(offer.obstacles[0].goals.size() == 1);
+  CHECK(offer.obstacles[0].goals[0].text() == "p6.size=max");
+  CHECK(refused_for(disk, {"p6.size=max"}) == "");
   CHECK(refused_for(disk, {"p1.size=4968KiB"}) == "");
   CHECK(refused_for(disk, {"p1.size=4969KiB"}) == "size-room");
 

@@ -61,6 +61,14 @@ TEST_CASE("names: a long name is taken whole, in order, and by its own short nam
   }
 }
 
+TEST_CASE("names: a label's first byte is never that of a deleted entry") {
+  const CodePage page(850);
+  const auto bytes = label_bytes("\u00D5RRELUNE", page);
+  CHECK(bytes[0] == 0x05);
+  CHECK(label_text(bytes, page) == "\u00D5RRELUNE");
+  CHECK(label_bytes("", page) == std::array<std::uint8_t, 11>{});
+}
+
 TEST_CASE("names: 8.3 with case bits, a label without its padding") {
   const CodePage page(437);
   DirEntry entry{};
