@@ -344,3 +344,105 @@ TEST_CASE("arrange: table=mbr from a GPT says yes exactly when some arrangement 
   CHECK(no > 200);
   CHECK(shortened > 100);
 }
+
+namespace {
+
+// FAT volumes with little on them, in partitions that lie close together.
+std::unique_ptr<MemoryDevice> volumes_close_together(Random& random) {
+  Layout layout = random_mbr(random, 512, true);
+  std::uint64_t moved = 40;  // in front of everything
+  for (Partition& p : layout.partitions) {
+    p.start += moved;
+    if (p.table_sector) *p.table_sector += moved;
+    if (p.role == Role::extended) continue;
+    const std::uint64_t longer = 200 + random.below(200);
+    p.sectors += longer;
+    moved += longer + random.below(2) * random.below(60);
+    p.type = std::uint8_t{0x01};
+  }
+  std::uint64_t end = 0;
+  for (const Partition& p : layout.data_partitions()) end = p.range().end();
+  for (Partition& p : layout.partitions) {
+    if (p.role != Role::extended) continue;
+    for (const Partition& q : layout.partitions) {
+      if (q.role == Role::logical) p.sectors = q.range().end() - p.start;
+    }
+  }
+  layout.disk_sectors = end + 1 + random.below(100);
+  auto disk = support::disk(layout.disk_sectors, 512);
+  write_new_table(*disk, layout);
+  for (const Partition& p : layout.data_partitions()) {
+    WritableWindow window(*disk, p.range());
+    FatFormat format;
+    format.kind = VolumeKind::fat12;
+    format.cluster_sectors = 1;
+    format.hidden_sectors = p.start;
+    FatWriter writer(window, format);
+    writer.add_file("TIDE.TXT", Bytes(700, 0x54));
+    writer.finish();
+  }
+  return disk;
+}
+
+}  // namespace
+
+TEST_CASE("arrange: yes and no about sizes, starts and deletions are right, by the same search") {
+  Random random(78);
+  unsigned yes = 0, no = 0;
+  for (int round = 0; round < 1200; ++round) {
+    CAPTURE(round);
+    const auto disk = volumes_close_together(random);
+    const TableReading table = read_table(*disk);
+    REQUIRE(table.findings.empty());
+    Search search = search_over(*disk);
+    if (search.parts.empty()) continue;
+    const std::size_t chosen = random.below(search.parts.size());
+    Partition& p = search.parts[chosen];
+    const Partition was = p;
+    const std::uint64_t by = 1 + random.below(120);
+    Goal goal{fmt::format("p{}", p.number), "gone"};
+    switch (random.below(4)) {
+      case 0:
+        break;
+      case 1:
+        goal = {fmt::format("p{}.size", p.number), fmt::format("{}B", (p.sectors + by) * 512)};
+        p.sectors += by;
+        break;
+      case 2:
+        goal = {fmt::format("p{}.size", p.number), fmt::format("{}B", (p.sectors - by) * 512)};
+        p.sectors -= by;
+        break;
+      default:
+        goal = {fmt::format("p{}.front", p.number), fmt::format("+{}B", by * 512)};
+        p.start -= std::min(p.start, std::max<std::uint64_t>(by, 16));
+        p.sectors += was.start - p.start;
+        break;
+    }
+    CAPTURE(goal.text());
+    // What is possible, without a planner: no partition over another, and a chain where one is
+    // made.
+    bool possible = p.start >= 34 && p.range().end() <= disk->sectors();
+    for (std::size_t i = 0; i < search.parts.size(); ++i)
+      possible &= i == chosen || !p.range().overlaps(search.parts[i].range());
+    const Partition* container = table.layout.extended();
+    const bool new_chain = was.role == Role::logical ||
+                           (container != nullptr && p.range().overlaps(container->range()));
+    for (std::uint64_t s = p.start; s < std::min(p.range().end(), disk->sectors()); ++s)
+      search.free[s] = false;
+    if (goal.state == "gone") {
+      possible = true;
+      search.parts.erase(search.parts.begin() + static_cast<std::ptrdiff_t>(chosen));
+    }
+    unsigned logicals = 0;
+    for (std::size_t i = 0; i < search.parts.size(); ++i)
+      logicals |= search.parts[i].role == Role::logical ? 1u << i : 0;
+    if (possible && new_chain) possible = search.works(logicals);
+    const Assessment a = assess(*disk, {goal}, utc(), random);
+    for (const Obstacle& o : a.obstacles) INFO(o.text);
+    CHECK(a.in_reach() == possible);
+    (a.in_reach() ? yes : no) += 1;
+  }
+  MESSAGE(yes << " in reach, " << no << " not, as the search says");
+  CHECK(yes > 300);
+  CHECK(no > 150);
+}

@@ -34,7 +34,7 @@ std::string size_state(Random& random) {
 std::string goal_of(Random& random, const Layout& layout) {
   const auto parts = layout.data_partitions();
   const unsigned number = parts[random.below(parts.size())].number;
-  switch (random.below(12)) {
+  switch (random.below(14)) {
     case 0:
       return "table=" + pick(random, {"gpt", "mbr"});
     case 1:
@@ -50,6 +50,11 @@ std::string goal_of(Random& random, const Layout& layout) {
                          pick(random, {"", ":4MiB", ":6500KiB"}));
     case 7:
       return fmt::format("p{}.active=yes", number);
+    case 8:
+    case 9:
+      return fmt::format(
+          "p{}.front={}", number,
+          random.below(2) == 0 ? "max" : fmt::format("+{}KiB", 1 + random.below(2500)));
     default:
       return fmt::format("p{}.size={}", number, size_state(random));
   }
@@ -71,14 +76,28 @@ void must_be_as_wished(const Device& disk, const Assessment& a) {
   for (const Finding& f : survey.all_findings())
     CHECK_MESSAGE(f.severity != Severity::error, f.text);
   for (const Goal& goal : a.goals) {
-    if (!goal.subject.ends_with(".size") && !goal.subject.ends_with(".label")) continue;
+    const bool front = goal.subject.ends_with(".front");
+    if (!goal.subject.ends_with(".size") && !goal.subject.ends_with(".label") && !front) continue;
     const auto number = static_cast<unsigned>(std::stoul(goal.subject.substr(1)));
     const Partition& before = *a.before.find(number);
     const auto now = std::find_if(
         survey.partitions.begin(), survey.partitions.end(), [&](const SurveyedPartition& s) {
-          return s.partition.start == before.start && s.partition.role != Role::extended;
+          return s.partition.start == start_after(a.changes, before.start) &&
+                 s.partition.role != Role::extended;
         });
     REQUIRE(now != survey.partitions.end());
+    if (front) {
+      CHECK(now->partition.start < before.start);
+      CHECK(now->partition.range().end() >= before.range().end());
+      if (const auto more = parse_bytes(goal.state.substr(1)))
+        CHECK((before.start - now->partition.start) * disk.sector_size() >= *more);
+      CHECK(now->partition.range().contains(before.start));
+      CHECK(volume_length(*now) == now->partition.sectors);
+      const Bytes boot = disk.read(now->partition.start);
+      const std::uint64_t hidden = boot[28] | boot[29] << 8 | boot[30] << 16;
+      CHECK(hidden == now->partition.start);
+      continue;
+    }
     if (goal.subject.ends_with(".label")) {
       CHECK(now->volume->label == goal.state);
       continue;
@@ -136,7 +155,7 @@ void try_random(std::uint64_t first_seed) {
     const bool whole = !s.goals.empty() && s.sectors * s.sector_size == 70000 * 512;
     if (whole) disks.push_back(&s);
   }
-  const std::uint64_t rounds = support::is_long() ? 3000 : 200;
+  const std::uint64_t rounds = support::is_long() ? 3000 : 260;
   for (std::uint64_t seed = first_seed; seed < first_seed + rounds; ++seed) {
     CAPTURE(seed);
     Random random(seed);

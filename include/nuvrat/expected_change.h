@@ -18,17 +18,24 @@ struct ExpectedChange {
     retimed,     ///< times that it can't hold become the nearest ones
     renamed,     ///< a name that it can't spell
     relabelled,  ///< the volume's label; no path
+    begins,      ///< the partition begins at another sector; no path
   };
   Kind kind = Kind::resized;
   std::uint64_t start = 0;  ///< the partition's first sector
   std::string path;         ///< in the volume, UTF-8
-  std::uint64_t size = 0;   ///< resized: in bytes, afterwards
+  std::uint64_t size = 0;   ///< resized: in bytes, afterwards; begins: the first sector then
   /// Retimed: the times afterwards; 0 for one that stays.
   Ticks created = 0, modified = 0, accessed = 0;
   std::string text{};  ///< renamed, relabelled: the new name or label
   bool operator==(const ExpectedChange&) const = default;
 };
 [[nodiscard]] const char* name_of(ExpectedChange::Kind kind);
+
+/// Where a partition begins afterwards that began there, and the other way round.
+[[nodiscard]] std::uint64_t start_after(const std::vector<ExpectedChange>& changes,
+                                        std::uint64_t start);
+[[nodiscard]] std::uint64_t start_before(const std::vector<ExpectedChange>& changes,
+                                         std::uint64_t start);
 
 /// Turns what was recorded into what is expected, as far as a manifest can say it: sizes.
 void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded);

@@ -23,6 +23,7 @@ struct GoalWord {
     name,   ///< a name in a GPT
     label,  ///< of a volume
     size,   ///< SIZE, +SIZE or -SIZE
+    more,   ///< +SIZE
     sized,  ///< a listed one with a size behind it: "ntfs:20GiB"
   };
   /// With "pN" for any partition and "gN" for any gap: "table", "pN", "pN.active".

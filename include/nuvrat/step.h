@@ -22,7 +22,8 @@ struct Work;
 
 /// What a step does to a volume.
 struct VolumeChange {
-  SectorRange place;  ///< the partition, or the whole disk
+  SectorRange place;        ///< the partition, or the whole disk, as it is before
+  std::uint64_t front = 0;  ///< sectors in front of it that the volume gains
   std::uint64_t serial = 0;
   Ticks made = 0;           ///< the time that new system files bear
   std::string zone;         ///< of FAT's local times
@@ -35,6 +36,9 @@ struct VolumeChange {
   std::uint64_t needed_clusters = 0, free_clusters = 0, moved_clusters = 0;
   std::uint64_t log_bytes = 0;
   std::uint64_t writes = 0;  ///< sectors that it will write, and nothing twice
+
+  /// Where it is when the step is done.
+  [[nodiscard]] SectorRange new_place() const { return {place.first - front, place.count + front}; }
 };
 
 class Step {

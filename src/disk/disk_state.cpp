@@ -40,6 +40,12 @@ void DiskState::set_layout(const Layout& layout) {
   own(layout, table);
 }
 
+void DiskState::move_start(std::uint64_t from, std::uint64_t to) {
+  for (SurveyedPartition& s : volumes) {
+    if (s.partition.start == from && s.partition.role != Role::extended) s.partition.start = to;
+  }
+}
+
 void DiskState::set_kind(std::uint64_t start, VolumeKind kind) {
   for (SurveyedPartition& s : volumes) {
     if (s.partition.start != start || s.partition.role == Role::extended) continue;

@@ -17,6 +17,8 @@ struct DiskState {
   /// The table becomes this one. Volumes keep what they hold; a partition that begins where none
   /// did holds nothing known.
   void set_layout(const Layout& layout);
+  /// The volume that begins there begins elsewhere in the next layout.
+  void move_start(std::uint64_t from, std::uint64_t to);
   /// The volume that begins there is of this kind now.
   void set_kind(std::uint64_t start, VolumeKind kind);
   /// The data partition that begins there, or that has the number; null when there is none.

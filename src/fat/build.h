@@ -12,7 +12,7 @@ namespace nuvrat {
 struct FatBuilder {
   /// Takes whole sectors, counted from the volume's first one.
   std::function<void(std::uint64_t sector, ByteView data)> write;
-  /// Gives the contents of sectors, as the volume is now.
+  /// Gives the contents of sectors, as the volume is now and as it counts them.
   std::function<void(std::uint64_t sector, ByteSpan out)> read;
   /// Gives the contents of a file that lies elsewhere than in its extents.
   std::function<void(FileTree::Id id, const std::function<void(ByteView)>& sink)> contents;

@@ -134,7 +134,7 @@ std::vector<FatPlan::Part> FatPlan::staying(FileTree::Id id) const {
     const std::uint64_t skip = index * spc - at;
     at += e.count;
     if (e.first >= FileTree::hole || skip >= e.count) continue;
-    const std::uint64_t first = e.first + skip;
+    const std::uint64_t first = target_.front + e.first + skip;
     if (first < data || (first - data) % spc != 0) continue;
     const std::uint64_t cluster = (first - data) / spc;
     std::uint64_t count = (e.count - skip) / spc;

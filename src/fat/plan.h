@@ -27,6 +27,7 @@ struct FatTarget {
   Zone zone;                ///< what local time the entries hold
   SectorSet free;           ///< sectors that may be written before the switch
   SectorSet bad;            ///< sectors that nothing may use
+  std::uint64_t front = 0;  ///< sectors that the new volume begins earlier than the tree's
   /// Names other than the tree's.
   std::map<FileTree::Id, std::u16string> names{};
 };

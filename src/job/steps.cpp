@@ -191,12 +191,17 @@ namespace {
 void require_volumes(const Assessment& assessment, const Device& device, const Layout& layout) {
   std::map<std::uint64_t, const VolumeChange*> last;  // by start: what is on the way doesn't stay
   for (const Step& step : assessment.steps) {
-    if (step.volume() != nullptr && step.volume()->anew)
-      last[step.volume()->place.first] = step.volume();
+    const VolumeChange* change = step.volume();
+    if (change == nullptr) continue;
+    if (change->front > 0) {
+      auto moved = last.extract(change->place.first);
+      if (!moved.empty()) last[change->new_place().first] = moved.mapped();
+    }
+    if (change->anew) last[change->new_place().first] = change;
   }
   for (const auto& [start, change] : last) {
     const VolumeChange& v = *change;
-    SectorRange place = v.place;  // unless the table has changed since
+    SectorRange place = v.new_place();  // unless the table has changed since
     for (const Partition& p : layout.data_partitions()) {
       if (p.start == start) place = p.range();
     }
@@ -208,7 +213,7 @@ void require_volumes(const Assessment& assessment, const Device& device, const L
     throw Error(ErrorCode::guard,
                 fmt::format("{} was to be {}, and is {}", part_name(v.number), name_of(v.to),
                             reader == nullptr ? "unknown contents" : name_of(reader->info().kind)),
-                {part_name(v.number), v.place.first, {}, {}},
+                {part_name(v.number), place.first, {}, {}},
                 "This is a mistake in Nuvrat: please report it");
   }
 }

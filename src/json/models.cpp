@@ -246,9 +246,9 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
     for (const json& c : j.at("changes")) {
       using Kind = ExpectedChange::Kind;
       ExpectedChange& change = a.changes.emplace_back();
-      change.kind = enum_from(
-          c.at("kind").get<std::string>(),
-          {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed, Kind::relabelled});
+      change.kind = enum_from(c.at("kind").get<std::string>(),
+                              {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed,
+                               Kind::relabelled, Kind::begins});
       change.start = c.at("start");
       change.path = get_text(c, "path");
       change.size = c.at("size");

@@ -57,6 +57,14 @@ class FieldWriter {
     for (const T& item : items) out.push_back(as_json(item));
     return out;
   }
+  template <typename Kind>
+  [[nodiscard]] json as_json(const std::optional<Kind>& kind) const {
+    if (!kind) return nullptr;
+    json out = json::object();
+    FieldWriter inner(out, blobs_);
+    Kind::fields(*kind, inner);
+    return out;
+  }
   [[nodiscard]] json as_json(const VolumeChange& change) const {
     json out = json::object();
     FieldWriter inner(out, blobs_);
@@ -128,6 +136,12 @@ class FieldReader {
       out.emplace_back();
       read(item, out.back());
     }
+  }
+  template <typename Kind>
+  void read(const json& j, std::optional<Kind>& out) const {
+    if (j.is_null()) return;
+    FieldReader inner(j, blobs_);
+    Kind::fields(out.emplace(), inner);
   }
   void read(const json& j, VolumeChange& out) const {
     FieldReader inner(j, blobs_);

@@ -59,4 +59,11 @@ std::optional<NtfsGeometry> parse_ntfs_boot(ByteView sector, std::string& fault)
   return g;
 }
 
+bool is_ntfs(ByteView sector) {
+  constexpr std::string_view mark = "NTFS    ";
+  return sector.size() >= 3 + mark.size() &&
+         std::equal(mark.begin(), mark.end(), sector.begin() + 3,
+                    [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+}
+
 }  // namespace nuvrat

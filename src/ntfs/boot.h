@@ -38,6 +38,9 @@ struct NtfsGeometry {
   return (clusters / 64 + (clusters % 64 != 0 ? 1 : 0)) * 8;
 }
 
+/// Whether a boot sector says that it is one of NTFS.
+[[nodiscard]] bool is_ntfs(ByteView sector);
+
 /// The geometry, or why this is no NTFS boot sector.
 [[nodiscard]] std::optional<NtfsGeometry> parse_ntfs_boot(ByteView sector, std::string& fault);
 

@@ -197,8 +197,7 @@ class RecordCheck {
     const std::uint64_t base = record_of(header_.base.value());
     Bytes record;
     if (base >= state_.volume.records() ||
-        state_.volume.read_record(base, record) != RecordState::sound ||
-        (load<FileRecord>(record).flags.value() & record_in_use) == 0 ||
+        state_.volume.read_record(base, record) != RecordState::sound || !is_in_use(record) ||
         load<FileRecord>(record).sequence.value() != sequence_of(header_.base.value()) ||
         load<FileRecord>(record).base.value() != 0) {
       error("ntfs.extension",

@@ -18,10 +18,6 @@ constexpr std::uint64_t usual_start = 64;  // records of $MFT in one piece
 constexpr std::uint64_t least_start = 16;
 constexpr std::uint64_t first_for_mft = 16;  // records that $MFT's own extensions may take
 
-bool in_use(ByteView record) {
-  return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
-}
-
 }  // namespace
 
 std::string EditTrouble::text(std::uint64_t cluster_bytes) const {
@@ -71,6 +67,11 @@ void NtfsEdit::resize(std::uint64_t clusters) {
   const std::uint64_t now = geometry().clusters();
   if (clusters < now) vacate({clusters, now - clusters});
 }
+void NtfsEdit::extend_front(std::uint64_t clusters) {
+  front_ = clusters;
+  clusters_ = old_end();
+  widest_.total_sectors += clusters * widest_.cluster_sectors;
+}
 void NtfsEdit::relabel(std::u16string label) {
   label_ = std::move(label);
 }
@@ -84,6 +85,20 @@ NtfsEdit::Special* NtfsEdit::special_of(std::uint64_t base, const RawAttribute& 
   return nullptr;
 }
 
+Runs NtfsEdit::counted_anew(Runs runs) const {
+  for (Run& r : runs) {
+    if (r.lcn != Run::hole) r.lcn += front_;
+  }
+  return runs;
+}
+
+Runs NtfsEdit::as_before(Runs runs) const {
+  for (Run& r : runs) {
+    if (r.lcn != Run::hole) r.lcn -= front_;
+  }
+  return runs;
+}
+
 void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
   const std::uint64_t reference = load<FileRecord>(record).base.value();
   const std::uint64_t base = reference == 0 ? number : record_of(reference);
@@ -93,7 +108,8 @@ void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
     if (special != nullptr) special->records.insert(number);
     const bool bad = base == record_bad && a.name == u"$Bad";
     const bool fixed = base == record_boot || bad;
-    for (const Run& r : a.runs) {
+    if (base == record_boot) boot_.insert(boot_.end(), a.runs.begin(), a.runs.end());
+    for (const Run& r : counted_anew(a.runs)) {
       if (r.lcn == Run::hole) continue;
       owned_.add({r.lcn, r.count});
       if (special != nullptr) continue;
@@ -116,7 +132,7 @@ void NtfsEdit::scan() {
   volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
     if (state == NtfsVolume::RecordState::unreadable)
       throw Error(ErrorCode::device_read, "the device doesn't give a record", {{}, {}, number, {}});
-    if (state == NtfsVolume::RecordState::sound && in_use(record)) scan_record(number, record);
+    if (state == NtfsVolume::RecordState::sound && is_in_use(record)) scan_record(number, record);
   });
   const auto take = [&](std::uint64_t number, std::uint32_t type, Special& to) {
     const auto all = volume_.attributes(number);
@@ -124,7 +140,7 @@ void NtfsEdit::scan() {
     if (a == nullptr)
       throw Error(ErrorCode::damaged, "a file of the system lacks its contents",
                   {{}, {}, number, {}});
-    to.runs = a->runs;
+    to.runs = counted_anew(a->runs);
     to.size = a->bytes();
     to.resident = a->resident;
     if (type == at_bitmap) record_use_ = volume_.read_all(*a, volume_.records() / 8 + 4096);
@@ -146,10 +162,17 @@ std::optional<EditTrouble> NtfsEdit::lay_out() {
   closed.add(vacate_);
   closed.add(avoid_);
   closed.add({0, boot_clusters_});
+  // The old one's boot area counts until the switch.
+  closed.add({front_, boot_clusters_});
   room_.emplace(closed.gaps({0, clusters_}), 1, 0, clusters_);
   MaybeTrouble first;
-  for (const Way& way : {Way{false, false, false}, Way{false, true, false}, Way{true, false, false},
-                         Way{true, true, false}, Way{false, true, true}, Way{true, true, true}}) {
+  for (const Way& way : front_ > 0 ? std::vector<Way>{{true, true, false}, {true, true, true}}
+                                   : std::vector<Way>{{false, false, false},
+                                                      {false, true, false},
+                                                      {true, false, false},
+                                                      {true, true, false},
+                                                      {false, true, true},
+                                                      {true, true, true}}) {
     const MaybeTrouble trouble = attempt(way);
     if (!trouble) return std::nullopt;
     if (!first) first = trouble;
@@ -170,6 +193,10 @@ std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
   contents_.clear(), of_mft_.clear(), of_bitmap_.clear(), of_mft_bitmap_.clear(), lists_.clear();
   changed_.clear(), made_.clear(), record_bits_.clear();
   taken_ = given_ = {};
+  if (front_ > 0) {
+    for (const Run& r : boot_) taken_.add({r.lcn, r.count});
+    for (const Run& r : counted_anew(boot_)) given_.add({r.lcn, r.count});
+  }
   changed_ = owners_;
   for (const Special* s : {&mft_, &mft_bitmap_, &mirror_, &bitmap_})
     changed_.insert(s->records.begin(), s->records.end());
@@ -338,7 +365,7 @@ void NtfsEdit::place_bitmap(bool whole) {
   while (true) {
     for (const SectorSet* set : {&taken_, &given_}) {
       for (const SectorRange& r : set->ranges()) {
-        if (r.first >= geometry().clusters()) continue;  // missing ones
+        if (r.first >= clusters_) continue;  // missing ones
         const std::uint64_t first = r.first / bits;
         vcns.add({first, std::min(r.last() / bits, all - 1) - first + 1});
       }

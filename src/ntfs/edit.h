@@ -10,6 +10,10 @@
 // contents on the way: records, $Bitmap, $MFT's bitmap, the mirror. What stays of $MFT stays where
 // it is, and its runlist mixes old clusters and new ones; where that runlist would not fit into its
 // record, all of $MFT is written anew, in as few pieces as there are.
+//
+// A volume that begins earlier is the same edit: every cluster has a number that is larger by a
+// constant, so all of $MFT is written anew, and no contents move. Everything here counts clusters
+// as the new volume does; only what is read from the old one is counted as that does.
 
 #include <functional>
 #include <map>
@@ -64,6 +68,9 @@ class NtfsEdit {
   /// The volume has this many clusters afterwards: what lies beyond makes way, or $Bitmap and the
   /// list of bad clusters become longer.
   void resize(std::uint64_t clusters);
+  /// The volume begins this many clusters earlier, which are free, or avoided. $Boot lies in them,
+  /// so they are boot_clusters() at least. Before all others: clusters are counted from there.
+  void extend_front(std::uint64_t clusters);
   /// The volume's label; "" for none. At most 32 UTF-16 units.
   void relabel(std::u16string label);
 
@@ -71,18 +78,22 @@ class NtfsEdit {
   [[nodiscard]] std::optional<EditTrouble> lay_out();
 
   [[nodiscard]] const NtfsGeometry& geometry() const { return volume_.geometry(); }
+  [[nodiscard]] std::uint64_t boot_clusters() const { return boot_clusters_; }
   [[nodiscard]] std::uint64_t mft_lcn() const { return mft_lcn_; }
   [[nodiscard]] std::uint64_t mirror_lcn() const { return mirror_lcn_; }
   /// Of the volume afterwards.
   [[nodiscard]] std::uint64_t clusters() const { return clusters_; }
-  /// Clusters written: moved contents, and all shadows.
-  [[nodiscard]] std::uint64_t written_clusters() const { return room_->used(); }
+  /// Clusters written: moved contents, all shadows, a new boot area.
+  [[nodiscard]] std::uint64_t written_clusters() const {
+    return room_->used() + (front_ > 0 ? boot_clusters_ : 0);
+  }
   [[nodiscard]] std::uint64_t free_clusters() const { return room_->capacity(); }
   [[nodiscard]] std::uint64_t moved_clusters() const { return moved_; }
   /// Files whose records had no room for their new runlists.
   [[nodiscard]] std::uint64_t rebuilt_files() const { return lists_.size(); }
 
-  /// Writes all shadows and moved contents, nothing twice.
+  /// Writes all shadows and moved contents, nothing twice. Of a volume that begins earlier all but
+  /// its first sector.
   void write(const EditOutput& out) const;
 
  private:
@@ -110,6 +121,12 @@ class NtfsEdit {
   using MaybeTrouble = std::optional<EditTrouble>;
 
   [[nodiscard]] bool resized() const { return clusters_ != geometry().clusters(); }
+  // What the old volume ends with, as the new one counts.
+  [[nodiscard]] std::uint64_t old_end() const { return front_ + geometry().clusters(); }
+  [[nodiscard]] Runs counted_anew(Runs runs) const;
+  [[nodiscard]] Runs as_before(Runs runs) const;
+  template <typename Visit>
+  void each_owner(Visit visit);
   void scan();
   void scan_record(std::uint64_t number, ByteView record);
   [[nodiscard]] Special* special_of(std::uint64_t base, const RawAttribute& attribute);
@@ -132,7 +149,8 @@ class NtfsEdit {
   void place_bitmap(bool whole);
   void add_shadow(const Runs& runs, Shadow shadow, Shadows& to);
   void note_move(const ClusterMove& move);
-  [[nodiscard]] std::optional<Bytes> patched(ByteView record) const;
+  [[nodiscard]] Runs runs_after(std::uint64_t base, const Runs& runs) const;
+  [[nodiscard]] std::optional<Bytes> patched(std::uint64_t number, ByteView record) const;
   [[nodiscard]] bool all_fit() const;
   [[nodiscard]] Bytes sound_record(std::uint64_t number) const;
   [[nodiscard]] std::optional<std::uint64_t> take_record(std::uint64_t from, std::uint64_t end);
@@ -141,11 +159,13 @@ class NtfsEdit {
   [[nodiscard]] EditTrouble no_pieces() const;
 
   [[nodiscard]] Bytes final_record(std::uint64_t number, ByteView raw) const;
+  void write_boot_area(const EditOutput& out) const;
   void write_contents(const EditOutput& out) const;
   void write_mft(const EditOutput& out) const;
   void write_mirror(const EditOutput& out) const;
   void write_bitmap(const EditOutput& out) const;
   void write_new_bitmap(const EditOutput& out) const;
+  void read_old_bits(const RunMap& bitmap, std::uint64_t first, ByteSpan out) const;
   void write_mft_bitmap(const EditOutput& out) const;
   void put(const EditOutput& out, const Runs& to, ByteView data) const;
 
@@ -156,7 +176,8 @@ class NtfsEdit {
   Units units_;
   SectorSet vacate_, avoid_;  // clusters
   std::uint64_t clusters_;
-  NtfsGeometry widest_;  // as large as the volume is, before or after
+  std::uint64_t front_ = 0;  // clusters
+  NtfsGeometry widest_;      // as large as the volume is, before or after
   std::optional<std::u16string> label_;
 
   // What the scan found.
@@ -166,6 +187,7 @@ class NtfsEdit {
   std::optional<std::uint64_t> fixed_;
   std::multimap<std::uint64_t, std::uint64_t> extensions_;  // by base record
   Special mft_, mft_bitmap_, mirror_, bitmap_;
+  Runs boot_;         // of $Boot, in either volume by its own count
   Bytes record_use_;  // $MFT's bitmap
 
   // The layout.

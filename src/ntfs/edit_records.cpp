@@ -12,21 +12,28 @@ namespace {
 
 constexpr std::uint64_t first_spare = first_user_record;
 
-bool is_used(ByteView record) {
-  return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
-}
-
 }  // namespace
+
+// Of a volume that begins earlier all records count their clusters anew.
+template <typename Visit>
+void NtfsEdit::each_owner(Visit visit) {
+  if (front_ == 0) {
+    for (const std::uint64_t number : owners_) visit(number, sound_record(number));
+    return;
+  }
+  volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
+    if (state == NtfsVolume::RecordState::sound && is_in_use(record)) visit(number, record);
+  });
+}
 
 // Files whose records can't hold their new runlists get more of them.
 std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
   std::set<std::uint64_t> bases;
-  for (const std::uint64_t number : owners_) {
-    const Bytes record = sound_record(number);
-    if (patched(record)) continue;
+  each_owner([&](std::uint64_t number, ByteView record) {
+    if (patched(number, record)) return;
     const std::uint64_t reference = load<FileRecord>(record).base.value();
     bases.insert(reference == 0 ? number : record_of(reference));
-  }
+  });
   if (resized()) bases.insert({record_bitmap, record_bad});
   if (label_) bases.insert(record_volume_info);
   for (const std::uint64_t base : bases) {
@@ -99,8 +106,8 @@ std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t f
   // The old list is nobody's now, wherever it would have gone.
   for (const AttributeView& a : volume_.attributes(base, record)) {
     if (a.type != at_attribute_list || a.resident) continue;
-    for (const Run& r : a.runs) given_.add({r.lcn, r.count});
-    for (const Run& r : map_.relocated(a.runs)) taken_.remove({r.lcn, r.count});
+    for (const Run& r : counted_anew(a.runs)) given_.add({r.lcn, r.count});
+    for (const Run& r : runs_after(base, a.runs)) taken_.remove({r.lcn, r.count});
   }
   if (packed.records.size() > 1) {
     for (const Run& r : list) taken_.add({r.lcn, r.count});
@@ -119,7 +126,7 @@ std::vector<Attribute> NtfsEdit::moved_attributes(std::uint64_t base, ByteView r
     to.resident = a.resident;
     to.indexed = a.type == at_file_name;
     to.value = std::move(a.value);
-    to.runs = map_.relocated(a.runs);
+    to.runs = runs_after(base, a.runs);
     to.allocated = a.allocated;
     to.size = a.size;
     to.initialised = a.initialised;
@@ -154,9 +161,12 @@ void NtfsEdit::change_attributes(std::uint64_t base, std::vector<Attribute>& att
       a.size = a.initialised = bitmap_bytes(clusters_);
     }
     if (base == record_bad && a.name == u"$Bad") {
+      // A cluster of the volume is the same one of the list.
+      Runs all = a.runs;
+      if (front_ > 0) all.insert(all.begin(), {Run::hole, front_});
       Runs runs;
       std::uint64_t vcn = 0;
-      for (const Run& r : a.runs) {
+      for (const Run& r : all) {
         if (vcn < clusters_) add_run(runs, {r.lcn, std::min(r.count, clusters_ - vcn)});
         vcn += r.count;
       }
@@ -174,7 +184,7 @@ std::optional<std::uint64_t> NtfsEdit::take_record(std::uint64_t from, std::uint
     if ((record_use_[n / 8] >> n % 8 & 1) != 0 || record_bits_.count(n) != 0) continue;
     Bytes record;
     const auto state = volume_.read_record(n, record);
-    if (state == NtfsVolume::RecordState::sound && is_used(record)) continue;
+    if (state == NtfsVolume::RecordState::sound && is_in_use(record)) continue;
     std::uint16_t sequence = 1;
     if (state == NtfsVolume::RecordState::sound)
       sequence = std::max<std::uint16_t>(1, load<FileRecord>(record).sequence.value());
@@ -191,9 +201,16 @@ Bytes NtfsEdit::sound_record(std::uint64_t number) const {
   return out;
 }
 
-std::optional<Bytes> NtfsEdit::patched(ByteView record) const {
-  return with_runs(record, widest_, [this](const RawAttribute& a) -> std::optional<Runs> {
-    Runs now = map_.relocated(a.runs);
+// $Boot is where a volume begins.
+Runs NtfsEdit::runs_after(std::uint64_t base, const Runs& runs) const {
+  return base == record_boot ? runs : map_.relocated(counted_anew(runs));
+}
+
+std::optional<Bytes> NtfsEdit::patched(std::uint64_t number, ByteView record) const {
+  const std::uint64_t reference = load<FileRecord>(record).base.value();
+  const std::uint64_t base = reference == 0 ? number : record_of(reference);
+  return with_runs(record, widest_, [&](const RawAttribute& a) -> std::optional<Runs> {
+    Runs now = runs_after(base, a.runs);
     if (now == a.runs) return std::nullopt;
     return now;
   });
@@ -201,7 +218,7 @@ std::optional<Bytes> NtfsEdit::patched(ByteView record) const {
 
 bool NtfsEdit::all_fit() const {
   return std::all_of(changed_.begin(), changed_.end(), [this](std::uint64_t number) {
-    return patched(sound_record(number)).has_value();
+    return patched(number, sound_record(number)).has_value();
   });
 }
 

@@ -39,6 +39,7 @@ void NtfsEdit::put(const EditOutput& out, const Runs& to, ByteView data) const {
 }
 
 void NtfsEdit::write(const EditOutput& out) const {
+  if (front_ > 0) write_boot_area(out);
   write_contents(out);
   out.announce("shadows of NTFS records");
   write_mft(out);
@@ -48,6 +49,11 @@ void NtfsEdit::write(const EditOutput& out) const {
   resized() ? write_new_bitmap(out) : write_bitmap(out);
 }
 
+void NtfsEdit::write_boot_area(const EditOutput& out) const {
+  out.announce("NTFS boot area");
+  out.write(1, device_.read(1, boot_clusters_ * volume_.cluster_sectors() - 1));
+}
+
 void NtfsEdit::write_contents(const EditOutput& out) const {
   out.announce("contents that make way");
   const std::uint64_t spc = volume_.cluster_sectors();
@@ -55,7 +61,7 @@ void NtfsEdit::write_contents(const EditOutput& out) const {
   for (const ClusterMove& m : contents_) {
     for (std::uint64_t at = 0; at < m.count; at += step) {
       const std::uint64_t count = std::min(step, m.count - at);
-      out.write((m.to + at) * spc, device_.read((m.from + at) * spc, count * spc));
+      out.write((m.to + at) * spc, device_.read((m.from - front_ + at) * spc, count * spc));
     }
   }
   for (const auto& [runs, list] : lists_) {
@@ -69,8 +75,13 @@ void NtfsEdit::write_contents(const EditOutput& out) const {
 Bytes NtfsEdit::final_record(std::uint64_t number, ByteView raw) const {
   Bytes out(raw.begin(), raw.end());
   const auto made = made_.find(number);
-  const bool change = made != made_.end() || changed_.count(number) != 0;
-  if (!change) return out;
+  const bool is_made = made != made_.end();
+  if (front_ > 0 && !is_made) {
+    Bytes record = out;
+    if (!unprotect(record) || !is_in_use(record)) return out;  // nothing leads there
+  } else if (!is_made && changed_.count(number) == 0) {
+    return out;
+  }
   // The next update sequence number, so that a torn write of it would show.
   std::uint16_t next = 1;
   const auto header = load<FileRecord>(raw);
@@ -79,12 +90,12 @@ Bytes NtfsEdit::final_record(std::uint64_t number, ByteView raw) const {
     next = static_cast<std::uint16_t>(load<be::little_uint16_buf_t>(raw, usa).value() + 1);
     if (next == 0 || next == 0xFFFF) next = 1;
   }
-  if (made != made_.end()) {
+  if (is_made) {
     out = made->second;
   } else {
     if (!unprotect(out))
       throw Error(ErrorCode::damaged, "the record was torn", {{}, {}, number, {}});
-    std::optional<Bytes> with = patched(out);
+    std::optional<Bytes> with = patched(number, out);
     if (!with)
       throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
     out = std::move(*with);
@@ -154,7 +165,7 @@ void NtfsEdit::write_mirror(const EditOutput& out) const {
 void NtfsEdit::write_mft_bitmap(const EditOutput& out) const {
   SectorSet used, unused;
   for (const auto& [n, in_use] : record_bits_) (in_use ? used : unused).add({n, 1});
-  const RunMap map(mft_bitmap_.runs);
+  const RunMap map(as_before(mft_bitmap_.runs));
   for (const Shadow& s : of_mft_bitmap_) {
     Bytes piece(s.count * cluster_bytes_);
     volume_.read(map, s.vcn * cluster_bytes_, piece);
@@ -165,14 +176,12 @@ void NtfsEdit::write_mft_bitmap(const EditOutput& out) const {
 }
 
 void NtfsEdit::write_new_bitmap(const EditOutput& out) const {
-  const RunMap map(bitmap_.runs);
+  const RunMap map(as_before(bitmap_.runs));
   const std::uint64_t size = bitmap_bytes(clusters_);
-  const std::uint64_t common = std::min(clusters_, geometry().clusters());
+  const std::uint64_t common = std::min(clusters_, old_end());
   // What follows the last cluster's bit counts as used.
   const SectorSet added{{common, size * 8 - common}};
   const SectorSet beyond{{clusters_, size * 8 - clusters_}};
-  const std::uint64_t kept =
-      std::min(clusters_in(bitmap_.runs) * cluster_bytes_, div_up<std::uint64_t>(common, 8));
   const std::uint64_t step = std::max<std::uint64_t>(1, piece_bytes / cluster_bytes_);
   std::uint64_t vcn = 0;
   for (const Run& to : new_bitmap_) {
@@ -180,8 +189,7 @@ void NtfsEdit::write_new_bitmap(const EditOutput& out) const {
       const std::uint64_t count = std::min(step, to.count - at);
       Bytes piece(count * cluster_bytes_);
       const std::uint64_t first = vcn * cluster_bytes_;
-      const std::uint64_t old = std::min<std::uint64_t>(piece.size(), kept - std::min(first, kept));
-      if (old > 0) volume_.read(map, first, ByteSpan(piece).first(old));
+      read_old_bits(map, first, piece);
       set_bits(piece, first * 8, added, false);
       set_bits(piece, first * 8, given_, false);
       set_bits(piece, first * 8, taken_, true);
@@ -189,6 +197,30 @@ void NtfsEdit::write_new_bitmap(const EditOutput& out) const {
       put(out, {{to.lcn + at, count}}, piece);
       vcn += count;
     }
+  }
+}
+
+// The old bitmap's bits at the places that their clusters have now; zeros in front of the first and
+// behind the last. `first`: the byte of the new one that `out` begins with.
+void NtfsEdit::read_old_bits(const RunMap& bitmap, std::uint64_t first, ByteSpan out) const {
+  const std::uint64_t size = std::min(clusters_in(bitmap_.runs) * cluster_bytes_,
+                                      div_up<std::uint64_t>(geometry().clusters(), 8));
+  const std::uint64_t whole = front_ / 8;
+  const unsigned part = front_ % 8;
+  // One byte more in front: its last bits are the first ones here.
+  const std::uint64_t from = first > whole ? first - whole - 1 : 0;
+  const std::uint64_t end =
+      std::min(size, first + out.size() - std::min(first + out.size(), whole));
+  if (from >= end) return;
+  Bytes old(end - from);
+  volume_.read(bitmap, from, old);
+  const auto byte_at = [&](std::uint64_t shifted) -> unsigned {  // shifted: its place and `whole`
+    if (shifted < whole + from || shifted - whole >= end) return 0;
+    return old[shifted - whole - from];
+  };
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    const unsigned in_front = first + i == 0 ? 0 : byte_at(first + i - 1);
+    out[i] = static_cast<std::uint8_t>(byte_at(first + i) << part | in_front >> (8 - part));
   }
 }
 

@@ -80,7 +80,7 @@ class NtfsReader final : public VolumeReader {
       if (state == NtfsVolume::RecordState::unreadable)
         throw Error(ErrorCode::device_read, "what a record owns can't be read",
                     {{}, {}, number, {}});
-      if (state != NtfsVolume::RecordState::sound || !in_use(record) || base_of(record) != 0)
+      if (state != NtfsVolume::RecordState::sound || !is_in_use(record) || base_of(record) != 0)
         return;
       for (const AttributeView& a : attributes_or_none(number, record)) {
         for (const Run& r : a.runs) {
@@ -139,9 +139,6 @@ class NtfsReader final : public VolumeReader {
   static constexpr std::uint64_t most_descriptor_bytes = 1u << 20;
   static constexpr std::uint64_t most_descriptors_bytes = 1u << 28;
 
-  static bool in_use(ByteView record) {
-    return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
-  }
   static std::uint64_t base_of(ByteView record) { return load<FileRecord>(record).base.value(); }
 
   void add_finding(const char* code, Severity severity, std::uint64_t record, FileTree::Id node,
@@ -178,7 +175,7 @@ class NtfsReader final : public VolumeReader {
         return;
       }
       const bool user = number >= first_user_record || number == record_root;
-      if (state != NtfsVolume::RecordState::sound || !user || !in_use(record) ||
+      if (state != NtfsVolume::RecordState::sound || !user || !is_in_use(record) ||
           base_of(record) != 0)
         return;
       try {

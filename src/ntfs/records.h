@@ -7,6 +7,8 @@
 
 #include <boost/endian/buffers.hpp>
 
+#include "base/record.h"
+
 namespace nuvrat {
 
 namespace be = boost::endian;
@@ -68,6 +70,11 @@ inline constexpr std::uint16_t record_in_use = 1;
 inline constexpr std::uint16_t record_directory = 2;
 inline constexpr std::uint16_t record_extend = 4;
 inline constexpr std::uint16_t record_view_index = 8;
+
+/// A record of some file, rather than a free one.
+[[nodiscard]] inline bool is_in_use(ByteView record) {
+  return (load<FileRecord>(record).flags.value() & record_in_use) != 0;
+}
 
 enum AttributeType : std::uint32_t {
   at_standard_information = 0x10,

@@ -63,7 +63,8 @@ void fill_figures(const Device& device, const Survey& survey, Assessment& out) {
   for (const Step& step : out.steps) {
     if (step.volume() == nullptr) continue;
     for (Contents& here : out.contents) {
-      if (step.volume()->place.first == here.start) here.kind_after = name_of(step.volume()->to);
+      if (start_before(out.changes, step.volume()->place.first) == here.start)
+        here.kind_after = name_of(step.volume()->to);
     }
   }
   for (const SurveyedPartition& s : survey.partitions) {
@@ -179,13 +180,20 @@ unsigned in_the_way(const Obstacle& o, const Layout& layout) {
 std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
   std::vector<Goal> goals = a.goals;
   const auto size_of = [&goals](unsigned number) {
-    const std::string subject = fmt::format("p{}.size", number);
+    const std::string subject = number == 0 ? "volume.size" : fmt::format("p{}.size", number);
     return std::find_if(goals.begin(), goals.end(),
                         [&](const Goal& g) { return g.subject == subject; });
   };
   if (const unsigned number = in_the_way(o, a.before); number != 0) {
     if (size_of(number) != goals.end()) return {};
     goals.push_back({fmt::format("p{}.size", number), "-1MiB"});
+    return goals;
+  }
+  const std::string front = fmt::format("p{}.front", o.partition);
+  const auto more =
+      std::find_if(goals.begin(), goals.end(), [&](const Goal& g) { return g.subject == front; });
+  if (o.code == "front-space" && more != goals.end() && more->state != "max") {
+    more->state = "max";
     return goals;
   }
   const auto size = size_of(o.partition);

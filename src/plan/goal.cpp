@@ -122,6 +122,8 @@ bool is_state(const GoalWord& word, const std::string& state) {
       return true;
     case GoalWord::Free::size:
       return is_size(state, true);
+    case GoalWord::Free::more:
+      return state.starts_with('+') && is_size(state.substr(1), false);
     case GoalWord::Free::sized: {
       const std::size_t colon = std::min(state.find(':'), state.size());
       return colon < state.size() && listed(std::string_view(state).substr(0, colon)) &&
@@ -146,6 +148,11 @@ const std::vector<GoalWord>& goal_words() {
       {"volume.cluster", cluster_sizes, "the same of a disk without a table"},
       {"names", {"safe"}, "names that FAT can't spell: others in their place"},
       {"pN.size", {"max", "min"}, "with its volume: 120GiB, +20GiB, -5GiB", GoalWord::Free::size},
+      {"volume.size", {"max", "min"}, "the same of a disk without a table", GoalWord::Free::size},
+      {"pN.front",
+       {"max"},
+       "with its volume into the room in front of it: +500MiB",
+       GoalWord::Free::more},
       {"pN.label", {}, "the label of its volume", GoalWord::Free::label},
       {"volume.label", {}, "the same of a disk without a table", GoalWord::Free::label},
       {"gN",
@@ -164,6 +171,7 @@ std::string GoalWord::choices() const {
   const auto add = [&out](std::string_view one) { (out += out.empty() ? "" : "|") += one; };
   if (free == Free::name || free == Free::label) add("TEXT");
   if (free == Free::size) add("SIZE|+SIZE|-SIZE");
+  if (free == Free::more) add("+SIZE");
   for (const std::string& state : states) add(state);
   return out + (free == Free::sized ? "[:SIZE]" : "");
 }
@@ -181,7 +189,8 @@ Goal parse_goal(std::string_view word) {
   });
   if (it == words.end()) throw unknown_subject(goal);
   if (!is_state(*it, goal.state)) {
-    const bool sizes = it->free == GoalWord::Free::size || it->free == GoalWord::Free::sized;
+    const bool sizes = it->free == GoalWord::Free::size || it->free == GoalWord::Free::more ||
+                       it->free == GoalWord::Free::sized;
     throw Error(ErrorCode::words,
                 fmt::format("'{}' is not a state of {}", printable(goal.state), goal.subject), {},
                 sizes ? fmt::format("Say {}={}, with sizes such as 500MiB or 20GiB", goal.subject,

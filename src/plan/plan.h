@@ -11,11 +11,16 @@
 
 namespace nuvrat {
 
+namespace steps {
+struct EditNtfs;
+}
+
 /// What a volume is to become.
 struct VolumeWish {
   std::optional<VolumeKind> kind;
   std::uint32_t cluster_bytes = 0;  ///< 0: whatever serves best
   std::uint64_t sectors = 0;        ///< how long; 0: as the partition
+  std::uint64_t front = 0;          ///< sectors that it begins earlier
 };
 
 /// How long a partition and its volume are to be.
@@ -43,11 +48,14 @@ struct Wishes {
   std::map<unsigned, VolumeWish> volumes;   ///< 0: the one without a table
   std::map<unsigned, PartitionType> types;  ///< those that shall match, with what they become
   std::map<unsigned, SizeWish> sizes;
+  std::map<unsigned, SizeWish> fronts;     ///< how much longer at the front
   std::map<unsigned, std::string> labels;  ///< of volumes; 0: of the one without a table
   std::set<unsigned> gone;
   std::map<unsigned, GapWish> gaps;  ///< numbers of gaps on the disk as the other goals leave it
   // Of the table, once it is known what the sizes come to.
   std::map<unsigned, std::uint64_t> lengths;  ///< in sectors, of partitions that get another
+  std::map<unsigned, std::uint64_t>
+      starts;  ///< of partitions that begin earlier, and end as before
   /// New ones, with numbers from here on until the table gives them others.
   static constexpr unsigned first_made = 10000;
   std::vector<Partition> made;
@@ -55,7 +63,7 @@ struct Wishes {
   /// Nothing but the kind of table is wished for, of the table.
   [[nodiscard]] bool only_table() const {
     return roles.empty() && active.empty() && names.empty() && types.empty() && gone.empty() &&
-           lengths.empty() && made.empty();
+           lengths.empty() && starts.empty() && made.empty();
   }
   [[nodiscard]] bool any_of_table() const { return table || !only_table(); }
 };
@@ -81,6 +89,9 @@ void plan_volume_fat(const PlanInput& input, const ReadOptions& options, unsigne
 /// those of its partition.
 void plan_volume_size(const PlanInput& input, const ReadOptions& options, unsigned number,
                       std::uint64_t sectors, Assessment& out);
+/// A volume and its partition begin earlier, in the room that the disk of `input` has there.
+void plan_front(const PlanInput& input, const ReadOptions& options, unsigned number,
+                const SizeWish& wish, Assessment& out);
 /// A volume gets another label.
 void plan_volume_label(const PlanInput& input, const ReadOptions& options, unsigned number,
                        const std::string& label, Assessment& out);
@@ -89,6 +100,19 @@ void plan_volume_label(const PlanInput& input, const ReadOptions& options, unsig
                                           unsigned number, std::uint64_t most);
 /// The most sectors that a volume of this kind and size of cluster can count, that one included.
 [[nodiscard]] std::uint64_t most_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes);
+/// What a step changes of a volume that stays what it is: its place, and how it is read.
+[[nodiscard]] VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& options);
+/// NTFS or FAT, and read.
+[[nodiscard]] bool is_editable(const SurveyedPartition& s);
+/// False, with an obstacle, where a system sleeps on it.
+bool is_awake(const PlanInput& input, const ReadOptions& options, const SurveyedPartition& s,
+              Assessment& out);
+/// An edit of an NTFS volume laid out; false, with an obstacle, where it can't be done. `doing`:
+/// the beginning of what is said then.
+bool lay_out_edit(const PlanInput& input, const SurveyedPartition& s, steps::EditNtfs& work,
+                  const std::string& doing, Assessment& out);
+/// "partition 3", or "the volume" of a disk without a table.
+[[nodiscard]] std::string volume_words(unsigned number);
 /// Sectors of a volume as it is, its second boot sector included.
 [[nodiscard]] std::uint64_t length_of(const SurveyedPartition& s);
 

@@ -23,7 +23,8 @@ const Device& PlannedDisk::device(const ReadOptions& options) {
   for (SurveyedPartition& s : state_.volumes) {
     if (s.partition.role == Role::extended) continue;
     for (const Step& step : waiting_) {
-      if (step.volume() == nullptr || step.volume()->place.first != s.partition.start) continue;
+      if (step.volume() == nullptr || step.volume()->new_place().first != s.partition.start)
+        continue;
       const Window window(*overlay_, s.partition.range());
       s.signature = recognise_volume(window);
       const auto reader = open_volume(window, options);

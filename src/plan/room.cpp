@@ -43,6 +43,10 @@ class Sizes {
  private:
   std::optional<std::uint64_t> wanted(const SurveyedPartition& s, const SizeWish& wish) {
     const Partition& p = s.partition;
+    const std::string name = volume_words(p.number);
+    const std::string goal = p.number == 0 ? "volume.size" : fmt::format("p{}.size", p.number);
+    // Without a table only the volume becomes another; the disk stays what it is.
+    const std::uint64_t now = p.number == 0 ? length_of(s) : p.sectors;
     if (!s.volume) {  // says why
       plan_volume_size(in_, options_, p.number, p.sectors, out_);
       return std::nullopt;
@@ -53,32 +57,32 @@ class Sizes {
       case SizeWish::Kind::exactly:
         break;
       case SizeWish::Kind::more:
-        length = p.sectors + sectors;
+        length = now + sectors;
         break;
       case SizeWish::Kind::less:
-        length = p.sectors - std::min(p.sectors, sectors);
+        length = now - std::min(now, sectors);
         break;
       case SizeWish::Kind::max:
         return std::max(p.sectors, std::min(greatest(p), most_sectors(s, sector_)));
       case SizeWish::Kind::min:
         return least_sectors(in_, options_, p.number, p.sectors);
     }
-    if (length == p.sectors && length_of(s) == p.sectors) {
-      add_obstacle(
-          out_, "already",
-          fmt::format("partition {} is {} long already", p.number, format_bytes(length * sector_)),
-          "Nothing needs to be done", 0, p.number);
+    if (length == now && length_of(s) == now) {
+      add_obstacle(out_, "already",
+                   fmt::format("{} is {} long already", name, format_bytes(length * sector_)),
+                   "Nothing needs to be done", 0, p.number);
       return std::nullopt;
     }
     if (length == 0) {
       add_obstacle(out_, "size-zero",
-                   fmt::format("partition {} has {}, and would have none", p.number,
-                               format_bytes(p.sectors * sector_)),
-                   fmt::format("Ask for p{}.size=min, or p{}=gone", p.number, p.number), 0,
-                   p.number);
+                   fmt::format("{} has {}, and would have none", name, format_bytes(now * sector_)),
+                   "Ask for " + goal + "=min" +
+                       (p.number == 0 ? "" : fmt::format(", or p{}=gone", p.number)),
+                   0, p.number);
       return std::nullopt;
     }
-    const Limit limit = limit_of(p, disk_end());
+    // An EBR in the way may find another place: the table's planner knows.
+    const Limit limit = limit_of(p, disk_end(), false);
     if (length <= limit.end - p.start) return length;
     const std::uint64_t missing = length - (limit.end - p.start);
     const std::uint64_t most = greatest(p);
@@ -86,24 +90,24 @@ class Sizes {
     o.code = "size-room";
     o.partition = p.number;
     o.missing_sectors = missing;
-    o.text = fmt::format("partition {} can't be {} long: {}; {} missing", p.number,
-                         format_bytes(length * sector_), limit.by,
-                         plural(missing, "sector is", "sectors are"));
-    o.remedy = most > p.sectors
-                   ? fmt::format(
-                         "There is room for {}; delete or shorten what comes after it to "
-                         "make more",
-                         format_bytes(most * sector_))
-                   : "Make room after it first: delete or shorten what is there";
+    o.text =
+        fmt::format("{} can't be {} long: {}; {} missing", name, format_bytes(length * sector_),
+                    limit.by, plural(missing, "sector is", "sectors are"));
+    o.remedy = most > now ? fmt::format(
+                                "There is room for {}; delete or shorten what comes after it to "
+                                "make more",
+                                format_bytes(most * sector_))
+                          : "Make room after it first: delete or shorten what is there";
     out_.obstacles.push_back(std::move(o));
     return std::nullopt;
   }
 
   // As far as there is room, up to a whole MiB; an MBR keeps the end free for a GPT one day.
   [[nodiscard]] std::uint64_t greatest(const Partition& p) const {
+    if (p.number == 0) return p.sectors;
     const std::uint64_t mib = (1u << 20) / sector_;
     const std::uint64_t end =
-        limit_of(p, std::min(disk_end(), gpt_usable_end(layout_.disk_sectors, sector_))).end;
+        limit_of(p, std::min(disk_end(), gpt_usable_end(layout_.disk_sectors, sector_)), true).end;
     return std::max(p.sectors, std::max(end / mib * mib, p.start) - p.start);
   }
 
@@ -113,7 +117,7 @@ class Sizes {
     return gpt_usable_end(layout_.disk_sectors, sector_);
   }
 
-  [[nodiscard]] Limit limit_of(const Partition& p, std::uint64_t disk_end) const {
+  [[nodiscard]] Limit limit_of(const Partition& p, std::uint64_t disk_end, bool ebrs) const {
     Limit out{std::max(disk_end, p.range().end()),
               kind_ == TableKind::gpt ? "the backup GPT is behind it" : "the disk ends there"};
     const auto at = [&out](std::uint64_t sector, std::string by) {
@@ -126,7 +130,8 @@ class Sizes {
     for (const Partition& q : layout_.data_partitions()) {
       if (q.start < p.range().end() || in_.wishes.gone.count(q.number) != 0) continue;
       at(q.start, fmt::format("partition {} begins at sector {}", q.number, q.start));
-      if (kind_ != TableKind::mbr || !q.table_sector || *q.table_sector < p.range().end()) continue;
+      if (!ebrs || kind_ != TableKind::mbr || !q.table_sector || *q.table_sector < p.range().end())
+        continue;
       at(*q.table_sector,
          fmt::format("the EBR of partition {} is at sector {}", q.number, *q.table_sector));
     }

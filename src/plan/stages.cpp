@@ -28,8 +28,8 @@ Wishes with_types(Wishes wishes, const DiskState& before, const DiskState& after
 }
 
 // Stage by stage, each planned from the disk as the steps before it leave it: kinds of volumes;
-// labels; volumes that become shorter; the table; new partitions in the gaps that there are then;
-// volumes that become longer.
+// labels; volumes that become shorter; the table; volumes that begin earlier; new partitions in the
+// gaps that there are then; volumes that become longer.
 class Stages {
  public:
   Stages(const Device& device, DiskState before, const Wishes& wishes, const ReadOptions& options,
@@ -50,7 +50,7 @@ class Stages {
       return false;
     }
     if (!table()) return true;
-    if (!new_partitions() || !longer()) return false;
+    if (!fronts() || !new_partitions() || !longer()) return false;
     if (out_.steps.empty())
       add_obstacle(out_, "already", "the disk is in this state already",
                    "Nothing needs to be done");
@@ -59,11 +59,13 @@ class Stages {
 
  private:
   [[nodiscard]] bool changes_volumes() const {
-    return !wishes_.volumes.empty() || !wishes_.labels.empty() || !wishes_.sizes.empty();
+    return !wishes_.volumes.empty() || !wishes_.labels.empty() || !wishes_.sizes.empty() ||
+           !wishes_.fronts.empty();
   }
   // What later stages read isn't the disk as it is.
   [[nodiscard]] bool needs_overlay() const {
-    return !wishes_.labels.empty() || !wishes_.sizes.empty() || !wishes_.gaps.empty();
+    return !wishes_.labels.empty() || !wishes_.sizes.empty() || !wishes_.fronts.empty() ||
+           !wishes_.gaps.empty();
   }
   [[nodiscard]] PlanInput input(const Wishes& wishes) {
     const Device& device = planned_.device(options_);
@@ -72,8 +74,12 @@ class Stages {
   template <typename Plan>
   bool stage(Plan plan) {
     const std::size_t planned = out_.steps.size();
+    const std::size_t changes = out_.changes.size();
     plan();
     if (!out_.in_reach()) return false;
+    // They are named by where partitions began before everything.
+    for (std::size_t i = changes; i < out_.changes.size(); ++i)
+      out_.changes[i].start = start_before(out_.changes, out_.changes[i].start);
     planned_.add(out_.steps, planned);
     return true;
   }
@@ -114,7 +120,7 @@ class Stages {
       const auto lengths = resolve_sizes(in, options_, out_);
       for (const auto& [number, sectors] : lengths) {
         const SurveyedPartition& s = *in.state.find(number);
-        if (sectors != s.partition.sectors) of_table_.lengths[number] = sectors;
+        if (number != 0 && sectors != s.partition.sectors) of_table_.lengths[number] = sectors;
         if (sectors < length_of(s)) {
           plan_volume_size(in, options_, number, sectors, out_);
         } else if (sectors > length_of(s)) {
@@ -161,9 +167,10 @@ class Stages {
   [[nodiscard]] Wishes renumbered(const Wishes& wishes) const {
     const auto change = [this](auto& map) {
       std::decay_t<decltype(map)> out;
-      for (auto& [number, value] : map)
-        out.emplace(planned_.state().at(before_.find(number)->partition.start)->partition.number,
-                    value);
+      for (auto& [number, value] : map) {
+        const auto* now = planned_.state().at(before_.find(number)->partition.start);
+        if (now != nullptr) out.emplace(now->partition.number, value);
+      }
       map = std::move(out);
     };
     Wishes out = wishes;
@@ -210,6 +217,43 @@ class Stages {
                        start);
   }
 
+  // Of a partition that began there and begins there now; 0, with an obstacle: another table has no
+  // place for it.
+  unsigned number_now(std::uint64_t before, std::uint64_t now) {
+    if (const SurveyedPartition* s = planned_.state().at(now); s != nullptr)
+      return s->partition.number;
+    const unsigned number = before_.at(before)->partition.number;
+    add_obstacle(out_, "dropped",
+                 fmt::format("partition {} has no counterpart in the new table and is dropped: it "
+                             "can't become longer",
+                             number),
+                 "Leave that goal out", 0, number);
+    return 0;
+  }
+
+  // Those at the front of the disk first: they may be in the way of none.
+  bool fronts() {
+    std::string numbers;
+    std::map<std::uint64_t, SizeWish> by_start;
+    for (const auto& [number, wish] : wishes_.fronts)
+      by_start[before_.find(number)->partition.start] = wish;
+    for (const auto& [start, wish] : by_start) {
+      const PlanInput in = input(wishes_);
+      const unsigned number = number_now(start, start);
+      if (number == 0) return false;
+      if (!stage([&] { plan_front(in, options_, number, wish, out_); })) return false;
+      numbers += (numbers.empty() ? "" : ", ") + std::to_string(number);
+    }
+    if (!numbers.empty() && planned_.state().table.layout.kind == TableKind::mbr)
+      out_.consents.push_back(
+          {"front-letters",
+           fmt::format(
+               "on an MBR disk a system names a partition by where it begins: drive letters "
+               "({} {}) may become others, and a system that starts from there must be told",
+               by_start.size() == 1 ? "partition" : "partitions", numbers)});
+    return true;
+  }
+
   bool new_partitions() {
     if (wishes_.gaps.empty()) return true;
     const PlanInput in = input(wishes_);
@@ -219,8 +263,10 @@ class Stages {
   bool longer() {
     for (const auto& [start, sectors] : longer_) {
       const PlanInput in = input(wishes_);
-      const unsigned number = in.state.at(start)->partition.number;
-      const std::uint64_t length = sectors;
+      const std::uint64_t now = start_after(out_.changes, start);
+      const unsigned number = number_now(start, now);
+      if (number == 0) return false;
+      const std::uint64_t length = sectors + (start - now);
       if (!stage([&] { plan_volume_size(in, options_, number, length, out_); })) return false;
     }
     return true;

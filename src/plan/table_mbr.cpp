@@ -93,13 +93,14 @@ class MbrPlanner {
   [[nodiscard]] bool keeps_roles() const {
     if (before_.kind != TableKind::mbr || repair_ || changes_logicals()) return false;
     std::size_t slots = in_.wishes.made.size();
-    for (const Partition& p : before_.partitions) {
+    for (const Partition& p : before_.partitions)
       slots += p.role != Role::logical && in_.wishes.gone.count(p.number) == 0 ? 1 : 0;
-      const bool inside =
-          p.role == Role::extended &&
-          std::any_of(in_.wishes.made.begin(), in_.wishes.made.end(),
-                      [&p](const Partition& m) { return m.range().overlaps(p.range()); });
-      if (inside) return false;
+    // The container follows its contents, so that what it doesn't need can be another's.
+    if (const Partition* container = before_.extended(); container != nullptr) {
+      for (const Partition& p : request_.partitions) {
+        if ((p.role != Role::logical || is_new(p)) && p.range().overlaps(container->range()))
+          return false;
+      }
     }
     if (slots > 4 && !in_.wishes.made.empty()) return false;
     return std::all_of(in_.wishes.roles.begin(), in_.wishes.roles.end(), [&](const auto& wish) {
@@ -113,7 +114,9 @@ class MbrPlanner {
     };
     return std::any_of(in_.wishes.gone.begin(), in_.wishes.gone.end(), logical) ||
            std::any_of(in_.wishes.lengths.begin(), in_.wishes.lengths.end(),
-                       [&](const auto& length) { return logical(length.first); });
+                       [&](const auto& length) { return logical(length.first); }) ||
+           std::any_of(in_.wishes.starts.begin(), in_.wishes.starts.end(),
+                       [&](const auto& start) { return logical(start.first); });
   }
 
   void keep_roles() {

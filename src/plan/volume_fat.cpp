@@ -106,6 +106,7 @@ class FatPlanner {
     ToFat work;
     VolumeChange& change = work.change;
     change.place = s.partition.range();
+    change.front = wish_.front;
     change.serial = s.volume->serial_number & 0xFFFFFFFF;
     if (change.serial == 0) change.serial = random_.next() & 0xFFFFFFFF;
     change.made = now();
@@ -116,7 +117,7 @@ class FatPlanner {
     work.sectors = wish_.sectors;
     const bool has_copy =
         s.volume->kind == VolumeKind::ntfs && s.volume->sectors < s.partition.sectors;
-    if (has_copy) work.old_copy = s.volume->sectors;
+    if (has_copy) work.old_copy = wish_.front + s.volume->sectors;
     change.anew = true;
     change.number = number_;
     work.label = fat_label(to_utf16(s.volume->label), CodePage(options_.codepage));
@@ -131,7 +132,7 @@ class FatPlanner {
                fmt::format("Say p{}=fat32 as well, or leave the size of clusters out", number_));
       return true;
     }
-    if (change.from != change.to || wish_.sectors != 0 ||
+    if (change.from != change.to || wish_.sectors != 0 || wish_.front != 0 ||
         (wish_.cluster_bytes != 0 && wish_.cluster_bytes != s.volume->cluster_bytes))
       return false;
     obstacle("already",
@@ -163,7 +164,7 @@ class FatPlanner {
     out.sector_bytes = sector;
     out.sectors = work.sectors_of_volume();
     out.cluster_sectors = cluster / sector;
-    out.grid = info.first_cluster;
+    out.grid = wish_.front + info.first_cluster;
     out.grid_step = info.cluster_bytes / sector;
     out.least_reserved = work.change.to == VolumeKind::fat32 ? 9 : 1;
     out.free = &look.volume->free();
@@ -242,10 +243,11 @@ class FatPlanner {
   void allow_way(Look& look, FatWish& wish) const {
     wish.make_way = true;
     VolumeReader& reader = look.volume->reader();
-    wish.fixed = reader.bad();
+    for (const SectorRange& r : reader.bad().ranges())
+      wish.fixed.add({wish_.front + r.first, r.count});
     const std::uint64_t spc = reader.info().cluster_bytes / device_.sector_size();
     const std::uint64_t boot = div_up<std::uint64_t>(8192, reader.info().cluster_bytes) * spc;
-    wish.fixed.add({0, boot});
+    wish.fixed.add({wish_.front, boot});
   }
 
   // Way made for these FATs, on an overlay that is looked at from then on.
@@ -254,12 +256,20 @@ class FatPlanner {
     way.change = conversion;
     way.change.to = VolumeKind::ntfs;
     way.change.anew = false;
-    way.vacate = {{g.reserved_sectors, g.data_start() - g.reserved_sectors}};
+    way.change.front = 0;
+    // As the volume counts that is there.
+    const auto counted = [this](std::uint64_t first, std::uint64_t end) {
+      first = std::max(first, wish_.front) - wish_.front;
+      end = std::max(end, wish_.front) - wish_.front;
+      return first < end ? std::vector<SectorRange>{{first, end - first}}
+                         : std::vector<SectorRange>{};
+    };
+    way.vacate = counted(g.reserved_sectors, g.data_start());
     const Window window(device_, conversion.place);
     // Not into the front, if there is room elsewhere: it would have to be copied once more.
     for (const bool spare_front : {true, false}) {
       way.avoid.clear();
-      if (spare_front) way.avoid = {{0, g.data_start()}};
+      if (spare_front) way.avoid = counted(0, g.data_start());
       std::optional<EditTrouble> trouble;
       const auto edit = way.edit(window, trouble);
       if (trouble) {

@@ -12,8 +12,6 @@
 #include "steps/kinds.h"
 
 namespace nuvrat {
-namespace {
-
 std::string volume_words(unsigned number) {
   return number == 0 ? "the volume" : fmt::format("partition {}", number);
 }
@@ -22,7 +20,6 @@ bool is_editable(const SurveyedPartition& s) {
   return s.volume && (is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs);
 }
 
-// As far as the volume stays what it is.
 VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& options) {
   VolumeChange out;
   out.place = s.partition.range();
@@ -44,9 +41,8 @@ bool is_awake(const PlanInput& in, const ReadOptions& options, const SurveyedPar
   return out.in_reach();
 }
 
-// An edit of an NTFS volume, laid out; an obstacle where it can't be done.
-void plan_ntfs_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNtfs work,
-                    const std::string& doing, const std::string& remedy, Assessment& out) {
+bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNtfs& work,
+                  const std::string& doing, Assessment& out) {
   const unsigned number = s.partition.number;
   const Window window(in.device, s.partition.range());
   std::optional<EditTrouble> trouble;
@@ -54,10 +50,11 @@ void plan_ntfs_edit(const PlanInput& in, const SurveyedPartition& s, steps::Edit
   const std::uint64_t cluster = edit->geometry().cluster_bytes();
   if (trouble) {
     const std::uint64_t missing = trouble->needed - std::min(trouble->needed, trouble->free);
-    return add_obstacle(
-        out, "volume-room",
-        fmt::format("{}: {}: {}", volume_words(number), doing, trouble->text(cluster)), remedy,
-        missing * cluster / in.device.sector_size(), number);
+    add_obstacle(out, "volume-room",
+                 fmt::format("{}: {}: {}", volume_words(number), doing, trouble->text(cluster)),
+                 "Take files off the volume until there is more room",
+                 missing * cluster / in.device.sector_size(), number);
+    return false;
   }
   work.take(*edit, in.device.sector_size());
   if (edit->moved_clusters() > 0) {
@@ -68,10 +65,8 @@ void plan_ntfs_edit(const PlanInput& in, const SurveyedPartition& s, steps::Edit
                      format_bytes(edit->moved_clusters() * cluster),
                      edit->moved_clusters() == 1 ? "is" : "are")});
   }
-  out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+  return true;
 }
-
-}  // namespace
 
 std::uint64_t most_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes) {
   constexpr std::uint64_t most_32_bits = 0xFFFFFFFF;
@@ -118,11 +113,12 @@ void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned 
   work.sectors = sectors;
   work.old_copy = s->volume->sectors;
   const bool longer = sectors > length_of(*s);
-  plan_ntfs_edit(
-      in, *s, std::move(work),
-      fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
-                  longer ? "long" : "short"),
-      "Take files off the volume until there is more room", out);
+  if (lay_out_edit(
+          in, *s, work,
+          fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
+                      longer ? "long" : "short"),
+          out))
+    out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
 }
 
 void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned number,
@@ -150,8 +146,8 @@ void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned
     work.change = change_in_place(*s, options);
     work.relabels = true;
     work.label = label;
-    plan_ntfs_edit(in, *s, std::move(work), "it can't be given another label",
-                   "Take files off the volume until there is more room", out);
+    if (lay_out_edit(in, *s, work, "it can't be given another label", out))
+      out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
   }
   if (out.steps.size() == planned) return;
   std::erase_if(out.changes, [s](const ExpectedChange& c) {

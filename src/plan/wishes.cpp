@@ -74,11 +74,17 @@ void require_sense(const Wishes& w, const Layout& layout) {
   for (const unsigned number : w.gone) {
     const bool other = w.roles.count(number) + w.active.count(number) + w.names.count(number) +
                            w.volumes.count(number) + w.types.count(number) + w.sizes.count(number) +
-                           w.labels.count(number) >
+                           w.fronts.count(number) + w.labels.count(number) >
                        0;
     if (other)
       wrong(fmt::format("p{} is to be gone, and another goal is about it", number),
             "Give one of them");
+  }
+  for (const auto& [number, front] : w.fronts) {
+    const auto size = w.sizes.find(number);
+    if (size != w.sizes.end() && size->second.kind != SizeWish::Kind::max)
+      wrong(fmt::format("p{0}.front and p{0}.size both say how long p{0} becomes", number),
+            fmt::format("Give one of them, or p{}.size=max", number));
   }
   unsigned active = 0;
   for (const auto& [number, yes] : w.active) active += yes ? 1 : 0;
@@ -113,6 +119,10 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
         out.volumes[0].cluster_bytes = cluster_state(goal.state);
         continue;
       }
+      if (goal.subject == "volume.size") {
+        put(out.sizes, 0u, size_state(goal.state), goal);
+        continue;
+      }
       if (goal.subject == "volume.label") {
         put(out.labels, 0u, goal.state, goal);
         continue;
@@ -142,6 +152,8 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
       out.gone.insert(number);
     } else if (!of_it && goal.subject.substr(dot + 1) == "size") {
       put(out.sizes, number, size_state(goal.state), goal);
+    } else if (!of_it && goal.subject.substr(dot + 1) == "front") {
+      put(out.fronts, number, size_state(goal.state), goal);
     } else if (!of_it && goal.subject.substr(dot + 1) == "label") {
       put(out.labels, number, goal.state, goal);
     } else if (dot == goal.subject.npos) {
@@ -172,8 +184,13 @@ void apply_room(const Wishes& wishes, std::vector<Partition>& partitions) {
     return p.role != Role::extended && wishes.gone.count(p.number) != 0;
   });
   for (Partition& p : partitions) {
-    const auto it = wishes.lengths.find(p.number);
-    if (p.role != Role::extended && it != wishes.lengths.end()) p.sectors = it->second;
+    if (p.role == Role::extended) continue;
+    if (const auto it = wishes.lengths.find(p.number); it != wishes.lengths.end())
+      p.sectors = it->second;
+    if (const auto it = wishes.starts.find(p.number); it != wishes.starts.end()) {
+      p.sectors = p.range().end() - it->second;
+      p.start = it->second;
+    }
   }
 }
 

@@ -88,7 +88,10 @@ std::vector<NextStep> next_steps(const Assessment& a) {
                                "it, before you write to it.",
                                volumes, kind)});
   }
-  if (other_table || !volumes.empty()) {
+  const bool begins_elsewhere =
+      std::any_of(a.changes.begin(), a.changes.end(),
+                  [](const ExpectedChange& c) { return c.kind == ExpectedChange::Kind::begins; });
+  if (other_table || !volumes.empty() || (begins_elsewhere && a.after.kind == TableKind::mbr)) {
     out.push_back({"letters", "Drive letters",
                    "A system may see the disk or a volume as a new one and give it another drive "
                    "letter or mount point. Programs that name the old one must be told."});
@@ -100,8 +103,10 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   std::string resized;
   for (const Step& step : a.steps) {
     const VolumeChange* v = step.volume();
-    if (v == nullptr || v->from != v->to || !said.insert(v->place.first).second) continue;
-    const Partition* p = partition_at(a.after, v->place.first);
+    if (v == nullptr || v->from != v->to) continue;
+    const std::uint64_t before = start_before(a.changes, v->place.first);
+    if (!said.insert(before).second) continue;
+    const Partition* p = partition_at(a.after, start_after(a.changes, before));
     resized += (resized.empty() ? "" : ", ") + part_name(p == nullptr ? 0 : p->number);
   }
   if (!resized.empty()) {
@@ -112,7 +117,7 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   }
   std::string fresh;
   for (const Partition& p : a.after.data_partitions()) {
-    if (partition_at(a.before, p.start) == nullptr)
+    if (partition_at(a.before, start_before(a.changes, p.start)) == nullptr)
       fresh += (fresh.empty() ? "" : ", ") + part_name(p.number);
   }
   if (!fresh.empty()) {

@@ -54,13 +54,17 @@ std::string in_words(const Goal& goal) {
         goal.state.empty() ? "no label" : "the label '" + printable(goal.state) + "'");
   if (goal.subject.ends_with(".size")) {
     const char first = goal.state[0];
-    return fmt::format("partition {} is to be {}", part,
+    return fmt::format("{} is to be {}", part == "volume" ? "the volume" : "partition " + part,
                        goal.state == "max"   ? "as long as there is room"
                        : goal.state == "min" ? "as short as its files allow"
                        : first == '+'        ? goal.state.substr(1) + " longer"
                        : first == '-'        ? goal.state.substr(1) + " shorter"
                                              : goal.state + " long");
   }
+  if (goal.subject.ends_with(".front"))
+    return fmt::format(
+        "partition {} is to begin {}", part,
+        goal.state == "max" ? "as early as there is room" : goal.state.substr(1) + " earlier");
   if (goal.subject == "names") return "names that FAT can't spell may become others";
   if (goal.subject.ends_with(".cluster")) {
     return fmt::format("the volume{} is to have clusters of {}",
@@ -121,8 +125,10 @@ std::vector<Contents> contents_after(const Assessment& a) {
   std::vector<Contents> out = a.contents;
   for (Contents& c : out) {
     c.kind = c.kind_after;
+    const std::uint64_t before = c.start;
+    c.start = start_after(a.changes, before);
     for (const ExpectedChange& change : a.changes) {
-      if (change.kind == ExpectedChange::Kind::relabelled && change.start == c.start)
+      if (change.kind == ExpectedChange::Kind::relabelled && change.start == before)
         c.label = change.text;
     }
   }

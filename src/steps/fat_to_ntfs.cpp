@@ -8,6 +8,7 @@
 #include <nuvrat/text.h>
 
 #include "fat/read.h"
+#include "ntfs/boot.h"
 #include "ntfs/build.h"
 #include "steps/pieces.h"
 
@@ -88,12 +89,6 @@ class ToNtfs final : public Rewrite {
   }
 
  private:
-  static bool is_ntfs(ByteView sector) {
-    constexpr std::string_view mark = "NTFS    ";
-    return std::equal(mark.begin(), mark.end(), sector.begin() + 3,
-                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
-  }
-
   [[nodiscard]] SectorRange tidied() const {
     return {change_.place.first + 1, FatToNtfs::boot_area / device_.sector_size() - 1};
   }

@@ -17,11 +17,12 @@ struct SectorMove {
 };
 
 // std::uint64_t, std::uint32_t, bool, Ticks, std::string, Bytes, VolumeKind, SectorRange,
-// SectorWrite, SectorMove, vectors of the last three and of std::uint64_t, and VolumeChange by
-// these fields.
+// SectorWrite, SectorMove, vectors of the last three and of std::uint64_t, another kind of step
+// that may be there (std::optional), and VolumeChange by these fields.
 template <typename Self, typename Fields>
 void fields_of(Self& v, Fields& f) {
   f("place", v.place);
+  f("front", v.front);
   f("serial", v.serial);
   f("made", v.made);
   f("zone", v.zone);

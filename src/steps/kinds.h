@@ -18,12 +18,13 @@
 #include "steps/table_gpt.h"
 #include "steps/table_mbr.h"
 #include "steps/to_fat.h"
+#include "steps/to_front.h"
 
 namespace nuvrat::steps {
 
 struct Work {
   std::variant<TableGpt, TableMbr, GptAside, GptHome, GptMend, BootSector, EbrType, FatToNtfs,
-               FatMend, FatMakeWay, ToFat, EditNtfs, NewVolume>
+               FatMend, FatMakeWay, ToFat, EditNtfs, NewVolume, ToFront>
       kind;
 };
 

@@ -13,7 +13,7 @@ namespace {
 class Shadowed final : public Rewrite {
  public:
   Shadowed(const Step& step, const EditNtfs& work, const Device& device)
-      : step_(step), work_(work), window_(device, work.change.place) {}
+      : step_(step), work_(work), device_(device), window_(device, work.change.place) {}
 
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
@@ -22,19 +22,20 @@ class Shadowed final : public Rewrite {
     const auto edit = work_.edit(window_, trouble);
     if (trouble || edit->mft_lcn() != work_.mft_lcn || edit->mirror_lcn() != work_.mirror_lcn)
       throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
-    edit->write({[&](std::uint64_t sector, ByteView data) {
-                   sink.write(work_.change.place.first + sector, data);
-                 },
-                 [&](std::string_view what) { sink.purpose(what); }});
+    edit->write(
+        {[&](std::uint64_t sector, ByteView data) { sink.write(place().first + sector, data); },
+         [&](std::string_view what) { sink.purpose(what); }});
   }
 
-  // The same before and after: only where $MFT and its mirror are is another, and where it ends.
+  // The same before and after: only where $MFT and its mirror are is another, and where it ends or
+  // begins.
   [[nodiscard]] SectorWrite switch_sector() const override {
-    SectorWrite out{work_.change.place.first, window_.read(0)};
+    SectorWrite out{place().first, boot_sector()};
     auto boot = load<NtfsBoot>(out.data);
     boot.mft_lcn = work_.mft_lcn;
     boot.mirror_lcn = work_.mirror_lcn;
     if (work_.sectors != 0) boot.total_sectors = work_.sectors / ratio() - 1;
+    if (work_.change.front != 0) boot.hidden_sectors = static_cast<std::uint32_t>(place().first);
     store(boot, out.data);
     return out;
   }
@@ -58,20 +59,26 @@ class Shadowed final : public Rewrite {
   }
 
  private:
-  [[nodiscard]] const SectorRange& place() const { return work_.change.place; }
+  [[nodiscard]] SectorRange place() const { return work_.change.new_place(); }
+  // Of the volume as it is, wherever that is by now.
+  [[nodiscard]] Bytes boot_sector() const {
+    Bytes out = window_.read(0);
+    return work_.change.front == 0 || is_ntfs(out) ? out : device_.read(place().first);
+  }
   // Sectors of the device in one of the volume.
   [[nodiscard]] std::uint64_t ratio() const {
-    const auto boot = load<NtfsBoot>(window_.read(0));
+    const auto boot = load<NtfsBoot>(boot_sector());
     return std::max<std::uint64_t>(1, boot.bytes_per_sector.value() / window_.sector_size());
   }
   // Behind the volume's last sector.
   [[nodiscard]] std::uint64_t copy_at() const {
     const auto boot = load<NtfsBoot>(switch_sector().data);
-    return work_.change.place.first + boot.total_sectors.value() * ratio();
+    return place().first + boot.total_sectors.value() * ratio();
   }
 
   Step step_;  // owns the work
   const EditNtfs& work_;
+  const Device& device_;
   Window window_;
 };
 
@@ -79,6 +86,7 @@ class Shadowed final : public Rewrite {
 
 std::string EditNtfs::name() const {
   const std::string where = change.number == 0 ? "" : fmt::format("p{} ", change.number);
+  if (change.front != 0) return where + "NTFS grown to the front";
   if (sectors != 0) return where + (old_copy < sectors ? "NTFS grown" : "NTFS shrunk");
   return where + (relabels ? "NTFS label" : "way made in NTFS");
 }
@@ -95,9 +103,10 @@ std::unique_ptr<NtfsEdit> EditNtfs::edit(const Device& volume,
     const std::uint64_t first = r.first / spc;
     return Run{first, div_up(r.end(), spc) - first};
   };
+  if (change.front != 0) out->extend_front(change.front / spc);
   for (const SectorRange& r : vacate) out->vacate(clusters(r));
   for (const SectorRange& r : avoid) out->avoid(clusters(r));
-  if (sectors != 0) {
+  if (sectors != 0 && change.front == 0) {
     const std::uint64_t boot_sector = out->geometry().sector_bytes / volume.sector_size();
     out->resize((sectors / std::max<std::uint64_t>(1, boot_sector) - 1) /
                 out->geometry().cluster_sectors);

@@ -7,11 +7,13 @@
 namespace nuvrat::steps {
 
 /// Clusters made free, another size, another label: what moves, and shadows of all that changes,
-/// into free clusters; the boot sector as the switch; then its copy.
+/// into free clusters; the boot sector as the switch; then its copy. Of a volume that begins
+/// earlier (change.front) all of $MFT, and a new boot area; the switch is another's: ToFront.
 struct EditNtfs {
   static constexpr const char* code = "ntfs-edit";
   VolumeChange change;
-  std::vector<SectorRange> vacate;  ///< in sectors from the volume's first; whole clusters
+  // In sectors from the volume's first one afterwards.
+  std::vector<SectorRange> vacate;  ///< whole clusters
   std::vector<SectorRange> avoid;   ///< where nothing new is put, either
   std::uint64_t sectors = 0;        ///< of the volume with its second boot sector; 0: as before
   std::uint64_t old_copy = 0;       ///< of another size: where the second boot sector was

@@ -45,7 +45,12 @@ SectorSet owned_sectors(const Device& device) {
 OwnedSectors owned_for(const Step& step) {
   if (step.volume() == nullptr) return owned_sectors;
   return [step](const Device& device) {
-    const SectorRange place = step.volume()->place;
+    SectorRange place = step.volume()->place;
+    if (step.volume()->front > 0) {  // once the table says so
+      const SectorRange now = step.volume()->new_place();
+      for (const Partition& p : read_table(device).layout.data_partitions())
+        place = p.start == now.first ? now : place;
+    }
     SectorSet out;
     if (step.volume()->from == VolumeKind::unknown) return owned_sectors(device);  // it's new
     if (place.first > 0) {                                                         // beside a table
@@ -64,8 +69,10 @@ OwnedSectors owned_for(const Step& step) {
 }
 
 DiskState after(const Step& step, DiskState state) {
+  const VolumeChange* change = step.volume();
+  if (change != nullptr) state.move_start(change->place.first, change->new_place().first);
   state.set_layout(step.target());
-  if (step.volume() != nullptr) state.set_kind(step.volume()->place.first, step.volume()->to);
+  if (change != nullptr) state.set_kind(change->new_place().first, change->to);
   return state;
 }
 

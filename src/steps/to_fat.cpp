@@ -28,9 +28,10 @@ class IntoFat final : public Rewrite {
     const FatPlan plan = volume.plan(work_);
     if (!plan.fits() || plan.geometry().root_cluster != work_.root_cluster)
       throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
-    const std::uint64_t start = change_.place.first;
+    const std::uint64_t start = place().first;
+    const std::uint64_t old = change_.place.first;
     write_fat(plan, {[&](std::uint64_t sector, ByteView data) { sink.write(start + sector, data); },
-                     [&](std::uint64_t sector, ByteSpan out) { device_.read(start + sector, out); },
+                     [&](std::uint64_t sector, ByteSpan out) { device_.read(old + sector, out); },
                      [&](FileTree::Id id, const std::function<void(ByteView)>& to) {
                        volume.reader().read_contents(id, to);
                      },
@@ -38,7 +39,7 @@ class IntoFat final : public Rewrite {
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
-    return {change_.place.first, fat_boot_sector(work_.geometry(device_.sector_size()))};
+    return {place().first, fat_boot_sector(work_.geometry(device_.sector_size()))};
   }
 
   [[nodiscard]] std::string switch_purpose() const override {
@@ -60,18 +61,19 @@ class IntoFat final : public Rewrite {
     }
     if (work_.old_copy != 0) {
       sink.purpose("the second boot sector of NTFS, wiped");
-      sink.write(change_.place.first + work_.old_copy, Bytes(g.sector_bytes));
+      sink.write(place().first + work_.old_copy, Bytes(g.sector_bytes));
     }
   }
 
  private:
+  [[nodiscard]] SectorRange place() const { return change_.new_place(); }
   // Reserved sectors behind the first, as far as either format keeps anything there.
   [[nodiscard]] SectorRange tidied() const {
     constexpr std::uint64_t of_fat32 = 9;  // boot sector, FSInfo, and a copy of both from 6 on
     const std::uint64_t end = std::min<std::uint64_t>(
         work_.reserved_sectors,
         std::max<std::uint64_t>(ntfs_boot_bytes / device_.sector_size(), of_fat32));
-    return {change_.place.first + 1, end - 1};
+    return {place().first + 1, end - 1};
   }
 
   Step step_;  // owns the work
@@ -84,6 +86,8 @@ class IntoFat final : public Rewrite {
 
 std::string ToFat::name() const {
   const std::string where = change.number == 0 ? "" : fmt::format("p{} ", change.number);
+  if (change.from == change.to && change.front != 0)
+    return fmt::format("{}{} grown to the front", where, title_of(change.to));
   if (change.from == change.to && sectors != 0)
     return fmt::format("{}{} with {} sectors", where, title_of(change.to), sectors);
   if (change.from == change.to)
@@ -126,7 +130,7 @@ FatGeometry ToFat::geometry(std::uint32_t sector_bytes) const {
     g.root_cluster = root_cluster;
   }
   g.serial = static_cast<std::uint32_t>(change.serial);
-  g.hidden_sectors = static_cast<std::uint32_t>(change.place.first);
+  g.hidden_sectors = static_cast<std::uint32_t>(change.new_place().first);
   g.label = label_bytes(label, CodePage(change.codepage));
   return g;
 }
@@ -137,7 +141,22 @@ VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change)
   if (reader_ == nullptr || reader_->info().kind != change.from)
     throw Error(ErrorCode::guard,
                 fmt::format("the volume is not {} any more", title_of(change.from)));
-  free_ = reader_->owned().gaps({0, change.place.count});
+  const SectorRange place = change.new_place();
+  SectorSet owned = moved_on(reader_->owned());
+  if (change.front > 0) {
+    SectorSet table = read_table(device).owned;  // an EBR may lie there
+    while (const auto hit = table.first_overlap({place.first, change.front})) {
+      owned.add({hit->first - place.first, hit->count});
+      table.remove(*hit);
+    }
+  }
+  free_ = owned.gaps({0, place.count});
+}
+
+SectorSet VolumeAsFat::moved_on(const SectorSet& sectors) const {
+  SectorSet out;
+  for (const SectorRange& r : sectors.ranges()) out.add({r.first + change_.front, r.count});
+  return out;
 }
 
 FatTarget VolumeAsFat::target(const ToFat& step) {
@@ -146,7 +165,8 @@ FatTarget VolumeAsFat::target(const ToFat& step) {
   out.codepage = change_.codepage;
   out.zone = options_of(change_).zone;
   out.free = free_;
-  out.bad = reader_->bad();
+  out.bad = moved_on(reader_->bad());
+  out.front = change_.front;
   if (step.rename) out.names = safe_names(tree());
   return out;
 }

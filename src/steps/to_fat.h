@@ -17,7 +17,8 @@ struct ToFat {
   std::uint32_t cluster_sectors = 0, reserved_sectors = 0, fat_sectors = 0, root_entries = 0;
   std::uint32_t root_cluster = 0;  ///< FAT32
   std::uint32_t free_after = 0, next_free = 0;
-  std::uint64_t old_copy = 0;  ///< of NTFS: where its second boot sector is; 0: nowhere
+  std::uint64_t old_copy = 0;  ///< of NTFS: where its second boot sector is, counted as the new
+                               ///< volume does; 0: nowhere
   std::uint64_t sectors = 0;   ///< of the new volume; 0: as many as its partition has
   std::string label;           ///< as FAT spells it
   bool rename = false;         ///< names that FAT can't spell become others: safe_names()
@@ -46,11 +47,12 @@ struct ToFat {
   void take(const FatGeometry& geometry);
   [[nodiscard]] FatGeometry geometry(std::uint32_t sector_bytes) const;
   [[nodiscard]] std::uint64_t sectors_of_volume() const {
-    return sectors == 0 ? change.place.count : sectors;
+    return sectors == 0 ? change.new_place().count : sectors;
   }
 };
 
-/// A volume opened, and how it would be as FAT. The device must outlive it.
+/// A volume opened, and how it would be as FAT, all sectors counted from where that begins. The
+/// device must outlive it.
 class VolumeAsFat {
  public:
   VolumeAsFat(const Device& device, const VolumeChange& change);
@@ -62,6 +64,8 @@ class VolumeAsFat {
   [[nodiscard]] FatPlan plan(const ToFat& step) { return {tree(), target(step)}; }
 
  private:
+  [[nodiscard]] SectorSet moved_on(const SectorSet& sectors) const;
+
   VolumeChange change_;
   Window window_;
   std::unique_ptr<VolumeReader> reader_;

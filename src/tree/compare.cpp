@@ -27,6 +27,8 @@ const char* words_of(Kind kind) {
       return "has another name now";
     case Kind::relabelled:
       return "the label is another one now";
+    case Kind::begins:
+      return "begins at another sector now";
   }
   return "";
 }
@@ -44,6 +46,8 @@ DifferenceKind kind_of(Kind kind) {
       return DifferenceKind::times;
     case Kind::relabelled:
       return DifferenceKind::label;
+    case Kind::begins:
+      return DifferenceKind::volume;
   }
   return DifferenceKind::content;
 }
@@ -57,14 +61,13 @@ class Comparer {
   void finish(const Manifest& before, const Manifest& after) {
     for (std::size_t i = 0; i < changes_.size(); ++i) {
       const ExpectedChange& c = changes_[i];
-      unsigned number = 0;
-      for (const Manifest* side : {&before, &after}) {
-        for (const auto& v : side->volumes) number = v.start == c.start ? v.number : number;
-        for (const auto& r : side->ranges) number = r.start == c.start ? r.number : number;
-      }
+      unsigned number = number_in(before, c.start);
+      if (number == 0) number = number_in(after, c.start);
       std::string text = words_of(c.kind);
       if (c.kind == Kind::added && c.path.empty()) text = "a new partition";
       if (c.kind == Kind::gone && c.path.empty()) text = "the partition was to be deleted, and is";
+      if (c.kind == Kind::begins)
+        text = fmt::format("begins at sector {} now, and at {} before", c.size, c.start);
       if (c.kind == Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
       if (!c.text.empty()) text += ": '" + printable(c.text) + "'";
       if (!came_[i]) {
@@ -105,6 +108,10 @@ class Comparer {
       add(DifferenceKind::label, after.number, "",
           fmt::format("the volume's label was '{}', and is '{}'", printable(before.info.label),
                       printable(after.info.label)));
+    for (std::size_t i = 0; i < changes_.size(); ++i) {
+      const ExpectedChange& c = changes_[i];
+      if (c.kind == Kind::begins && c.start == before.start) came_[i] = after.start == c.size;
+    }
     std::vector<std::pair<FileTree::Id, FileTree::Id>> open{{FileTree::root, FileTree::root}};
     while (!open.empty()) {
       const auto [a, b] = open.back();
@@ -121,6 +128,17 @@ class Comparer {
   }
 
  private:
+  // 0: there is no such partition, or the disk has no table.
+  static unsigned number_in(const Manifest& side, std::uint64_t start) {
+    for (const auto& v : side.volumes) {
+      if (v.start == start) return v.number;
+    }
+    for (const auto& r : side.ranges) {
+      if (r.start == start) return r.number;
+    }
+    return 0;
+  }
+
   void directories(FileTree::Id a, FileTree::Id b,
                    std::vector<std::pair<FileTree::Id, FileTree::Id>>& open) {
     const auto left = before_->tree.sorted_children(a);
@@ -281,15 +299,17 @@ class Comparer {
 };
 
 // Pairs by start where both sides have one there, so that a dropped partition shifts nothing.
+// What was to begin elsewhere counts by where it was.
 template <typename Item, typename Both, typename OneSide>
-void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& after, Both both,
-                   OneSide one_side) {
+void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& after,
+                   const std::vector<ExpectedChange>& changes, Both both, OneSide one_side) {
+  const auto start_of = [&changes](const Item& item) { return start_before(changes, item.start); };
   auto x = before.begin();
   auto y = after.begin();
   while (x != before.end() || y != after.end()) {
-    if (y == after.end() || (x != before.end() && x->start < y->start)) {
+    if (y == after.end() || (x != before.end() && x->start < start_of(*y))) {
       one_side(*x++, true);
-    } else if (x == before.end() || y->start < x->start) {
+    } else if (x == before.end() || start_of(*y) < x->start) {
       one_side(*y++, false);
     } else {
       both(*x++, *y++);
@@ -314,7 +334,7 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
   out.accessed = accessed == AccessTimes::compared;
   Comparer comparer(out, accessed, changes);
   pair_by_start(
-      before.volumes, after.volumes,
+      before.volumes, after.volumes, changes,
       [&](const ManifestVolume& a, const ManifestVolume& b) { comparer.volumes(a, b); },
       [&](const ManifestVolume& v, bool gone) {
         if (!gone && before.chosen) return;
@@ -325,7 +345,7 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
                                  gone ? "can't be read there any more" : "was not there before"));
       });
   pair_by_start(
-      before.ranges, after.ranges,
+      before.ranges, after.ranges, changes,
       [&](const ManifestRange& a, const ManifestRange& b) { comparer.ranges(a, b); },
       [&](const ManifestRange& r, bool gone) {
         if (!gone && before.chosen) return;

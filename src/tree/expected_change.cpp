@@ -28,8 +28,24 @@ const char* name_of(ExpectedChange::Kind kind) {
       return "renamed";
     case ExpectedChange::Kind::relabelled:
       return "relabelled";
+    case ExpectedChange::Kind::begins:
+      return "begins";
   }
   return "resized";
+}
+
+std::uint64_t start_after(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
+  const auto it = std::find_if(changes.begin(), changes.end(), [start](const ExpectedChange& c) {
+    return c.kind == ExpectedChange::Kind::begins && c.start == start;
+  });
+  return it == changes.end() ? start : it->size;
+}
+
+std::uint64_t start_before(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
+  const auto it = std::find_if(changes.begin(), changes.end(), [start](const ExpectedChange& c) {
+    return c.kind == ExpectedChange::Kind::begins && c.size == start;
+  });
+  return it == changes.end() ? start : it->start;
 }
 
 void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {

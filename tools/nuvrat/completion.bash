@@ -23,7 +23,8 @@ _nuvrat() {
         COMPREPLY=($(compgen -W "512 1KiB 2KiB 4KiB 8KiB 16KiB 32KiB 64KiB" -- "$current")) ;;
       p*.active) COMPREPLY=($(compgen -W "yes no" -- "$current")) ;;
       p*.type) COMPREPLY=($(compgen -W "match" -- "$current")) ;;
-      p*.size) COMPREPLY=($(compgen -W "max min" -- "$current")) ;;
+      volume.size | p*.size) COMPREPLY=($(compgen -W "max min" -- "$current")) ;;
+      p*.front) COMPREPLY=($(compgen -W "max" -- "$current")) ;;
       p*.name | p*.label | volume.label) ;;
       p*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 logical primary gone" -- "$current")) ;;
       g*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 raw" -- "$current")) ;;
@@ -55,7 +56,7 @@ _nuvrat() {
     COMPREPLY=($(compgen -W "$options" -- "$current"))
   elif [ "$COMP_CWORD" -gt 2 ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
     compopt -o nospace
-    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= p1.size= p1.label= g1= names=" -- "$current"))
+    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= p1.size= p1.front= p1.label= g1= names=" -- "$current"))
   else
     compopt -o default
   fi

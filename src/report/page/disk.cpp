@@ -110,7 +110,7 @@ void add_property(Changes& out, const Assessment& a, const std::string& what, Te
   std::vector<std::string> before;
   std::vector<std::string> after;
   for (const Partition& p : a.before.data_partitions()) {
-    const Partition* q = at_start(a.after, p.start);
+    const Partition* q = at_start(a.after, start_after(a.changes, p.start));
     const std::string was = text(p, a.before);
     const std::string is = q == nullptr ? "not there" : text(*q, a.after);
     if (was == is) continue;
@@ -118,7 +118,7 @@ void add_property(Changes& out, const Assessment& a, const std::string& what, Te
     after.push_back(esc((q == nullptr ? "" : part_name(q->number) + ": ") + is));
   }
   for (const Partition& p : a.after.data_partitions()) {
-    if (at_start(a.before, p.start) != nullptr) continue;
+    if (at_start(a.before, start_before(a.changes, p.start)) != nullptr) continue;
     before.push_back("not there");
     after.push_back(esc(part_name(p.number) + ": " + text(p, a.after)));
   }

@@ -108,16 +108,19 @@ struct Change {
   Run vacate{};
   std::uint64_t sectors = 0;  // of the volume with its second boot sector; 0: as it is
   std::optional<std::u16string> label{};
+  std::uint64_t front = 0;  // clusters that it begins earlier
 };
 
-// The disk as long as it is to be; what is added has something in it.
-std::unique_ptr<MemoryDevice> as_long_as(const MemoryDevice& disk, std::uint64_t sectors) {
+// The disk as long as it is to be, from `first` on; what is added has something in it.
+std::unique_ptr<MemoryDevice> as_long_as(const MemoryDevice& disk, std::uint64_t sectors,
+                                         std::uint64_t first = 0) {
   auto out = support::disk(sectors, disk.sector_size());
   constexpr std::uint64_t piece = 4096;
-  for (std::uint64_t at = 0; at < std::min(sectors, disk.sectors()); at += piece)
-    out->write(at, disk.read(at, std::min(piece, std::min(sectors, disk.sectors()) - at)));
-  for (std::uint64_t at = disk.sectors(); at < sectors; at += piece)
+  for (std::uint64_t at = 0; at < sectors; at += piece)
     out->write(at, Bytes(std::min(piece, sectors - at) * disk.sector_size(), 0x5A));
+  const std::uint64_t kept = std::min(sectors - first, disk.sectors());
+  for (std::uint64_t at = 0; at < kept; at += piece)
+    out->write(first + at, disk.read(at, std::min(piece, kept - at)));
   return out;
 }
 
@@ -127,10 +130,13 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
   NtfsEdit edit(disk);
   const std::uint64_t spc = edit.geometry().cluster_sectors;
   const std::uint64_t before = edit.geometry().total_sectors + 1;
-  const std::uint64_t sectors = change.sectors == 0 ? before : change.sectors;
+  const std::uint64_t front = change.front * spc;
+  const std::uint64_t sectors = front + (change.sectors == 0 ? before : change.sectors);
   if (change.vacate.count > 0) edit.vacate(change.vacate);
   if (change.label) edit.relabel(*change.label);
-  if (sectors != before) {
+  if (front > 0) {
+    edit.extend_front(change.front);
+  } else if (sectors != before) {
     edit.resize((sectors - 1) / spc);
     edit.avoid({(before - 1) / spc, 1});
   }
@@ -140,22 +146,23 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
                         << trouble->free << " free");
     return nullptr;
   }
-  auto after = as_long_as(disk, std::max(sectors, disk.sectors()));
+  auto after = as_long_as(disk, std::max(sectors, disk.sectors()), front);
   const SectorSet owned = open_volume(disk, support::utc())->owned();
   std::uint64_t written = 0;
   const std::string guard = "a sector that is in use was written";
   edit.write({[&](std::uint64_t sector, ByteView data) {
                 const std::uint64_t count = data.size() / disk.sector_size();
-                if (owned.first_overlap({sector, count})) FAIL(guard);
+                if (sector >= front && owned.first_overlap({sector - front, count})) FAIL(guard);
                 after->write(sector, data);
                 written += count;
               },
               [](std::string_view) {}});
   CHECK(written <= edit.written_clusters() * spc);
   // Until the boot sector is written, the volume is the old one.
-  const auto reader = open_volume(*after, support::utc());
+  const Window old(*after, {front, disk.sectors()});
+  const auto reader = open_volume(old, support::utc());
   CHECK(reader->owned() == owned);
-  Bytes boot = after->read(0);
+  Bytes boot = after->read(front);
   support::put(boot, 0x28, sectors - 1, 8);
   support::put(boot, 0x30, edit.mft_lcn(), 8);
   support::put(boot, 0x38, edit.mirror_lcn(), 8);
@@ -206,6 +213,28 @@ TEST_CASE("edit: another size, another label, and nothing else changes") {
   }
   MESSAGE(tries.done << " edits, " << tries.refused << " refused");
   CHECK(tries.done > 50);
+}
+
+TEST_CASE("edit: a volume begins earlier, and nothing else changes") {
+  Random random(10);
+  Tries tries;
+  for (const volumes::Volume& volume : volumes::all()) {
+    CAPTURE(volume.name);
+    const auto disk = as_ntfs(volume);
+    if (disk == nullptr) continue;
+    // The least, any number of bits in $Bitmap, and so much that first runs get longer.
+    const std::uint64_t least = NtfsEdit(*disk).boot_clusters();
+    for (const std::uint64_t front : {least, least + 1 + random.below(600), least + 33001}) {
+      CAPTURE(front);
+      Change change;
+      change.front = front;
+      if (front % 2 == 0) change.label = u"Vorne";
+      (void)try_edit(*disk, change, tries);
+    }
+  }
+  MESSAGE(tries.done << " edits, " << tries.with_lists << " with new lists, " << tries.refused
+                     << " refused");
+  CHECK(tries.done > 25);
 }
 
 TEST_CASE("edit: any range is made free, and nothing else changes") {

@@ -1,0 +1,231 @@
+// pN.front: a partition and its volume begin earlier, and end where they did.
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/text.h>
+
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t boot_area_bytes = 8192;  // of NTFS; FAT's hints and copies take less
+
+class Front {
+ public:
+  Front(const PlanInput& in, const ReadOptions& options, unsigned number, const SizeWish& wish,
+        Assessment& out)
+      : in_(in),
+        options_(options),
+        wish_(wish),
+        out_(out),
+        number_(number),
+        layout_(in.state.table.layout),
+        s_(*in.state.find(number)),
+        sector_(in.device.sector_size()) {}
+
+  void plan() {
+    if (!is_editable(s_)) {
+      return obstacle("size-contents",
+                      fmt::format("partition {} holds {}, whose size Nuvrat can't change", number_,
+                                  s_.signature.description.empty() ? "unknown contents"
+                                                                   : s_.signature.description),
+                      "NTFS and FAT volumes can begin earlier");
+    }
+    if (has_errors(s_.findings) || has_errors(in_.state.table.findings)) return;  // said already
+    if (!is_awake(in_, options_, s_, out_)) return;
+    const std::uint64_t old = s_.partition.start;
+    Assessment table;
+    std::uint64_t start = old;
+    for (const std::uint64_t candidate : candidates()) {
+      table = table_from(candidate);
+      start = candidate;
+      if (table.in_reach()) break;
+    }
+    if (!out_.in_reach()) return;
+    if (!table.in_reach()) {
+      for (Obstacle& o : table.obstacles) out_.obstacles.push_back(std::move(o));
+      return;
+    }
+    if (!volume_fits(old - start) || !add_steps(old - start, table)) return;
+    add_consents(start);
+    ExpectedChange change;
+    change.kind = ExpectedChange::Kind::begins;
+    change.start = old;
+    change.size = start;
+    out_.changes.push_back(std::move(change));
+  }
+
+ private:
+  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
+    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+  }
+
+  // What is in front of the partition: where room begins, and what is there, as a sentence.
+  struct Limit {
+    std::uint64_t first = 0;
+    std::string by;
+  };
+  [[nodiscard]] Limit limit() const {
+    Limit out{layout_.kind == TableKind::gpt ? layout_.first_usable
+                                             : gpt_first_usable(in_.device.sector_size()),
+              layout_.kind == TableKind::gpt ? "the GPT is in front of it"
+                                             : "a GPT may need the sectors in front of it one day"};
+    for (const Partition& p : layout_.data_partitions()) {
+      if (p.start >= s_.partition.start || p.range().end() <= out.first) continue;
+      out = {p.range().end(),
+             fmt::format("partition {} ends at sector {}", p.number, p.range().last())};
+    }
+    return out;
+  }
+
+  // Sectors that the new start differs by from the old one: whole clusters, so that contents stay.
+  [[nodiscard]] std::uint64_t step() const { return s_.volume->cluster_bytes / sector_; }
+  // A new boot area must not lie on the old one.
+  [[nodiscard]] std::uint64_t least() const {
+    return div_up(boot_area_bytes, std::uint64_t{s_.volume->cluster_bytes}) * step();
+  }
+
+  // New starts, the best first. None: an obstacle says why.
+  std::vector<std::uint64_t> candidates() {
+    const Limit limit = this->limit();
+    const std::uint64_t old = s_.partition.start;
+    const std::uint64_t room = old - std::min(old, limit.first);
+    if (wish_.kind == SizeWish::Kind::more) {
+      const std::uint64_t wanted =
+          std::max(least(), div_up(wish_.bytes, std::uint64_t{s_.volume->cluster_bytes}) * step());
+      if (wanted <= room) return {old - wanted};
+      obstacle("front-space",
+               fmt::format("partition {} can't begin {} earlier: {}; {} missing", number_,
+                           format_bytes(wanted * sector_), limit.by,
+                           plural(wanted - room, "sector is", "sectors are")),
+               remedy(room), wanted - room);
+      return {};
+    }
+    std::vector<std::uint64_t> out;
+    const std::uint64_t mib = (1u << 20) / sector_;
+    // A logical one may need a place for its EBR in front of it.
+    for (const std::uint64_t kept : {std::uint64_t{0}, mib}) {
+      const std::uint64_t from = limit.first + kept;
+      const std::uint64_t aligned = div_up(from, mib) * mib;
+      if (aligned + least() <= old && (old - aligned) % step() == 0) out.push_back(aligned);
+      if (from + least() > old) continue;
+      if (const std::uint64_t nearest = old - (old - from) / step() * step(); out.empty())
+        out.push_back(nearest);
+    }
+    if (out.empty())
+      obstacle("front-space",
+               fmt::format("there is no room in front of partition {}: {}", number_, limit.by),
+               "Make room there first: delete or shorten what is in front of it", least());
+    return out;
+  }
+
+  [[nodiscard]] std::string remedy(std::uint64_t room) const {
+    return room < least() ? "Make room there first: delete or shorten what is in front of it"
+                          : fmt::format("There is room for {}; p{}.front=max takes it",
+                                        format_bytes(room * sector_), number_);
+  }
+
+  Assessment table_from(std::uint64_t start) const {
+    Wishes only;
+    only.starts[number_] = start;
+    Assessment out;
+    out.before = out.after = layout_;
+    plan_table({in_.device, in_.state, only, in_.random}, out);
+    return out;
+  }
+
+  bool volume_fits(std::uint64_t front) {
+    const std::uint64_t sectors = length_of(s_) + front;
+    const std::uint64_t most = most_sectors(s_, in_.device.sector_size());
+    if (sectors <= most) return true;
+    obstacle("volume-size",
+             fmt::format("partition {} is {}, which counts {} at most", number_,
+                         title_of(s_.signature.kind), format_bytes(most * sector_)),
+             "Ask for less", sectors - most);
+    return false;
+  }
+
+  // The volume's own steps, the last of them together with the table's first.
+  bool add_steps(std::uint64_t front, const Assessment& table) {
+    Assessment volume;
+    volume.before = volume.after = layout_;
+    steps::ToFront both;
+    if (is_fat(s_.signature.kind)) {
+      VolumeWish wish;
+      wish.front = front;
+      plan_volume_fat(in_, options_, number_, wish, volume);
+      if (volume.in_reach()) {
+        both.fat = std::get<steps::ToFat>(volume.steps.back().work().kind);
+        volume.steps.pop_back();
+      }
+    } else {
+      both.ntfs = edit(front, volume);
+    }
+    for (Obstacle& o : volume.obstacles) out_.obstacles.push_back(std::move(o));
+    if (!out_.in_reach()) return false;
+    const Step& first = table.steps.front();
+    if (const auto* mbr = std::get_if<steps::TableMbr>(&first.work().kind)) both.mbr = *mbr;
+    if (const auto* gpt = std::get_if<steps::GptAside>(&first.work().kind)) both.gpt = *gpt;
+    for (const Step& step : volume.steps) out_.steps.push_back(step);
+    out_.steps.push_back(Step(first.target(), {std::move(both)}));
+    for (std::size_t i = 1; i < table.steps.size(); ++i) out_.steps.push_back(table.steps[i]);
+    for (const auto& consents : {volume.consents, table.consents}) {
+      for (const Consent& c : consents) out_.consents.push_back(c);
+    }
+    for (ExpectedChange& c : volume.changes) out_.changes.push_back(std::move(c));
+    out_.after = table.after;
+    follow_numbers(table.numbers, out_.numbers);
+    return true;
+  }
+
+  std::optional<steps::EditNtfs> edit(std::uint64_t front, Assessment& volume) {
+    steps::EditNtfs work;
+    work.change = change_in_place(s_, options_);
+    work.change.front = front;
+    work.sectors = length_of(s_) + front;
+    const std::uint64_t start = s_.partition.start - front;
+    SectorSet table = in_.state.table.owned;
+    while (const auto hit = table.first_overlap({start, front})) {
+      work.avoid.push_back({hit->first - start, hit->count});
+      table.remove(*hit);
+    }
+    if (!lay_out_edit(in_, s_, work, "it can't begin earlier", volume)) return std::nullopt;
+    return work;
+  }
+
+  void add_consents(std::uint64_t start) {
+    out_.consents.push_back(
+        {"front",
+         fmt::format("partition {} begins at sector {} instead of {}, {} earlier{}", number_, start,
+                     s_.partition.start, format_bytes((s_.partition.start - start) * sector_),
+                     is_fat(s_.signature.kind) ? "" : "; its files stay where they are")});
+    const SectorRange gap{start, s_.partition.start - start};
+    if (const std::uint64_t used = used_sectors(in_.device, gap); used > 0)
+      out_.consents.push_back(
+          {"gap-data", fmt::format("in front of partition {}: {} of the first 4,096 hold data that "
+                                   "no partition owns by then; they become the volume's free room",
+                                   number_, plural(used, "sector", "sectors"))});
+  }
+
+  const PlanInput& in_;
+  const ReadOptions& options_;
+  const SizeWish& wish_;
+  Assessment& out_;
+  unsigned number_;
+  const Layout& layout_;
+  const SurveyedPartition& s_;
+  std::uint64_t sector_;
+};
+
+}  // namespace
+
+void plan_front(const PlanInput& in, const ReadOptions& options, unsigned number,
+                const SizeWish& wish, Assessment& out) {
+  Front(in, options, number, wish, out).plan();
+}
+
+}  // namespace nuvrat
