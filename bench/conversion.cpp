@@ -5,6 +5,8 @@
 
 #include <fmt/format.h>
 
+#include <nuvrat/text.h>
+
 #include "measure.h"
 #include "ntfs/edit.h"
 
@@ -138,27 +140,48 @@ void whole_job(const std::filesystem::path& folder, Figures& out) {
   out["expected"] = a.expected_seconds;
 }
 
+// A shadow edit alone: planned, and what it writes written to an empty image, where it would go.
+void shadow_edit(const std::filesystem::path& folder, const Device& device, const std::string& name,
+                 const std::function<void(NtfsEdit&)>& wanted, Figures& out) {
+  NtfsEdit edit(device);
+  wanted(edit);
+  const double planned = seconds([&] {
+    if (edit.lay_out()) throw Error(ErrorCode::refused, "no room for the edit");
+  });
+  const std::uint64_t cluster = edit.geometry().cluster_bytes();
+  create_image(folder / "scratch", edit.clusters() * cluster / 512 + 1, 512, true);
+  const auto to = open_device(folder / "scratch", {true, 512});
+  Meter meter(*to);
+  out[name] = planned + seconds([&] {
+                edit.write({[&](std::uint64_t at, ByteView data) { meter.write(at, data); },
+                            [](std::string_view) {}});
+                meter.flush();
+              });
+  out[name + "_written"] = static_cast<double>(meter.bytes_written);
+  out[name + "_moved"] = static_cast<double>(edit.moved_clusters() * cluster);
+  std::filesystem::remove(folder / "scratch");
+}
+
+void shadow_edits(const std::filesystem::path& folder, const Device& device, Figures& out) {
+  const NtfsVolume volume(device);
+  const std::uint64_t clusters = volume.geometry().clusters();
+  const std::uint64_t mib = (1u << 20) / volume.geometry().cluster_bytes();
+  const auto run = [&](const char* name, const std::function<void(NtfsEdit&)>& wanted) {
+    shadow_edit(folder, device, name, wanted, out);
+  };
+  run("edit", [&](NtfsEdit& e) { e.vacate({clusters / 50, clusters / 50}); });
+  run("label", [&](NtfsEdit& e) { e.relabel(u"Orrelune"); });
+  run("shorter", [&](NtfsEdit& e) { e.resize(clusters - clusters / 4); });
+  run("longer", [&](NtfsEdit& e) { e.resize(clusters * 2); });
+  run("front", [&](NtfsEdit& e) { e.extend_front(500 * mib); });
+  out["mft"] = static_cast<double>(volume.mft().clusters() * volume.geometry().cluster_bytes());
+}
+
 // On a copy, since the way back comes next: NTFS to FAT32, and a shadow edit of its own.
 void to_fat(const std::filesystem::path& folder, Figures& out) {
   shell(fmt::format("cp --sparse=always {0}/volume.img {0}/ntfs.img", folder.string()));
   const auto device = open_device(folder / "ntfs.img", {true, 512});
-  {
-    NtfsEdit edit(*device);
-    const std::uint64_t clusters = edit.geometry().clusters();
-    edit.vacate({clusters / 50, clusters / 50});
-    const double planned = seconds([&] {
-      if (edit.lay_out()) throw Error(ErrorCode::refused, "no room for the edit");
-    });
-    Meter meter(*device);
-    out["edit"] = planned + seconds([&] {
-                    edit.write({[&](std::uint64_t at, ByteView data) { meter.write(at, data); },
-                                [](std::string_view) {}});
-                    meter.flush();
-                  });
-    const std::uint64_t cluster = edit.geometry().cluster_bytes();
-    out["edit_written"] = static_cast<double>(meter.bytes_written);
-    out["edit_moved"] = static_cast<double>(edit.moved_clusters() * cluster);
-  }
+  shadow_edits(folder, *device, out);
   Random random(1);
   const Assessment a = assess(*device, {parse_goal("volume=fat32")}, options, random);
   if (!a.in_reach()) throw Error(ErrorCode::refused, a.obstacles[0].text);
@@ -261,9 +284,19 @@ void conversions(const std::filesystem::path& folder, const std::vector<std::uin
   ratio("  bytes written a file", "", "to_fat_written", "files");
   ratio("  share of moved contents", "", "to_fat_moved", "to_fat_written");
   ratio("  bytes of peak memory a file, planning included", "", "to_fat_peak", "files");
-  line("a fiftieth of NTFS made free by shadows: seconds", "",
-       [](Figures& f) { return fmt::format("{:.2f} s", f["edit"]); });
+  const auto edit = [&](const std::string& name, const std::string& what) {
+    line(what, "", [=](Figures& f) { return fmt::format("{:.2f} s", f[name]); });
+  };
+  edit("edit", "a fiftieth of NTFS made free by shadows: seconds");
   ratio("  bytes written against contents moved", "", "edit_written", "edit_moved");
+  edit("front", "NTFS 500 MiB to the front: seconds");
+  ratio("  bytes written against $MFT", "", "front_written", "mft");
+  edit("longer", "NTFS twice as long: seconds");
+  line("  bytes written", "",
+       [](Figures& f) { return format_bytes(static_cast<std::uint64_t>(f["longer_written"])); });
+  edit("label", "NTFS with another label: seconds");
+  line("  bytes written", "",
+       [](Figures& f) { return format_bytes(static_cast<std::uint64_t>(f["label_written"])); });
   line("the whole job, every file hashed twice: seconds", "",
        [](Figures& f) { return fmt::format("{:.1f} s", f["job"]); });
   line("  expected", "", [](Figures& f) { return fmt::format("{:.1f} s", f["expected"]); });

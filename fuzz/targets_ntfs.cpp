@@ -237,31 +237,54 @@ void ntfs_edit(ByteView input) {
     NtfsEdit edit(*disk);
     const std::uint64_t clusters = edit.geometry().clusters();
     const std::uint64_t first = number(input, 0, 2) % clusters;
-    edit.vacate({first, 1 + number(input, 2, 2) % (clusters - first)});
+    // Most make a range free; the others make the volume another size, or let it begin earlier.
+    const std::uint64_t other = number(input, 2, 2) % 8;
+    const std::uint64_t spc = edit.geometry().cluster_sectors;
+    std::uint64_t front = 0;  // sectors
+    if (other == 1) {
+      edit.resize(first + 1);
+      edit.avoid({clusters, 1});
+    } else if (other == 2) {
+      edit.resize(clusters + first + 1);
+      edit.avoid({(disk->sectors() - 1) / spc, 1});
+    } else if (other == 3) {
+      edit.extend_front(edit.boot_clusters() + first);
+      front = (edit.boot_clusters() + first) * spc;
+    } else {
+      edit.vacate({first, 1 + number(input, 2, 2) % (clusters - first)});
+    }
     const bool sound = clean(*disk);
     if (edit.lay_out()) return;
     const SectorSet owned = open_volume(*disk, utc())->owned();
-    const auto after = disk->clone();
+    const std::uint64_t end = edit.clusters() * spc;
+    MemoryDevice after(std::max(end + 1, front + disk->sectors()), disk->sector_size());
+    for (std::uint64_t at = 0; at < disk->sectors(); ++at) after.write(front + at, disk->read(at));
     edit.write({[&](std::uint64_t sector, ByteView data) {
                   const std::uint64_t count = data.size() / disk->sector_size();
-                  if (sound && owned.first_overlap({sector, count}))
+                  if (sound && sector >= front && owned.first_overlap({sector - front, count}))
                     broken("an edit writes over what is in use");
-                  after->write(sector, data);
+                  after.write(sector, data);
                 },
                 [](std::string_view) {}});
-    Bytes boot = after->read(0);
+    Bytes boot = disk->read(0);
+    const bool resized = edit.clusters() != clusters;
     for (unsigned i = 0; i < 8; ++i) {
       boot[0x30 + i] = static_cast<std::uint8_t>(edit.mft_lcn() >> 8 * i);
       boot[0x38 + i] = static_cast<std::uint8_t>(edit.mirror_lcn() >> 8 * i);
+      if (resized) boot[0x28 + i] = static_cast<std::uint8_t>(end >> 8 * i);
     }
-    after->write(0, boot);
-    after->write(after->sectors() - 1, boot);
-    if (sound && !clean(*after)) broken("an edit leaves a volume with broken rules");
+    after.write(0, boot);
+    const std::uint64_t last = resized ? end : disk->sectors() - 1;
+    after.write(last, boot);
+    const Window volume(after, {0, last + 1});
+    if (sound && !clean(volume)) broken("an edit leaves a volume with broken rules");
   });
 }
 
 std::vector<Bytes> ntfs_edit_seeds() {
-  return {{16, 0, 200, 0}, {0, 1, 0, 4}, {20, 3, 1, 1, 1, 0, 20, 0, 3}};
+  return {{16, 0, 200, 0},  {0, 1, 0, 4},   {20, 3, 1, 1, 1, 0, 20, 0, 3},
+          {200, 9, 1, 0},   {90, 1, 10, 0}, {7, 0, 3, 0},
+          {33, 1, 11, 0, 9}};
 }
 
 // The bytes are what $SDS holds; every second input has them in both copies.

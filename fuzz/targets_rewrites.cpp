@@ -42,12 +42,13 @@ void rewrites(ByteView input) {
   };
   expect_answer([&] {
     static const char* const goals[] = {
-        "table=gpt",           "table=mbr",       "p1=ntfs",         "volume=ntfs",
-        "p1=logical",          "p2=logical",      "p1.active=yes",   "p2.name=x",
-        "volume=fat32",        "volume=fat16",    "p1=fat16",        "volume.cluster=1KiB",
-        "volume.cluster=4KiB", "p2=fat32",        "p1.size=max",     "p1.size=min",
-        "p1.size=-1MiB",       "p2.size=+700KiB", "p1=gone",         "g1=ntfs",
-        "g1=fat16:5MiB",       "p1.label=BOJE",   "volume.label=B 2"};
+        "table=gpt",           "table=mbr",       "p1=ntfs",          "volume=ntfs",
+        "p1=logical",          "p2=logical",      "p1.active=yes",    "p2.name=x",
+        "volume=fat32",        "volume=fat16",    "p1=fat16",         "volume.cluster=1KiB",
+        "volume.cluster=4KiB", "p2=fat32",        "p1.size=max",      "p1.size=min",
+        "p1.size=-1MiB",       "p2.size=+700KiB", "p1=gone",          "g1=ntfs",
+        "g1=fat16:5MiB",       "p1.label=BOJE",   "volume.label=B 2", "p1.front=max",
+        "p2.front=+1MiB",      "volume.size=min", "volume.size=-1MiB"};
     attempt(assess(*disk, {parse_goal(goals[input[1] % std::size(goals)])}, utc(), random));
   });
   expect_answer(

@@ -382,6 +382,9 @@ TEST_CASE("judge: the kernel mounts what the power left of a volume that changes
 TEST_CASE("judge: the kernel mounts what the power left of volumes that change their size") {
   look_at_cuts({"NTFS longer", "NTFS shorter", "FAT longer", "room given"});
 }
+TEST_CASE("judge: the kernel mounts what the power left of volumes that begin earlier") {
+  look_at_cuts({"to the front"});
+}
 
 namespace {
 
@@ -441,6 +444,9 @@ TEST_CASE("judge: the kernel goes on writing on an NTFS volume in which way was 
 }
 TEST_CASE("judge: the kernel goes on writing on an NTFS volume that became shorter") {
   write_after({"p1.size=-1GiB", "p1.label=Boje"}, 3);
+}
+TEST_CASE("judge: the kernel goes on writing on an NTFS volume that begins earlier") {
+  write_after({"p1.front=max", "p1.label=Boje"}, 2);
 }
 
 TEST_CASE("judge: a disk that the kernel filled itself is read and converted with its own hashes") {
@@ -555,6 +561,14 @@ done
       parse(boot(folder, std::string(write) + "\nDISKS=vda" + look, image.string()));
   CHECK(written.files.size() > 3000);
   must_equal(written, *open_device(image), "vda");
+  must_be_sound(image);
+
+  // Other sizes and another start, of volumes as a kernel leaves them.
+  convert(image, 512, folder / "sizes",
+          {"p1.size=-60MiB", "p2.front=max", "p2.size=max", "p3.size=min"});
+  const Seen moved = parse(boot(folder, std::string("DISKS=vda") + look, image.string()));
+  CHECK(moved.files == written.files);
+  must_equal(moved, *open_device(image), "vda");
   must_be_sound(image);
 
   // Back to FAT: hard links become copies, a link to a name an empty file; the FAT driver must give

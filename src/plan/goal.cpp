@@ -151,7 +151,7 @@ const std::vector<GoalWord>& goal_words() {
       {"volume.size", {"max", "min"}, "the same of a disk without a table", GoalWord::Free::size},
       {"pN.front",
        {"max"},
-       "with its volume into the room in front of it: +500MiB",
+       "how much earlier it begins, with its volume: +500MiB",
        GoalWord::Free::more},
       {"pN.label", {}, "the label of its volume", GoalWord::Free::label},
       {"volume.label", {}, "the same of a disk without a table", GoalWord::Free::label},

@@ -237,8 +237,9 @@ class Stages {
     std::map<std::uint64_t, SizeWish> by_start;
     for (const auto& [number, wish] : wishes_.fronts)
       by_start[before_.find(number)->partition.start] = wish;
-    for (const auto& [start, wish] : by_start) {
+    for (const auto& [start, more] : by_start) {
       const PlanInput in = input(wishes_);
+      const SizeWish& wish = more;
       const unsigned number = number_now(start, start);
       if (number == 0) return false;
       if (!stage([&] { plan_front(in, options_, number, wish, out_); })) return false;
