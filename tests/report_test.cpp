@@ -172,7 +172,11 @@ TEST_CASE("report: what is left to the owner follows from what was done") {
   CHECK(next_steps(a)[0].text.find("p5 is now p3.") != std::string::npos);
   CHECK(codes(a).find("new") == std::string::npos);
   a.before.partitions[0].start = 2048;
+  a.changes = {{ExpectedChange::Kind::added, 0, "", 0}};
   CHECK(codes(a) == "new numbers look ");  // it begins where none did
+  a.changes = {{ExpectedChange::Kind::begins, 2048, "", 0}};
+  CHECK(codes(a) == "letters numbers look ");  // it is the same one
+  a.changes.clear();
   a.after.partitions[0].start = 2048;
   a.contents = {{2048, "fat32", "", "ntfs"}};
   CHECK(codes(a) == "loader system-check letters numbers look ");

@@ -297,6 +297,16 @@ TEST_CASE("room: what can't be done is refused by name, with what would remove i
   CHECK(refused_for(disk, {"p6.size=max"}) == "");
   CHECK(refused_for(disk, {"p1.size=4968KiB"}) == "");
   CHECK(refused_for(disk, {"p1.size=4969KiB"}) == "size-room");
+  CHECK(refused_for(disk, {"p2.front=+8KiB"}) == "size-contents");
+  CHECK(refused_for(disk, {"p5.front=+5MiB"}) == "front-space");
+  const Assessment earlier = assess(disk, {parse_goal("p5.front=+5MiB")}, utc(), random);
+  REQUIRE(earlier.obstacles[0].goals.size() == 1);
+  CHECK(earlier.obstacles[0].goals[0].text() == "p5.front=max");
+  CHECK(refused_for(disk, {"p5.front=max"}) == "");
+  for (const char* size : {"min", "-1MiB", "7MiB"})
+    CHECK(support::code_of([&] {
+            (void)refused_for(disk, {"p5.front=max", (std::string("p5.size=") + size).c_str()});
+          }) == ErrorCode::words);
 
   // A root folder of 512 entries, all taken and no label among them.
   MemoryDevice full(20000, 512);
@@ -308,6 +318,77 @@ TEST_CASE("room: what can't be done is refused by name, with what would remove i
   writer.finish();
   CHECK(refused_for(full, {"volume.label=BOJE"}) == "root-full");
   CHECK(refused_for(full, {"volume.label="}) == "already");
+}
+
+TEST_CASE("room: four primaries and no slot: the refusal names roles that make a place") {
+  MemoryDevice disk(90000, 512);
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.disk_sectors = disk.sectors();
+  layout.disk_signature = 0x0BB0E504;
+  for (unsigned i = 0; i < 4; ++i) {
+    Partition p;
+    p.number = i + 1;
+    p.start = 63 + i * 16065ull;
+    p.sectors = 16065 - 63;  // as old disks have them
+    p.type = std::uint8_t{0xDA};
+    layout.partitions.push_back(p);
+  }
+  write_new_table(disk, layout);
+  Random random(1);
+  const Assessment no = assess(disk, {parse_goal("g1=ntfs")}, utc(), random);
+  REQUIRE(no.obstacles.size() == 1);
+  CHECK(no.obstacles[0].code == "no-arrangement");
+  REQUIRE(no.obstacles[0].goals.size() > 1);
+  CHECK(no.obstacles[0].goals[0].text() == "g1=ntfs");
+  RoomCounts counts;
+  try_goals(disk, no.obstacles[0].goals, counts);
+  CHECK(counts.done == 1);
+}
+
+TEST_CASE("room: what goes and what then begins at the same sector are two") {
+  MemoryDevice disk(70000, 512);
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.disk_sectors = disk.sectors();
+  layout.disk_signature = 0x0BB0E505;
+  for (unsigned i = 0; i < 3; ++i) {
+    Partition p;
+    p.number = i + 1;
+    p.start = 2048 + i * 20480ull;
+    p.sectors = 20480;
+    p.type = std::uint8_t{0x06};
+    layout.partitions.push_back(p);
+  }
+  write_new_table(disk, layout);
+  for (const Partition& p : layout.partitions) {
+    WritableWindow window(disk, p.range());
+    FatFormat format;
+    format.kind = VolumeKind::fat16;
+    format.cluster_sectors = 2;
+    format.hidden_sectors = p.start;
+    format.label = "V" + std::to_string(p.number);
+    FatWriter writer(window, format);
+    Random random(p.number);
+    orrelune::fill_volume(writer, random, 6);
+    writer.finish();
+  }
+  RoomCounts counts;
+  for (const char* second : {"g1=ntfs", "g1=raw", "p2.front=max"}) {
+    CAPTURE(second);
+    const std::vector<Goal> goals = {parse_goal("p1=gone"), parse_goal(second)};
+    Random random(1);
+    const Assessment a = assess(disk, goals, utc(), random);
+    REQUIRE(a.in_reach());
+    CHECK(a.after.data_partitions()[0].start == 2048);
+    const std::string text = assessment_text(a, {});
+    const std::size_t map = text.find("\n  after");
+    const std::string after = text.substr(map, text.find("\n  steps") - map);
+    CHECK(after.find("V1") == std::string::npos);
+    CHECK(after.find("V2") != std::string::npos);
+    try_goals(disk, goals, counts);
+  }
+  CHECK(counts.done == 3);
 }
 
 TEST_CASE("room: a volume shorter than its partition fills it") {
@@ -350,13 +431,45 @@ TEST_CASE("room: a volume shorter than its partition fills it") {
   }
 }
 
+TEST_CASE("room: the volume of a disk without a table becomes shorter, and fills it again") {
+  for (const char* kind : {"fat16", "ntfs"}) {
+    CAPTURE(kind);
+    const bool ntfs = kind == std::string("ntfs");
+    MemoryDevice disk(60000, 512);
+    FatFormat format;
+    format.kind = VolumeKind::fat16;
+    format.cluster_sectors = 2;
+    FatWriter writer(disk, format);
+    Random random(4);
+    orrelune::fill_volume(writer, random, 6);
+    writer.finish();
+    if (ntfs) orrelune::play(disk, "volume=ntfs", 8);
+    const auto length = [&] { return volume_length(survey_disk(disk, utc()).partitions[0]); };
+    CHECK(refused_for(disk, {"volume.size=max"}) == "already");
+    CHECK(refused_for(disk, {"volume.size=+1MiB"}) == "size-room");
+    const support::Folder folder(support::Folder::Where::memory);
+    QuietProgress quiet;
+    const auto run = [&](const char* word) {
+      const Assessment a = assess(disk, {parse_goal(word)}, utc(), random);
+      REQUIRE(a.in_reach());
+      CHECK(run_job(disk, a, support::case_in_memory(folder / word), quiet).sound());
+      return length();
+    };
+    CHECK(run("volume.size=-3MiB") == 60000 - 6144);
+    CHECK(run("volume.size=+1MiB") == 60000 - 4096);
+    CHECK(run("volume.size=min") < 30000);
+    CHECK(run("volume.size=max") == 60000);
+  }
+}
+
 TEST_CASE("room: a full MBR disk that was copied to a larger one: a GPT, and NTFS past 2 TiB") {
+  // All that clusters of 4 KiB can count takes a bitmap of 512 MiB.
   const support::Folder folder;
   const auto image = folder / "disk.img";
   create_image(image, orrelune::instrument_sectors(512), 512, true);
   orrelune::make_instrument_disk(*open_device(image, {true, 512}));
   const std::uint64_t tib = std::uint64_t{1} << 40;
-  std::filesystem::resize_file(image, 3 * tib);
+  std::filesystem::resize_file(image, support::is_long() ? 16 * tib - 4096 : 3 * tib);
   const auto device = open_device(image, {true, 512});
   Random random(1);
   const Assessment a =

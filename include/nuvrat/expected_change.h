@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <string>
+#include <optional>
 #include <vector>
 
 #include <nuvrat/manifest.h>
@@ -31,11 +32,12 @@ struct ExpectedChange {
 };
 [[nodiscard]] const char* name_of(ExpectedChange::Kind kind);
 
-/// Where a partition begins afterwards that began there, and the other way round.
-[[nodiscard]] std::uint64_t start_after(const std::vector<ExpectedChange>& changes,
-                                        std::uint64_t start);
-[[nodiscard]] std::uint64_t start_before(const std::vector<ExpectedChange>& changes,
-                                         std::uint64_t start);
+/// Where a partition begins afterwards that began there; none when it is to go.
+[[nodiscard]] std::optional<std::uint64_t> start_after(const std::vector<ExpectedChange>& changes,
+                                                       std::uint64_t start);
+/// Where a partition began that begins there afterwards; none when it is new.
+[[nodiscard]] std::optional<std::uint64_t> start_before(const std::vector<ExpectedChange>& changes,
+                                                        std::uint64_t start);
 
 /// Turns what was recorded into what is expected, as far as a manifest can say it: sizes.
 void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded);

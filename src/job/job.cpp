@@ -149,6 +149,7 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
   if (!assessment.in_reach()) {
     throw refused(assessment.obstacles.front().text, assessment.obstacles.front().remedy);
   }
+  if (assessment.steps.empty()) throw refused("there is nothing to do", "Assess the disk again");
   if (disk_tag(device, read_table(device)) != assessment.tag) {
     throw refused("the disk is not the one that was assessed, or it changed since",
                   "Assess it again");

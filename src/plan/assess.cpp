@@ -63,7 +63,9 @@ void fill_figures(const Device& device, const Survey& survey, Assessment& out) {
   for (const Step& step : out.steps) {
     if (step.volume() == nullptr) continue;
     for (Contents& here : out.contents) {
-      if (start_before(out.changes, step.volume()->place.first) == here.start)
+      // What is new says what it becomes already.
+      if (here.kind != "free" &&
+          start_before(out.changes, step.volume()->place.first) == here.start)
         here.kind_after = name_of(step.volume()->to);
     }
   }
@@ -184,6 +186,12 @@ std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
     return std::find_if(goals.begin(), goals.end(),
                         [&](const Goal& g) { return g.subject == subject; });
   };
+  const bool in_a_gap =
+      std::any_of(goals.begin(), goals.end(), [](const Goal& g) { return g.subject[0] == 'g'; });
+  if (o.code == "no-arrangement" && in_a_gap && !o.goals.empty()) {
+    goals.insert(goals.end(), o.goals.begin(), o.goals.end());
+    return goals;
+  }
   if (const unsigned number = in_the_way(o, a.before); number != 0) {
     if (size_of(number) != goals.end()) return {};
     goals.push_back({fmt::format("p{}.size", number), "-1MiB"});
@@ -212,6 +220,7 @@ void offer_other_goals(const Device& device, const Survey& survey, const ReadOpt
   for (Obstacle& o : out.obstacles) {
     std::vector<Goal> goals = other_goals(o, out);
     if (goals.empty()) continue;
+    o.goals.clear();  // until these are known to work
     Random random(1);
     try {
       if (!assess_stages(device, survey, goals, options, random).in_reach()) continue;

@@ -97,7 +97,8 @@ class Sizes {
                                 "There is room for {}; delete or shorten what comes after it to "
                                 "make more",
                                 format_bytes(most * sector_))
-                          : "Make room after it first: delete or shorten what is there";
+               : p.number == 0 ? "Continue on a disk, or an image, that is longer"
+                               : "Make room after it first: delete or shorten what is there";
     out_.obstacles.push_back(std::move(o));
     return std::nullopt;
   }
@@ -264,7 +265,12 @@ class NewPartitions {
       }
     }
     if (!trial.in_reach()) {
-      for (Obstacle& o : trial.obstacles) out_.obstacles.push_back(std::move(o));
+      for (Obstacle& o : trial.obstacles) {
+        // Goals that the table's planner names are beside the gap's.
+        if (!o.goals.empty()) o.remedy = "Delete a partition, or make others logical";
+        if (o.partition >= Wishes::first_made) o.partition = 0;
+        out_.obstacles.push_back(std::move(o));
+      }
       return false;
     }
     for (const Partition& p : made_) {

@@ -79,7 +79,8 @@ class Stages {
     if (!out_.in_reach()) return false;
     // They are named by where partitions began before everything.
     for (std::size_t i = changes; i < out_.changes.size(); ++i)
-      out_.changes[i].start = start_before(out_.changes, out_.changes[i].start);
+      out_.changes[i].start =
+          start_before(out_.changes, out_.changes[i].start).value_or(out_.changes[i].start);
     planned_.add(out_.steps, planned);
     return true;
   }
@@ -217,9 +218,9 @@ class Stages {
                        start);
   }
 
-  // Of a partition that began there and begins there now; 0, with an obstacle: another table has no
-  // place for it.
-  unsigned number_now(std::uint64_t before, std::uint64_t now) {
+  // Of a partition that began there and begins there now. None, with an obstacle: another table has
+  // no place for it.
+  std::optional<unsigned> number_now(std::uint64_t before, std::uint64_t now) {
     if (const SurveyedPartition* s = planned_.state().at(now); s != nullptr)
       return s->partition.number;
     const unsigned number = before_.at(before)->partition.number;
@@ -228,7 +229,7 @@ class Stages {
                              "can't become longer",
                              number),
                  "Leave that goal out", 0, number);
-    return 0;
+    return std::nullopt;
   }
 
   // Those at the front of the disk first: they may be in the way of none.
@@ -240,8 +241,9 @@ class Stages {
     for (const auto& [start, more] : by_start) {
       const PlanInput in = input(wishes_);
       const SizeWish& wish = more;
-      const unsigned number = number_now(start, start);
-      if (number == 0) return false;
+      const auto found = number_now(start, start);
+      if (!found) return false;
+      const unsigned number = *found;
       if (!stage([&] { plan_front(in, options_, number, wish, out_); })) return false;
       numbers += (numbers.empty() ? "" : ", ") + std::to_string(number);
     }
@@ -264,9 +266,10 @@ class Stages {
   bool longer() {
     for (const auto& [start, sectors] : longer_) {
       const PlanInput in = input(wishes_);
-      const std::uint64_t now = start_after(out_.changes, start);
-      const unsigned number = number_now(start, now);
-      if (number == 0) return false;
+      const std::uint64_t now = start_after(out_.changes, start).value_or(start);
+      const auto found = number_now(start, now);
+      if (!found) return false;
+      const unsigned number = *found;
       const std::uint64_t length = sectors + (start - now);
       if (!stage([&] { plan_volume_size(in, options_, number, length, out_); })) return false;
     }

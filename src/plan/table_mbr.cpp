@@ -80,8 +80,8 @@ class MbrPlanner {
       const std::uint64_t by = std::max(p.start, p.sectors) - most;
       add_obstacle(
           out_, "past-32-bits",
-          fmt::format("partition {} ({}) {} {}, but an MBR's numbers end at {}: too large by {}",
-                      p.number, p.range().text(), p.start > most ? "begins at" : "has a length of",
+          fmt::format("{} ({}) {} {}, but an MBR's numbers end at {}: too large by {}", words_of(p),
+                      p.range().text(), p.start > most ? "begins at" : "has a length of",
                       std::max(p.start, p.sectors), most, by),
           p.start > most ? "Move it, or keep the GPT"
                          : fmt::format("Make it {} sectors shorter, or keep the GPT", by),
@@ -133,6 +133,9 @@ class MbrPlanner {
   }
 
   static bool is_new(const Partition& p) { return p.number >= Wishes::first_made; }
+  static std::string words_of(const Partition& p) {
+    return is_new(p) ? "the new partition" : fmt::format("partition {}", p.number);
+  }
 
   bool find_arrangement() {
     if (before_.kind == TableKind::mbr) {  // who isn't asked about stays what he is
@@ -175,7 +178,7 @@ class MbrPlanner {
     std::string between;
     for (std::size_t i = first; i < last && i < n; ++i) {
       if (wants(i, Role::primary))
-        between += fmt::format("{}{}", between.empty() ? "" : ", ", request_.partitions[i].number);
+        between += (between.empty() ? "" : ", ") + words_of(request_.partitions[i]);
     }
     if (first == n && n > 4) first = 3, last = n - 1;  // four slots, the fourth a container
     const Shortage missing = first < n ? shortage(request_, first, last) : Shortage{};
@@ -183,9 +186,9 @@ class MbrPlanner {
     o.code = "no-arrangement";
     if (!between.empty()) {
       o.text = fmt::format(
-          "the extended partition is one range from partition {} to {}, and primary {} would be "
-          "inside it",
-          request_.partitions[first].number, request_.partitions[last].number, between);
+          "the extended partition is one range from {} to {}, and {} would be inside it, which is "
+          "to be primary",
+          words_of(request_.partitions[first]), words_of(request_.partitions[last]), between);
     } else if (missing.missing > 0) {
       explain_shortage(missing, o);
     } else {
@@ -202,18 +205,16 @@ class MbrPlanner {
     o.missing_sectors = missing.missing;
     o.partition = p.number;
     if (missing.index == 0) {
-      o.text =
-          fmt::format("partition {} begins at sector {}; {} missing in front of it for its EBR",
-                      p.number, p.start, sectors);
-      o.remedy = fmt::format("Move the start of partition {} by {}", p.number, missing.missing);
+      o.text = fmt::format("{} begins at sector {}; {} missing in front of it for its EBR",
+                           words_of(p), p.start, sectors);
+      o.remedy = fmt::format("Move the start of {} by {}", words_of(p), missing.missing);
       return;
     }
-    const unsigned neighbour = request_.partitions[missing.index - 1].number;
+    const Partition& neighbour = request_.partitions[missing.index - 1];
     o.text = fmt::format(
-        "partitions {} and {} touch or leave too little between them: {} missing in front of "
-        "partition {} for its EBR",
-        neighbour, p.number, sectors, p.number);
-    o.remedy = fmt::format("Make partition {} {} shorter", neighbour,
+        "{} and {} touch or leave too little between them: {} missing in front of {} for its EBR",
+        words_of(neighbour), words_of(p), sectors, words_of(p));
+    o.remedy = fmt::format("Make {} {} shorter", words_of(neighbour),
                            plural(missing.missing, "sector", "sectors"));
   }
 
@@ -230,6 +231,7 @@ class MbrPlanner {
     for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
       const Partition& p = request_.partitions[i];
       const Role role = other->is_logical(i) ? Role::logical : Role::primary;
+      if (is_new(p)) continue;  // it has no name to ask by, and takes what is left
       const bool asked = in_.wishes.roles.count(p.number) != 0;
       if (asked || role != p.role) o.goals.push_back({fmt::format("p{}", p.number), name_of(role)});
     }

@@ -19,7 +19,7 @@ const Partition* efi_system(const Layout& layout) {
   return it == layout.partitions.end() ? nullptr : &*it;
 }
 
-const Partition* partition_at(const Layout& layout, std::uint64_t start) {
+const Partition* partition_at(const Layout& layout, std::optional<std::uint64_t> start) {
   const auto it = std::find_if(
       layout.partitions.begin(), layout.partitions.end(),
       [start](const Partition& p) { return p.start == start && p.role != Role::extended; });
@@ -98,15 +98,15 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   }
   std::set<std::uint64_t> said;
   for (const Contents& c : a.contents) {
-    if (c.kind != c.kind_after) said.insert(c.start);
+    if (c.kind != c.kind_after && c.kind != "free") said.insert(c.start);
   }
   std::string resized;
   for (const Step& step : a.steps) {
     const VolumeChange* v = step.volume();
     if (v == nullptr || v->from != v->to) continue;
-    const std::uint64_t before = start_before(a.changes, v->place.first);
-    if (!said.insert(before).second) continue;
-    const Partition* p = partition_at(a.after, start_after(a.changes, before));
+    const auto before = start_before(a.changes, v->place.first);
+    if (!before || !said.insert(*before).second) continue;
+    const Partition* p = partition_at(a.after, start_after(a.changes, *before));
     resized += (resized.empty() ? "" : ", ") + part_name(p == nullptr ? 0 : p->number);
   }
   if (!resized.empty()) {
@@ -117,7 +117,7 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   }
   std::string fresh;
   for (const Partition& p : a.after.data_partitions()) {
-    if (partition_at(a.before, start_before(a.changes, p.start)) == nullptr)
+    if (!start_before(a.changes, p.start))
       fresh += (fresh.empty() ? "" : ", ") + part_name(p.number);
   }
   if (!fresh.empty()) {

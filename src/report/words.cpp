@@ -122,15 +122,19 @@ std::string place_words(const Difference& d) {
 }
 
 std::vector<Contents> contents_after(const Assessment& a) {
-  std::vector<Contents> out = a.contents;
-  for (Contents& c : out) {
-    c.kind = c.kind_after;
+  std::vector<Contents> out;
+  for (Contents c : a.contents) {
     const std::uint64_t before = c.start;
-    c.start = start_after(a.changes, before);
+    const bool added = c.kind == "free";
+    const auto start = added ? before : start_after(a.changes, before);
+    if (!start) continue;
+    c.kind = c.kind_after;
+    c.start = *start;
     for (const ExpectedChange& change : a.changes) {
       if (change.kind == ExpectedChange::Kind::relabelled && change.start == before)
         c.label = change.text;
     }
+    out.push_back(std::move(c));
   }
   return out;
 }

@@ -299,7 +299,7 @@ class Comparer {
 };
 
 // Pairs by start where both sides have one there, so that a dropped partition shifts nothing.
-// What was to begin elsewhere counts by where it was.
+// What was to begin elsewhere counts by where it was; what was to be new is on one side alone.
 template <typename Item, typename Both, typename OneSide>
 void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& after,
                    const std::vector<ExpectedChange>& changes, Both both, OneSide one_side) {
@@ -307,7 +307,9 @@ void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& aft
   auto x = before.begin();
   auto y = after.begin();
   while (x != before.end() || y != after.end()) {
-    if (y == after.end() || (x != before.end() && x->start < start_of(*y))) {
+    if (y != after.end() && !start_of(*y)) {
+      one_side(*y++, false);
+    } else if (y == after.end() || (x != before.end() && x->start < start_of(*y))) {
       one_side(*x++, true);
     } else if (x == before.end() || start_of(*y) < x->start) {
       one_side(*y++, false);

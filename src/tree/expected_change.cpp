@@ -34,18 +34,24 @@ const char* name_of(ExpectedChange::Kind kind) {
   return "resized";
 }
 
-std::uint64_t start_after(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
-  const auto it = std::find_if(changes.begin(), changes.end(), [start](const ExpectedChange& c) {
-    return c.kind == ExpectedChange::Kind::begins && c.start == start;
-  });
-  return it == changes.end() ? start : it->size;
+std::optional<std::uint64_t> start_after(const std::vector<ExpectedChange>& changes,
+                                         std::uint64_t start) {
+  for (const ExpectedChange& c : changes) {
+    if (c.start != start || !c.path.empty()) continue;
+    if (c.kind == ExpectedChange::Kind::begins) return c.size;
+    if (c.kind == ExpectedChange::Kind::gone) return std::nullopt;
+  }
+  return start;
 }
 
-std::uint64_t start_before(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
-  const auto it = std::find_if(changes.begin(), changes.end(), [start](const ExpectedChange& c) {
-    return c.kind == ExpectedChange::Kind::begins && c.size == start;
-  });
-  return it == changes.end() ? start : it->start;
+std::optional<std::uint64_t> start_before(const std::vector<ExpectedChange>& changes,
+                                          std::uint64_t start) {
+  for (const ExpectedChange& c : changes) {
+    if (c.kind == ExpectedChange::Kind::begins && c.size == start) return c.start;
+    if (c.kind == ExpectedChange::Kind::added && c.start == start && c.path.empty())
+      return std::nullopt;
+  }
+  return start;
 }
 
 void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {

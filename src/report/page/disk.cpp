@@ -96,8 +96,8 @@ void add_files(Changes& out, const Manifest& before, const Manifest& after) {
   out.add("Partitions of other kinds", ranges(before), same ? "as before" : ranges(after), !same);
 }
 
-// The partition of the other layout that begins at the same sector.
-const Partition* at_start(const Layout& layout, std::uint64_t start) {
+// The partition of the other layout that begins there; null: none does.
+const Partition* at_start(const Layout& layout, std::optional<std::uint64_t> start) {
   for (const Partition& p : layout.partitions) {
     if (p.role != Role::extended && p.start == start) return &p;
   }
@@ -170,9 +170,10 @@ std::string changes_section(const CaseRecord& r) {
   std::vector<std::string> to;
   for (const Contents& c : a.contents) {
     if (c.kind == c.kind_after) continue;
-    const Partition* p = at_start(a.before, c.start);
+    const bool added = c.kind == "free";
+    const Partition* p = at_start(added ? a.after : a.before, c.start);
     const std::string name = p == nullptr ? "" : part_name(p->number) + ": ";
-    from.push_back(esc(name + kind_words(c.kind)));
+    from.push_back(esc((added ? "" : name) + kind_words(c.kind)));
     to.push_back(esc(name + kind_words(c.kind_after)));
   }
   out.add("File systems", arrows(from, "every volume"), arrows(to, "as before"), !from.empty());
