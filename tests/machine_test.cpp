@@ -204,12 +204,12 @@ struct Machine {
   std::string tag, seal;
 };
 
-struct Tally {
+struct MachineTally {
   std::uint64_t cuts = 0, no_case = 0, reverted = 0, resumed = 0;
 };
 
 void cut_machine(const Machine& bench, const std::vector<Operation>& trace, std::size_t length,
-                 std::uint64_t image_file, Lost lost, std::uint64_t seed, Tally& tally) {
+                 std::uint64_t image_file, Lost lost, std::uint64_t seed, MachineTally& tally) {
   CAPTURE(length);
   CAPTURE(static_cast<int>(lost));
   QuietProgress silent;
@@ -243,7 +243,7 @@ void cut_machine(const Machine& bench, const std::vector<Operation>& trace, std:
 }  // namespace
 
 TEST_CASE("machine: the power takes both disks, at every moment, whatever was not synced") {
-  Tally tally;
+  MachineTally tally;
   std::size_t rewrites = 0;
   for (const scenarios::Scenario& scenario : scenarios::all()) {
     if (rewrites == 4 && !support::is_long()) break;

@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 
 #include "base/record.h"
+#include "base/start_code.h"
 #include "device/volume_fits.h"
 
 namespace nuvrat {
@@ -189,6 +190,8 @@ Bytes fat_boot_sector(const FatGeometry& g) {
   } else {
     store(tail, sector, 36);
   }
+  const ByteView code = volume_start_code();
+  std::copy(code.begin(), code.end(), sector.begin() + 2 + boot.BS_jmpBoot[1]);
   sector[510] = 0x55;
   sector[511] = 0xAA;
   return sector;

@@ -8,6 +8,7 @@
 
 #include "base/ahead.h"
 #include "base/record.h"
+#include "base/start_code.h"
 
 namespace nuvrat {
 namespace {
@@ -347,6 +348,8 @@ Bytes ntfs_boot_sector(const NtfsPlan& plan) {
   boot.serial = format.serial;
   Bytes out(format.sector_bytes);
   store(boot, out);
+  const ByteView code = volume_start_code();
+  std::copy(code.begin(), code.end(), out.begin() + 2 + boot.jump[1]);
   out[510] = 0x55;
   out[511] = 0xAA;
   return out;

@@ -8,6 +8,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
 
+#include "base/start_code.h"
 #include "plan/arrange.h"
 #include "plan/plan.h"
 #include "steps/kinds.h"
@@ -50,8 +51,18 @@ class MbrSteps {
 
  private:
   void add_table_step(const Layout& target, std::vector<SectorRange> wipes) {
-    out_.steps.push_back(
-        Step(target, {steps::TableMbr{std::move(wipes), in_.state.table.sector0, new_chain_}}));
+    out_.steps.push_back(Step(target, {steps::TableMbr{std::move(wipes), sector0(), new_chain_}}));
+  }
+
+  // The first sector as it is. Where it was a GPT's, and no code is there, a machine that starts
+  // the disk would run zeros.
+  [[nodiscard]] Bytes sector0() {
+    Bytes out = in_.state.table.sector0;
+    constexpr std::size_t code_bytes = 440;
+    if (before_.kind != TableKind::gpt || !all_zero(ByteView(out).first(code_bytes))) return out;
+    const ByteView code = mbr_start_code();
+    std::copy(code.begin(), code.end(), out.begin());
+    return out;
   }
 
   // The container and every link are where they were, about what they were about: only types of

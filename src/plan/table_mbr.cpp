@@ -372,10 +372,13 @@ class MbrPlanner {
     out_.consents.push_back(
         {"firmware",
          fmt::format(
-             "a machine that starts from this disk must afterwards start in legacy mode; {}",
+             "a machine that starts from this disk must afterwards start in legacy mode; {}{}",
              active == target_.partitions.end()
                  ? "no partition is active, so it will not start before one is"
-                 : fmt::format("partition {} is active", active->number))});
+                 : fmt::format("partition {} is active", active->number),
+             all_zero(ByteView(in_.state.table.sector0).first(440))
+                 ? "; sector 0 gets a small program that starts the active partition"
+                 : "")});
   }
 
   const PlanInput& in_;

@@ -1,0 +1,100 @@
+// What a machine does that starts a disk on which there is no system: legacy firmware in an
+// emulator is the judge.
+
+#include <cstdlib>
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "support.h"
+
+using namespace nuvrat;
+
+namespace {
+
+// What the firmware shows until that text is among it, or its time is over.
+std::string start(const std::filesystem::path& image, const std::string& until) {
+  const std::string shown = image.string() + ".shown";
+  const auto ran = support::run(fmt::format(
+      R"sh(
+command -v qemu-system-x86_64 >/dev/null || exit 7
+timeout 120 qemu-system-x86_64 -machine pc,accel=tcg,graphics=off -m 32 -nographic -net none -boot c \
+  -drive file={0},format=raw,snapshot=on </dev/null >{1} 2>&1 & machine=$!
+n=0
+while [ $n -lt 600 ] && ! tr -d '\r' <{1} | grep -q '{2}'; do sleep 0.1; n=$((n + 1)); done
+kill $machine; wait $machine
+tr -d '\r' <{1}
+)sh",
+      image.string(), shown, until));
+  if (ran.status == 7 && std::getenv("CI") == nullptr) return until;  // nothing to judge with
+  REQUIRE(ran.status == 0);
+  return ran.out;
+}
+
+const std::string no_system = "This volume holds files and no system: nothing starts from it.";
+
+void make_disk(const std::filesystem::path& image, bool active) {
+  create_image(image, 90000, 512, true);
+  const auto device = open_device(image, {true, 512});
+  Layout layout;
+  layout.kind = TableKind::gpt;
+  layout.disk_sectors = device->sectors();
+  layout.first_usable = gpt_first_usable(512);
+  layout.last_usable = device->sectors() - gpt_array_sectors(512) - 2;
+  Random random(1);
+  layout.disk_guid = Guid::random(random);
+  Partition p;
+  p.number = 1;
+  p.role = Role::gpt;
+  p.start = 2048;
+  p.sectors = 80000;
+  p.type = basic_data_guid();
+  p.unique_id = Guid::random(random);
+  layout.partitions = {p};
+  write_new_table(*device, layout);
+  WritableWindow window(*device, p.range());
+  FatFormat format;
+  format.cluster_sectors = 1;
+  format.hidden_sectors = p.start;
+  FatWriter(window, format).finish();
+  orrelune::play(*device, "table=mbr", 3);
+  if (active) orrelune::play(*device, "p1.active=yes", 4);
+}
+
+}  // namespace
+
+TEST_CASE("start: a volume without a system says so, a disk without an active partition too") {
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  make_disk(image, false);
+  CHECK(start(image, "there is nothing to start").find("No partition of this disk is active") !=
+        std::string::npos);
+  std::filesystem::remove(image);
+  make_disk(image, true);
+  CHECK(start(image, "nothing starts from it").find(no_system) != std::string::npos);
+  // The same of NTFS, by way of the table.
+  orrelune::play(*open_device(image, {true, 512}), "p1=ntfs", 5);
+  CHECK(start(image, "nothing starts from it").find(no_system) != std::string::npos);
+  // A first sector that is no boot sector isn't run.
+  open_device(image, {true, 512})->write(2048, Bytes(512));
+  CHECK(start(image, "has no boot sector").find("has no boot sector") != std::string::npos);
+}
+
+TEST_CASE("start: a disk that is one volume says so, of every kind") {
+  const support::Folder folder;
+  for (const VolumeKind kind : {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32}) {
+    CAPTURE(name_of(kind));
+    const auto image = folder / (name_of(kind) + std::string(".img"));
+    create_image(image,
+                 kind == VolumeKind::fat12   ? 4000
+                 : kind == VolumeKind::fat16 ? 20000
+                                             : 80000,
+                 512, true);
+    FatFormat format;
+    format.kind = kind;
+    format.cluster_sectors = 1;
+    const auto device = open_device(image, {true, 512});
+    FatWriter(*device, format).finish();
+    CHECK(start(image, "nothing starts from it").find(no_system) != std::string::npos);
+  }
+}
