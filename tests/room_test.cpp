@@ -188,24 +188,35 @@ TEST_CASE("room 2 of 2: goals drawn at random are done as said, or refused") {
 
 namespace {
 
+// An MBR whose primaries lie there, all of one type.
+Layout write_primaries(Device& disk, const std::vector<SectorRange>& places, std::uint8_t type) {
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.sector_size = disk.sector_size();
+  layout.disk_sectors = disk.sectors();
+  layout.disk_signature = 0x0BB0E500;
+  for (const SectorRange& place : places) {
+    Partition p;
+    p.number = static_cast<unsigned>(layout.partitions.size() + 1);
+    p.start = place.first;
+    p.sectors = place.count;
+    p.type = type;
+    layout.partitions.push_back(p);
+  }
+  write_new_table(disk, layout);
+  return layout;
+}
+
 // Partitions one after the other without a gap, the last one up to the disk's last sector.
 std::unique_ptr<MemoryDevice> packed_disk(std::uint32_t sector_size, bool as_ntfs) {
   const std::uint64_t unit = sector_size / 512;
   auto disk = std::make_unique<MemoryDevice>(60000 / unit, sector_size);
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.sector_size = sector_size;
-  layout.disk_sectors = disk->sectors();
-  layout.disk_signature = 0x0BB0E500;
+  std::vector<SectorRange> places;
   for (unsigned i = 0; i < 3; ++i) {
-    Partition p;
-    p.number = i + 1;
-    p.start = (i == 0 ? 63 : i * 20000) / unit + (i == 0 && unit > 1 ? 1 : 0);
-    p.sectors = (i + 1) * 20000 / unit - p.start;
-    p.type = std::uint8_t{0x06};
-    layout.partitions.push_back(p);
+    const std::uint64_t start = (i == 0 ? 63 : i * 20000) / unit + (i == 0 && unit > 1 ? 1 : 0);
+    places.push_back({start, (i + 1) * 20000 / unit - start});
   }
-  write_new_table(*disk, layout);
+  const Layout layout = write_primaries(*disk, places, 0x06);
   for (const Partition& p : layout.partitions) {
     WritableWindow window(*disk, p.range());
     FatFormat format;
@@ -322,19 +333,10 @@ TEST_CASE("room: what can't be done is refused by name, with what would remove i
 
 TEST_CASE("room: four primaries and no slot: the refusal names roles that make a place") {
   MemoryDevice disk(90000, 512);
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = disk.sectors();
-  layout.disk_signature = 0x0BB0E504;
-  for (unsigned i = 0; i < 4; ++i) {
-    Partition p;
-    p.number = i + 1;
-    p.start = 63 + i * 16065ull;
-    p.sectors = 16065 - 63;  // as old disks have them
-    p.type = std::uint8_t{0xDA};
-    layout.partitions.push_back(p);
-  }
-  write_new_table(disk, layout);
+  // With a track between them, as old disks have it.
+  std::vector<SectorRange> places;
+  for (unsigned i = 0; i < 4; ++i) places.push_back({63 + i * 16065ull, 16065 - 63});
+  (void)write_primaries(disk, places, 0xDA);
   Random random(1);
   const Assessment no = assess(disk, {parse_goal("g1=ntfs")}, utc(), random);
   REQUIRE(no.obstacles.size() == 1);
@@ -348,19 +350,8 @@ TEST_CASE("room: four primaries and no slot: the refusal names roles that make a
 
 TEST_CASE("room: what goes and what then begins at the same sector are two") {
   MemoryDevice disk(70000, 512);
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = disk.sectors();
-  layout.disk_signature = 0x0BB0E505;
-  for (unsigned i = 0; i < 3; ++i) {
-    Partition p;
-    p.number = i + 1;
-    p.start = 2048 + i * 20480ull;
-    p.sectors = 20480;
-    p.type = std::uint8_t{0x06};
-    layout.partitions.push_back(p);
-  }
-  write_new_table(disk, layout);
+  const Layout layout = write_primaries(
+      disk, {{2048, 20480}, {2048 + 20480, 20480}, {2048 + 2 * 20480, 20480}}, 0x06);
   for (const Partition& p : layout.partitions) {
     WritableWindow window(disk, p.range());
     FatFormat format;
@@ -396,17 +387,8 @@ TEST_CASE("room: a volume shorter than its partition fills it") {
     CAPTURE(kind);
     // As a copy of a smaller disk leaves it: the table says more than the volume.
     MemoryDevice disk(60000, 512);
-    Layout layout;
-    layout.kind = TableKind::mbr;
-    layout.disk_sectors = disk.sectors();
-    layout.disk_signature = 0x0BB0E501;
-    Partition p;
-    p.number = 1;
-    p.start = 2048;
-    p.sectors = 20000;
-    p.type = std::uint8_t{0x06};
-    layout.partitions = {p};
-    write_new_table(disk, layout);
+    Layout layout = write_primaries(disk, {{2048, 20000}}, 0x06);
+    const Partition p = layout.partitions[0];
     {
       WritableWindow window(disk, p.range());
       FatFormat format;
@@ -497,19 +479,7 @@ TEST_CASE(
   orrelune::play(whole, "volume=ntfs", 8);
   // Its partition ends where the second boot sector was; there another one begins.
   MemoryDevice disk(40000, 512);
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = disk.sectors();
-  layout.disk_signature = 0x0BB0E502;
-  for (unsigned i = 0; i < 2; ++i) {
-    Partition p;
-    p.number = i + 1;
-    p.start = i == 0 ? 2048 : 2048 + 19999;
-    p.sectors = i == 0 ? 19999 : 5000;
-    p.type = std::uint8_t{static_cast<std::uint8_t>(i == 0 ? 0x07 : 0xDA)};
-    layout.partitions.push_back(p);
-  }
-  write_new_table(disk, layout);
+  (void)write_primaries(disk, {{2048, 19999}, {2048 + 19999, 5000}}, 0x07);
   for (std::uint64_t i = 0; i < 19999; ++i) disk.write(2048 + i, whole.read(i));
   disk.write(2048 + 19999, Bytes(512, 0x33));
   RoomCounts counts;

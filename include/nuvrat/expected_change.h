@@ -3,8 +3,8 @@
 // changes, no more and no less.
 
 #include <cstdint>
-#include <string>
 #include <optional>
+#include <string>
 #include <vector>
 
 #include <nuvrat/manifest.h>

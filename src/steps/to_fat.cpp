@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/table.h>
 #include <nuvrat/text.h>
 
 #include "fat/build.h"

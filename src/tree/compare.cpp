@@ -307,11 +307,11 @@ void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& aft
   auto x = before.begin();
   auto y = after.begin();
   while (x != before.end() || y != after.end()) {
-    if (y != after.end() && !start_of(*y)) {
-      one_side(*y++, false);
-    } else if (y == after.end() || (x != before.end() && x->start < start_of(*y))) {
+    const auto there = y == after.end() ? std::nullopt : start_of(*y);
+    const bool is_new = y != after.end() && !there;
+    if (!is_new && (!there || (x != before.end() && x->start < *there))) {
       one_side(*x++, true);
-    } else if (x == before.end() || start_of(*y) < x->start) {
+    } else if (is_new || x == before.end() || *there < x->start) {
       one_side(*y++, false);
     } else {
       both(*x++, *y++);
