@@ -604,4 +604,11 @@ done
   CHECK(more.files.size() > 1500);
   must_equal(more, *open_device(image), "vda");
   must_be_sound(image);
+
+  // And FAT's sizes, as its driver leaves them.
+  convert(image, 512, folder / "fat sizes", {"p1.size=-20MiB", "p2.front=max", "p2.size=max"});
+  const Seen last = parse(boot(folder, std::string("DISKS=vda") + look, image.string()));
+  CHECK(last.files == more.files);
+  must_equal(last, *open_device(image), "vda");
+  must_be_sound(image);
 }

@@ -151,7 +151,7 @@ const std::vector<GoalWord>& goal_words() {
       {"volume.size", {"max", "min"}, "the same of a disk without a table", GoalWord::Free::size},
       {"pN.front",
        {"max"},
-       "how much earlier it begins, with its volume: +500MiB",
+       "how much earlier it and its volume begin",
        GoalWord::Free::more},
       {"pN.label", {}, "the label of its volume", GoalWord::Free::label},
       {"volume.label", {}, "the same of a disk without a table", GoalWord::Free::label},
