@@ -176,6 +176,10 @@ unsigned in_the_way(const Obstacle& o, const Layout& layout) {
   return 0;
 }
 
+bool is_about_gaps(const std::vector<Goal>& goals) {
+  return std::any_of(goals.begin(), goals.end(), [](const Goal& g) { return g.subject[0] == 'g'; });
+}
+
 // Goals that may work where these don't: a volume a little shorter, where a table lacks a few
 // sectors; the most or the least, where a size is too large or too small. Empty: none comes to
 // mind.
@@ -186,9 +190,7 @@ std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
     return std::find_if(goals.begin(), goals.end(),
                         [&](const Goal& g) { return g.subject == subject; });
   };
-  const bool in_a_gap =
-      std::any_of(goals.begin(), goals.end(), [](const Goal& g) { return g.subject[0] == 'g'; });
-  if (o.code == "no-arrangement" && in_a_gap && !o.goals.empty()) {
+  if (o.code == "no-arrangement" && is_about_gaps(goals) && !o.goals.empty()) {
     goals.insert(goals.end(), o.goals.begin(), o.goals.end());
     return goals;
   }
@@ -220,7 +222,8 @@ void offer_other_goals(const Device& device, const Survey& survey, const ReadOpt
   for (Obstacle& o : out.obstacles) {
     std::vector<Goal> goals = other_goals(o, out);
     if (goals.empty()) continue;
-    o.goals.clear();  // until these are known to work
+    // What the table's planner named is beside the gap's goal, which it doesn't know.
+    if (is_about_gaps(out.goals)) o.goals.clear();
     Random random(1);
     try {
       if (!assess_stages(device, survey, goals, options, random).in_reach()) continue;
