@@ -165,7 +165,7 @@ void try_random(std::uint64_t first_seed) {
     s.make(original);
     const Layout layout = read_table(original).layout;
     std::vector<Goal> goals;
-    const std::uint64_t count = 1 + random.below(5);
+    const std::uint64_t count = 1 + random.below(6);
     while (goals.size() < count) goals.push_back(parse_goal(goal_of(random, layout)));
     try_goals(original, goals, counts);
   }

@@ -50,7 +50,8 @@ class Front {
       for (Obstacle& o : table.obstacles) out_.obstacles.push_back(std::move(o));
       return;
     }
-    if (!volume_fits(old - start) || !add_steps(old - start, table)) return;
+    if (!can_count(in_, s_, length_of(s_) + old - start, out_) || !add_steps(old - start, table))
+      return;
     add_consents(start);
     ExpectedChange change;
     change.kind = ExpectedChange::Kind::begins;
@@ -136,17 +137,6 @@ class Front {
     out.before = out.after = layout_;
     plan_table({in_.device, in_.state, only, in_.random}, out);
     return out;
-  }
-
-  bool volume_fits(std::uint64_t front) {
-    const std::uint64_t sectors = length_of(s_) + front;
-    const std::uint64_t most = most_sectors(s_, in_.device.sector_size());
-    if (sectors <= most) return true;
-    obstacle("volume-size",
-             fmt::format("partition {} is {}, which counts {} at most", number_,
-                         title_of(s_.signature.kind), format_bytes(most * sector_)),
-             "Ask for less", sectors - most);
-    return false;
   }
 
   // The volume's own steps, the last of them together with the table's first.

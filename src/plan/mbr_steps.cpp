@@ -58,8 +58,7 @@ class MbrSteps {
   // the disk would run zeros.
   [[nodiscard]] Bytes sector0() {
     Bytes out = in_.state.table.sector0;
-    constexpr std::size_t code_bytes = 440;
-    if (before_.kind != TableKind::gpt || !all_zero(ByteView(out).first(code_bytes))) return out;
+    if (!gets_start_code(in_.state.table)) return out;
     const ByteView code = mbr_start_code();
     std::copy(code.begin(), code.end(), out.begin());
     return out;
@@ -173,6 +172,12 @@ class MbrSteps {
 };
 
 }  // namespace
+
+bool gets_start_code(const TableReading& before) {
+  constexpr std::size_t code_bytes = 440;
+  return before.layout.kind == TableKind::gpt &&
+         all_zero(ByteView(before.sector0).first(code_bytes));
+}
 
 void add_mbr_steps(const PlanInput& input, const Layout& target, bool new_chain, Assessment& out) {
   MbrSteps(input, target, out).make(new_chain);

@@ -111,6 +111,9 @@ bool is_awake(const PlanInput& input, const ReadOptions& options, const Surveyed
 /// the beginning of what is said then.
 bool lay_out_edit(const PlanInput& input, const SurveyedPartition& s, steps::EditNtfs& work,
                   const std::string& doing, Assessment& out);
+/// Whether its kind can count that many sectors; false, with an obstacle, where it can't.
+bool can_count(const PlanInput& input, const SurveyedPartition& s, std::uint64_t sectors,
+               Assessment& out);
 /// "partition 3", or "the volume" of a disk without a table.
 [[nodiscard]] std::string volume_words(unsigned number);
 /// Sectors of a volume as it is, its second boot sector included.
@@ -179,6 +182,9 @@ void apply_room(const Wishes& wishes, std::vector<Partition>& partitions);
 /// Sets active, names and types as wished on a layout whose numbers are the old ones; one active at
 /// most.
 void apply_small_wishes(const Wishes& wishes, Layout& layout);
+
+/// A new MBR gets code that starts the active partition: the disk had a GPT, and no code.
+[[nodiscard]] bool gets_start_code(const TableReading& before);
 
 /// Sectors of `range` that hold anything but zeros, up to `limit` sectors looked at.
 [[nodiscard]] std::uint64_t used_sectors(const Device& device, SectorRange range,

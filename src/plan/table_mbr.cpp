@@ -376,7 +376,7 @@ class MbrPlanner {
              active == target_.partitions.end()
                  ? "no partition is active, so it will not start before one is"
                  : fmt::format("partition {} is active", active->number),
-             all_zero(ByteView(in_.state.table.sector0).first(440))
+             gets_start_code(in_.state.table)
                  ? "; sector 0 gets a small program that starts the active partition"
                  : "")});
   }

@@ -80,6 +80,20 @@ std::uint64_t length_of(const SurveyedPartition& s) {
   return s.volume->sectors + 1;
 }
 
+bool can_count(const PlanInput& in, const SurveyedPartition& s, std::uint64_t sectors,
+               Assessment& out) {
+  const std::uint64_t most = most_sectors(s, in.device.sector_size());
+  if (sectors <= most) return true;
+  add_obstacle(out, "volume-size",
+               fmt::format("{} is {}, which counts {} at most{}", volume_words(s.partition.number),
+                           title_of(s.signature.kind), format_bytes(most * in.device.sector_size()),
+                           s.signature.kind == VolumeKind::ntfs
+                               ? " in clusters of " + format_bytes(s.volume->cluster_bytes)
+                               : std::string()),
+               "Ask for less", sectors - most, s.partition.number);
+  return false;
+}
+
 void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned number,
                       std::uint64_t sectors, Assessment& out) {
   const SurveyedPartition* s = in.state.find(number);
@@ -92,16 +106,7 @@ void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned 
         "NTFS and FAT volumes can be made longer and shorter", 0, number);
   }
   if (has_errors(s->findings) || has_errors(in.state.table.findings)) return;  // said already
-  if (const std::uint64_t most = most_sectors(*s, in.device.sector_size()); sectors > most) {
-    return add_obstacle(
-        out, "volume-size",
-        fmt::format("{} is {}, which counts {} at most{}", volume_words(number),
-                    title_of(s->signature.kind), format_bytes(most * in.device.sector_size()),
-                    s->signature.kind == VolumeKind::ntfs
-                        ? " in clusters of " + format_bytes(s->volume->cluster_bytes)
-                        : std::string()),
-        "Ask for less", sectors - most, number);
-  }
+  if (!can_count(in, *s, sectors, out)) return;
   if (is_fat(s->signature.kind)) {
     VolumeWish wish;
     wish.sectors = sectors;
