@@ -42,6 +42,10 @@ class FieldWriter {
   [[nodiscard]] json as_json(const SectorWrite& w) const {
     return {{"lba", w.lba}, {"data", as_json(w.data)}};
   }
+  [[nodiscard]] json as_json(const PutFile& file) const {
+    return {
+        {"path", file.path}, {"contents", as_json(file.contents)}, {"attributes", file.attributes}};
+  }
   [[nodiscard]] json as_json(const std::vector<SectorWrite>& writes) const {
     json lbas = json::array();
     Bytes all;
@@ -117,6 +121,11 @@ class FieldReader {
   void read(const json& j, SectorWrite& out) const {
     out.lba = j.at("lba");
     read(j.at("data"), out.data);
+  }
+  void read(const json& j, PutFile& out) const {
+    out.path = j.at("path");
+    read(j.at("contents"), out.contents);
+    read(j.at("attributes"), out.attributes);
   }
   void read(const json& j, std::vector<SectorWrite>& out) const {
     const json& lbas = j.at("lbas");

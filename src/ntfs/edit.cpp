@@ -36,6 +36,11 @@ std::string EditTrouble::text(std::uint64_t cluster_bytes) const {
       return fmt::format("a file in many pieces needs {} of $MFT, and {} free",
                          plural(needed, "record more", "records more"),
                          free == 1 ? "1 is" : std::to_string(free) + " are");
+    case Kind::new_records:
+      return fmt::format("new files and folders need a free record of $MFT each, and {}",
+                         free == 0   ? "none is free"
+                         : free == 1 ? "1 is free"
+                                     : std::to_string(free) + " are free");
   }
   return "";
 }
@@ -112,7 +117,7 @@ void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
     for (const Run& r : counted_anew(a.runs)) {
       if (r.lcn == Run::hole) continue;
       owned_.add({r.lcn, r.count});
-      if (special != nullptr) continue;
+      if (special != nullptr || is_put(base, a.head.type.value(), a.name)) continue;
       SectorRange left{r.lcn, r.count};
       while (const auto hit = vacate_.first_overlap(left)) {
         // Bad clusters that leave the volume are in nobody's way.
@@ -134,6 +139,11 @@ void NtfsEdit::scan() {
       throw Error(ErrorCode::device_read, "the device doesn't give a record", {{}, {}, number, {}});
     if (state == NtfsVolume::RecordState::sound && is_in_use(record)) scan_record(number, record);
   });
+  std::sort(in_the_way_.begin(), in_the_way_.end(),
+            [](const Run& a, const Run& b) { return a.lcn < b.lcn; });
+}
+
+void NtfsEdit::find_special() {
   const auto take = [&](std::uint64_t number, std::uint32_t type, Special& to) {
     const auto all = volume_.attributes(number);
     const AttributeView* a = find_attribute(all, type);
@@ -151,12 +161,15 @@ void NtfsEdit::scan() {
   take(record_bitmap, at_data, bitmap_);
   if (mirror_.resident || bitmap_.resident)
     throw Error(ErrorCode::damaged, "$MFTMirr or $Bitmap lies in its record");
-  std::sort(in_the_way_.begin(), in_the_way_.end(),
-            [](const Run& a, const Run& b) { return a.lcn < b.lcn; });
 }
 
 std::optional<EditTrouble> NtfsEdit::lay_out() {
-  if (owned_.empty()) scan();
+  if (owned_.empty()) {
+    find_special();
+    find_files();
+    scan();
+  }
+  if (no_records_) return no_records_;
   if (fixed_) return EditTrouble{EditTrouble::Kind::fixed, *fixed_, 0, 0};
   SectorSet closed = owned_;
   closed.add(vacate_);
@@ -191,7 +204,8 @@ std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
   room_->rewind();
   map_ = {};
   contents_.clear(), of_mft_.clear(), of_bitmap_.clear(), of_mft_bitmap_.clear(), lists_.clear();
-  changed_.clear(), made_.clear(), record_bits_.clear();
+  changed_.clear(), made_.clear();
+  record_bits_ = put_bits_;
   taken_ = given_ = {};
   if (front_ > 0) {
     for (const Run& r : boot_) taken_.add({r.lcn, r.count});
@@ -204,6 +218,7 @@ std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
   if (MaybeTrouble trouble = place_mirror()) return trouble;
   if (MaybeTrouble trouble = place_start(way.whole_mft)) return trouble;
   if (MaybeTrouble trouble = place_new_bitmap()) return trouble;
+  place_files();
   move_contents();
   map_.sort();
   if (MaybeTrouble trouble = make_room_in_records()) return trouble;

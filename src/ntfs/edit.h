@@ -27,19 +27,23 @@
 
 #include "ntfs/attribute.h"
 #include "ntfs/cluster_map.h"
+#include "ntfs/index.h"
 #include "ntfs/raw_record.h"
+#include "ntfs/upcase.h"
 #include "ntfs/volume.h"
 #include "tree/free_runs.h"
+#include "tree/put_file.h"
 
 namespace nuvrat {
 
 /// Why an edit can't be done.
 struct EditTrouble {
   enum class Kind {
-    fixed,    ///< a cluster in the way that can't move: of $Boot, or a bad one
-    room,     ///< clusters are missing
-    pieces,   ///< there is room, but in pieces too small
-    records,  ///< a file needs a record more, and none is free
+    fixed,        ///< a cluster in the way that can't move: of $Boot, or a bad one
+    room,         ///< clusters are missing
+    pieces,       ///< there is room, but in pieces too small
+    records,      ///< a file needs a record more, and none is free
+    new_records,  ///< new files and folders need records, and too few are free
   };
   Kind kind = Kind::room;
   std::uint64_t cluster = 0;           ///< fixed
@@ -73,6 +77,12 @@ class NtfsEdit {
   void extend_front(std::uint64_t clusters);
   /// The volume's label; "" for none. At most 32 UTF-16 units.
   void relabel(std::u16string label);
+
+  /// A file with these contents: a new one, or new contents of one that is there, which keeps its
+  /// names, times and permissions. Folders that aren't there are made; what is new has the
+  /// permissions of the folder above it, and `made` as its times. lay_out() throws Error (refused)
+  /// where the path leads over something else, or the file is packed, encrypted or a link.
+  void put(PutFile file, Ticks made);
 
   /// Finds a place for everything. What stands in the way, or none.
   [[nodiscard]] std::optional<EditTrouble> lay_out();
@@ -131,6 +141,36 @@ class NtfsEdit {
   void scan_record(std::uint64_t number, ByteView record);
   [[nodiscard]] Special* special_of(std::uint64_t base, const RawAttribute& attribute);
 
+  // A record whose file gets new contents, or whose folder a new index, or that is new.
+  struct Put {
+    bool is_new = false;
+    bool folder = false;
+    bool changed = false;          // of a folder: not only on the way
+    RecordHead head;               // of a new one
+    std::vector<Attribute> first;  // of a new one: what comes before its contents
+    std::uint32_t security = 0;    // its number in $Secure
+    std::size_t file = 0;          // of a file: which one
+    // Of a file that gets another size: the folder whose index says so, too.
+    std::optional<std::uint64_t> sized_in{};
+    std::vector<IndexItem> names{};  // of a folder, in the order of its index
+    // Where its contents lie, as laid out.
+    Runs runs{};
+    Bytes blocks{};  // of a folder
+    Bytes root{};
+  };
+  void find_special();
+  void find_files();
+  Put& open_folder(std::uint64_t number);
+  [[nodiscard]] const IndexItem* find_name(const Put& folder, std::u16string_view name) const;
+  std::uint64_t add_new(std::uint64_t parent, std::u16string_view name, bool folder,
+                        std::uint32_t attributes, std::uint64_t size, Ticks made);
+  void replace_contents(std::uint64_t number, std::uint64_t parent, std::size_t file);
+  void set_size(Bytes& key, std::uint64_t size) const;
+  [[nodiscard]] bool is_put(std::uint64_t base, std::uint32_t type, std::u16string_view name) const;
+  void place_files();
+  void shape_folder(std::uint64_t number, Put& folder);
+  void put_contents(const Put& put, std::vector<Attribute>& attributes) const;
+
   // How an edit is tried: each way costs more than the one before.
   struct Way {
     bool whole_mft = false;     // all of $MFT anew, rather than a mixture
@@ -179,6 +219,7 @@ class NtfsEdit {
   std::uint64_t front_ = 0;  // clusters
   NtfsGeometry widest_;      // as large as the volume is, before or after
   std::optional<std::u16string> label_;
+  std::vector<std::pair<PutFile, Ticks>> files_;
 
   // What the scan found.
   SectorSet owned_;  // clusters
@@ -189,6 +230,12 @@ class NtfsEdit {
   Special mft_, mft_bitmap_, mirror_, bitmap_;
   Runs boot_;         // of $Boot, in either volume by its own count
   Bytes record_use_;  // $MFT's bitmap
+
+  // Which records the files need, by number.
+  std::map<std::uint64_t, Put> puts_;
+  std::map<std::uint64_t, bool> put_bits_;  // of $MFT's bitmap
+  std::optional<UpCase> upcase_;
+  std::optional<EditTrouble> no_records_;
 
   // The layout.
   std::optional<FreeRuns> room_;

@@ -36,6 +36,7 @@ std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
   });
   if (resized()) bases.insert({record_bitmap, record_bad});
   if (label_) bases.insert(record_volume_info);
+  for (const auto& [number, put] : puts_) bases.insert(number);
   for (const std::uint64_t base : bases) {
     if (base == record_mft) continue;  // its turn comes
     // What a system reads before it knows attribute lists must do without.
@@ -49,15 +50,24 @@ std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
 
 std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t first_free,
                                              std::uint64_t end_free) {
-  const Bytes record = sound_record(base);
-  const auto header = load<FileRecord>(record);
-  const std::vector<Attribute> attributes = moved_attributes(base, record);
+  const auto put = puts_.find(base);
+  const bool is_new = put != puts_.end() && put->second.is_new;
+  const Bytes record = is_new ? Bytes() : sound_record(base);
+  std::vector<Attribute> attributes;
   RecordHead head;
-  head.number = base;
-  head.sequence = header.sequence.value();
-  head.flags = header.flags.value();
-  head.links = header.links.value();
-  head.lsn = header.lsn.value();
+  if (is_new) {
+    head = put->second.head;
+    attributes = put->second.first;
+    put_contents(put->second, attributes);
+  } else {
+    const auto header = load<FileRecord>(record);
+    attributes = moved_attributes(base, record);
+    head.number = base;
+    head.sequence = header.sequence.value();
+    head.flags = header.flags.value();
+    head.links = header.links.value();
+    head.lsn = header.lsn.value();
+  }
   std::vector<std::uint64_t> references;
   const auto [begin, end] = extensions_.equal_range(base);
   for (auto it = begin; it != end; ++it)
@@ -104,7 +114,8 @@ std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t f
     record_bits_[number] = false;
   }
   // The old list is nobody's now, wherever it would have gone.
-  for (const AttributeView& a : volume_.attributes(base, record)) {
+  for (const AttributeView& a :
+       is_new ? std::vector<AttributeView>() : volume_.attributes(base, record)) {
     if (a.type != at_attribute_list || a.resident) continue;
     for (const Run& r : counted_anew(a.runs)) given_.add({r.lcn, r.count});
     for (const Run& r : runs_after(base, a.runs)) taken_.remove({r.lcn, r.count});
@@ -139,7 +150,7 @@ std::vector<Attribute> NtfsEdit::moved_attributes(std::uint64_t base, ByteView r
   return out;
 }
 
-// What the size of the volume and its label are the contents of.
+// What the size of the volume, its label and new contents change.
 void NtfsEdit::change_attributes(std::uint64_t base, std::vector<Attribute>& attributes) const {
   if (base == record_volume_info && label_) {
     std::erase_if(attributes, [](const Attribute& a) { return a.type == at_volume_name; });
@@ -152,6 +163,7 @@ void NtfsEdit::change_attributes(std::uint64_t base, std::vector<Attribute>& att
     }
     attributes.insert(after, resident(at_volume_name, std::move(value)));
   }
+  if (const auto put = puts_.find(base); put != puts_.end()) put_contents(put->second, attributes);
   if (!resized() || (base != record_bitmap && base != record_bad)) return;
   for (Attribute& a : attributes) {
     if (a.type != at_data) continue;

@@ -69,6 +69,14 @@ void NtfsEdit::write_contents(const EditOutput& out) const {
     padded.resize(clusters_in(runs) * cluster_bytes_);
     put(out, runs, padded);
   }
+  if (puts_.empty()) return;
+  out.announce("contents of files, and indexes of folders");
+  for (const auto& [number, file] : puts_) {
+    const Bytes& contents = file.folder ? file.blocks : files_[file.file].first.contents;
+    Bytes padded = contents;
+    padded.resize(clusters_in(file.runs) * cluster_bytes_);
+    put(out, file.runs, padded);
+  }
 }
 
 // `raw`: the record as it stands on the disk.

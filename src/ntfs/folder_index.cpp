@@ -22,7 +22,7 @@ struct Block {
 };
 
 void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, std::size_t depth,
-                  std::vector<IndexedName>& out, std::vector<Block>& children) {
+                  const VisitName& visit, std::vector<Block>& children) {
   const auto header = load<IndexHeader>(bytes, header_at);
   const std::uint64_t end = header_at + std::uint64_t{header.used.value()};
   std::uint64_t at = header_at + std::uint64_t{header.first_entry.value()};
@@ -50,16 +50,16 @@ void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, s
     if (record_of(name.parent.value()) != folder)
       throw Error(ErrorCode::damaged, fmt::format("the index holds a name that is in folder {}",
                                                   record_of(name.parent.value())));
-    out.push_back({entry.reference.value(),
-                   utf16_from(key.subspan(sizeof(FileNameHead), 2 * units)), name.name_space});
+    visit(entry.reference.value(), key.first(sizeof(FileNameHead) + 2 * units));
     at += length;
   }
 }
 
 }  // namespace
 
-FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
-                              const std::vector<AttributeView>& folder) {
+std::vector<std::string> each_indexed_name(const NtfsVolume& volume, std::uint64_t number,
+                                           const std::vector<AttributeView>& folder,
+                                           const VisitName& visit) {
   const AttributeView* root = find_attribute(folder, at_index_root, u"$I30");
   if (root == nullptr || !root->resident || root->value.size() > most_index_root)
     throw Error(ErrorCode::damaged, "the folder has no index");
@@ -71,21 +71,21 @@ FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
       blocks == nullptr
           ? 0
           : std::min(blocks->size, map.clusters() * volume.geometry().cluster_bytes());
-  FolderNames out;
+  std::vector<std::string> faults;
   std::vector<Block> open;
   std::set<std::uint64_t> seen;
   Bytes block(size);
   // Of a damaged block the names before the damage are taken.
-  const auto tried = [&out](const auto& read) {
+  const auto tried = [&faults](const auto& read) {
     try {
       read();
     } catch (const Error& e) {
       if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
-      out.faults.push_back(e.message());
+      faults.push_back(e.message());
     }
   };
-  tried([&] { read_entries(root->value, sizeof(IndexRoot), number, 0, out.names, open); });
-  while (!open.empty() && out.faults.size() < most_faults) {
+  tried([&] { read_entries(root->value, sizeof(IndexRoot), number, 0, visit, open); });
+  while (!open.empty() && faults.size() < most_faults) {
     const auto [vcn, depth] = open.back();
     open.pop_back();
     tried([&, vcn = vcn, depth = depth] {
@@ -100,9 +100,20 @@ FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
       if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block) ||
           head.vcn.value() != vcn)
         throw Error(ErrorCode::damaged, fmt::format("block {} of the index is damaged", vcn));
-      read_entries(block, offsetof(IndexBlock, header), number, depth, out.names, open);
+      read_entries(block, offsetof(IndexBlock, header), number, depth, visit, open);
     });
   }
+  return faults;
+}
+
+FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
+                              const std::vector<AttributeView>& folder) {
+  FolderNames out;
+  out.faults =
+      each_indexed_name(volume, number, folder, [&out](std::uint64_t reference, ByteView key) {
+        out.names.push_back({reference, utf16_from(key.subspan(sizeof(FileNameHead))),
+                             load<FileNameHead>(key).name_space});
+      });
   return out;
 }
 

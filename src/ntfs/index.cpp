@@ -8,11 +8,15 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::size_t block_entries_at = 0x40;  // behind the header and nine sequence numbers
 constexpr std::size_t child_bytes = 8;
 
 std::size_t align8(std::size_t n) {
   return (n + 7) / 8 * 8;
+}
+
+// Behind the header and a sequence number for each stride, and one.
+std::size_t entries_at(std::uint64_t block_bytes) {
+  return align8(sizeof(IndexBlock) + 2 * (block_bytes / stride + 1));
 }
 
 void put_entry(const IndexItem* item, bool has_child, std::uint64_t child_vcn, Bytes& out) {
@@ -41,8 +45,8 @@ Bytes index_root(const IndexKind& kind, const Bytes& entries, bool has_children)
   IndexRoot root{};
   root.type = kind.type;
   root.collation = kind.collation;
-  root.block_size = static_cast<std::uint32_t>(index_block_bytes);
-  root.clusters_per_block = static_cast<std::uint8_t>(index_block_bytes / kind.unit);
+  root.block_size = static_cast<std::uint32_t>(kind.block_bytes);
+  root.clusters_per_block = static_cast<std::uint8_t>(kind.block_bytes / kind.unit);
   IndexHeader header{};
   header.first_entry = static_cast<std::uint32_t>(sizeof header);
   header.used = static_cast<std::uint32_t>(sizeof header + entries.size());
@@ -61,14 +65,15 @@ std::size_t entry_bytes(std::size_t body) {
   return align8(sizeof(IndexEntry) + body);
 }
 
-IndexShape::IndexShape(const std::vector<std::uint32_t>& sizes) {
+IndexShape::IndexShape(const std::vector<std::uint32_t>& sizes, std::uint64_t block_bytes)
+    : block_bytes_(block_bytes) {
   std::vector<std::uint32_t> items(sizes.size());
   for (std::uint32_t i = 0; i < items.size(); ++i) items[i] = i;
   std::vector<std::uint32_t> children;  // of this level: one more than items, or none at the leaves
   while (true) {
     const std::size_t extra = children.empty() ? 0 : child_bytes;
     const std::size_t room =
-        index_block_bytes - block_entries_at - sizeof(IndexEntry) - extra;  // the end entry
+        block_bytes - entries_at(block_bytes) - sizeof(IndexEntry) - extra;  // the end entry
     std::vector<std::size_t> separators;  // items that go up, by position in this level
     std::size_t used = 0;
     for (std::size_t i = 0; i < items.size(); ++i) {
@@ -107,27 +112,29 @@ IndexShape::IndexShape(const std::vector<std::uint32_t>& sizes) {
 
 Bytes index_block(const IndexShape& shape, std::size_t number, const std::vector<IndexItem>& items,
                   std::uint64_t unit) {
+  const std::uint64_t block_bytes = shape.block_bytes();
+  const std::size_t begin = entries_at(block_bytes);
   Bytes entries;
   bool has_children = false;
   for (const IndexShape::Place& p : shape.block(number)) {
     const bool child = p.child != IndexShape::no_child;
     has_children |= child;
     put_entry(p.item == IndexShape::no_child ? nullptr : &items[p.item], child,
-              child ? p.child * (index_block_bytes / unit) : 0, entries);
+              child ? p.child * (block_bytes / unit) : 0, entries);
   }
   IndexBlock block{};
   block.multi.signature = {'I', 'N', 'D', 'X'};
   block.multi.usa_offset = static_cast<std::uint16_t>(sizeof block);
-  block.multi.usa_count = static_cast<std::uint16_t>(index_block_bytes / stride + 1);
-  block.vcn = number * (index_block_bytes / unit);
+  block.multi.usa_count = static_cast<std::uint16_t>(block_bytes / stride + 1);
+  block.vcn = number * (block_bytes / unit);
   const std::size_t header_at = offsetof(IndexBlock, header);
-  block.header.first_entry = static_cast<std::uint32_t>(block_entries_at - header_at);
-  block.header.used = static_cast<std::uint32_t>(block_entries_at - header_at + entries.size());
-  block.header.allocated = static_cast<std::uint32_t>(index_block_bytes - header_at);
+  block.header.first_entry = static_cast<std::uint32_t>(begin - header_at);
+  block.header.used = static_cast<std::uint32_t>(begin - header_at + entries.size());
+  block.header.allocated = static_cast<std::uint32_t>(block_bytes - header_at);
   block.header.flags = has_children ? 1u : 0u;
-  Bytes out(index_block_bytes);
+  Bytes out(block_bytes);
   store(block, out);
-  std::copy(entries.begin(), entries.end(), out.begin() + block_entries_at);
+  std::copy(entries.begin(), entries.end(), out.begin() + begin);
   protect(out, 1);
   return out;
 }
@@ -141,7 +148,7 @@ Bytes small_index_root(const IndexKind& kind, const std::vector<IndexItem>& item
 
 Bytes large_index_root(const IndexKind& kind, std::size_t blocks) {
   Bytes entries;
-  put_entry(nullptr, true, (blocks - 1) * (index_block_bytes / kind.unit), entries);
+  put_entry(nullptr, true, (blocks - 1) * (kind.block_bytes / kind.unit), entries);
   return index_root(kind, entries, true);
 }
 

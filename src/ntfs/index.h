@@ -25,7 +25,8 @@ struct IndexItem {
 class IndexShape {
  public:
   /// `sizes`: bytes of each entry, in the index's order; at least one.
-  explicit IndexShape(const std::vector<std::uint32_t>& sizes);
+  explicit IndexShape(const std::vector<std::uint32_t>& sizes,
+                      std::uint64_t block_bytes = index_block_bytes);
 
   static constexpr std::uint32_t no_child = 0xFFFFFFFF;
   struct Place {
@@ -34,8 +35,10 @@ class IndexShape {
   };
   [[nodiscard]] std::size_t blocks() const { return blocks_.size(); }
   [[nodiscard]] const std::vector<Place>& block(std::size_t i) const { return blocks_[i]; }
+  [[nodiscard]] std::uint64_t block_bytes() const { return block_bytes_; }
 
  private:
+  std::uint64_t block_bytes_;
   std::vector<std::vector<Place>> blocks_;
 };
 
@@ -48,6 +51,7 @@ struct IndexKind {
   std::uint32_t type = at_file_name;  ///< of the indexed attribute; 0 in view indexes
   std::uint32_t collation = collate_file_name;
   std::uint64_t unit = 4096;
+  std::uint64_t block_bytes = index_block_bytes;
 };
 /// An INDEX_ROOT that holds every entry.
 [[nodiscard]] Bytes small_index_root(const IndexKind& kind, const std::vector<IndexItem>& items);

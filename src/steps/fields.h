@@ -8,6 +8,8 @@
 
 #include <nuvrat/step.h>
 
+#include "tree/put_file.h"
+
 namespace nuvrat::steps {
 
 /// Contents that a step copies to free sectors.
@@ -17,7 +19,7 @@ struct SectorMove {
 };
 
 // std::uint64_t, std::uint32_t, bool, Ticks, std::string, Bytes, VolumeKind, SectorRange,
-// SectorWrite, SectorMove, vectors of the last three and of std::uint64_t, another kind of step
+// SectorWrite, SectorMove, PutFile, vectors of the last four and of std::uint64_t, another kind of step
 // that may be there (std::optional), and VolumeChange by these fields.
 template <typename Self, typename Fields>
 void fields_of(Self& v, Fields& f) {

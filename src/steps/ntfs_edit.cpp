@@ -88,6 +88,7 @@ std::string EditNtfs::name() const {
   const std::string where = change.number == 0 ? "" : fmt::format("p{} ", change.number);
   if (change.front != 0) return where + "NTFS grown to the front";
   if (sectors != 0) return where + (old_copy < sectors ? "NTFS grown" : "NTFS shrunk");
+  if (!files.empty()) return where + "NTFS, new files";
   return where + (relabels ? "NTFS label" : "way made in NTFS");
 }
 
@@ -113,6 +114,7 @@ std::unique_ptr<NtfsEdit> EditNtfs::edit(const Device& volume,
     out->avoid(clusters({old_copy, 1}));
   }
   if (relabels) out->relabel(to_utf16(label));
+  for (const PutFile& file : files) out->put(file, change.made);
   trouble = out->lay_out();
   return out;
 }

@@ -6,7 +6,7 @@
 
 namespace nuvrat::steps {
 
-/// Clusters made free, another size, another label: what moves, and shadows of all that changes,
+/// Clusters made free, another size, another label, new files: what moves, and shadows of all that changes,
 /// into free clusters; the boot sector as the switch; then its copy. Of a volume that begins
 /// earlier (change.front) all of $MFT, and a new boot area; the switch is another's: ToFront.
 struct EditNtfs {
@@ -19,6 +19,7 @@ struct EditNtfs {
   std::uint64_t old_copy = 0;       ///< of another size: where the second boot sector was
   bool relabels = false;
   std::string label;
+  std::vector<PutFile> files;  ///< new ones, and new contents
   std::uint64_t mft_lcn = 0, mirror_lcn = 0;  ///< what the boot sector says then
 
   template <typename Self, typename Fields>
@@ -30,6 +31,7 @@ struct EditNtfs {
     f("old_copy", self.old_copy);
     f("relabels", self.relabels);
     f("label", self.label);
+    f("files", self.files);
     f("mft_lcn", self.mft_lcn);
     f("mirror_lcn", self.mirror_lcn);
   }

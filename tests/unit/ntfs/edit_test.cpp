@@ -4,6 +4,7 @@
 #include "ntfs/edit.h"
 
 #include <map>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -12,6 +13,7 @@
 #include "../../support.h"
 #include "../../volumes.h"
 #include "base/record.h"
+#include "ntfs/folder_index.h"
 
 using namespace nuvrat;
 
@@ -55,7 +57,8 @@ std::vector<std::uint64_t> contents_of(const NtfsVolume& volume, const Attribute
 
 // Whether anything but runs differs; $MFT, its mirror and the bitmaps say where things are, and so
 // must differ in their contents.
-void must_be_equal(const Device& before, const Device& after, bool resized, bool relabelled) {
+void must_be_equal(const Device& before, const Device& after, bool resized, bool relabelled,
+                   const std::set<std::uint64_t>& touched) {
   const NtfsVolume a(before);
   const NtfsVolume b(after);
   REQUIRE(a.records() == b.records());
@@ -77,7 +80,11 @@ void must_be_equal(const Device& before, const Device& after, bool resized, bool
     std::size_t j = 0;
     for (const AttributeView& v : x) {
       const auto passed = [&](std::uint32_t type) {
-        return type == at_attribute_list || (relabelled && type == at_volume_name);
+        const bool contents = type == at_data || type == at_index_root ||
+                              type == at_index_allocation || type == at_bitmap ||
+                              type == at_file_name;
+        return type == at_attribute_list || (relabelled && type == at_volume_name) ||
+               (contents && touched.count(number) != 0);
       };
       if (passed(v.type)) continue;
       while (j < y.size() && passed(y[j].type)) ++j;
@@ -109,7 +116,30 @@ struct Change {
   std::uint64_t sectors = 0;  // of the volume with its second boot sector; 0: as it is
   std::optional<std::u16string> label{};
   std::uint64_t front = 0;  // clusters that it begins earlier
+  std::vector<PutFile> files{};
 };
+
+// The records whose files or folders these paths name, as far as they are there.
+std::set<std::uint64_t> touched_by(const Device& disk, const std::vector<PutFile>& files) {
+  std::set<std::uint64_t> out;
+  const NtfsVolume volume(disk);
+  for (const PutFile& file : files) {
+    std::uint64_t at = record_root;
+    for (std::size_t begin = 0; begin < file.path.size();) {
+      out.insert(at);
+      const std::size_t end = std::min(file.path.find('/', begin), file.path.size());
+      const std::u16string name = to_utf16(file.path.substr(begin, end - begin));
+      begin = end + 1;
+      const FolderNames names = read_folder_index(volume, at, volume.attributes(at));
+      const auto it = std::find_if(names.names.begin(), names.names.end(),
+                                   [&name](const IndexedName& n) { return n.name == name; });
+      if (it == names.names.end()) break;
+      at = record_of(it->reference);
+      if (begin > file.path.size()) out.insert(at);
+    }
+  }
+  return out;
+}
 
 // The disk as long as it is to be, from `first` on; what is added has something in it.
 std::unique_ptr<MemoryDevice> as_long_as(const MemoryDevice& disk, std::uint64_t sectors,
@@ -137,6 +167,8 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
   const std::uint64_t sectors = front + (change.sectors == 0 ? before : change.sectors);
   if (change.vacate.count > 0) edit.vacate(change.vacate);
   if (change.label) edit.relabel(*change.label);
+  constexpr Ticks made = 132000000000000000;
+  for (const PutFile& file : change.files) edit.put(file, made);
   if (front > 0) {
     edit.extend_front(change.front);
   } else if (sectors != before) {
@@ -180,7 +212,15 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
     CHECK_FALSE(now->owned().first_overlap({change.vacate.lcn * spc, change.vacate.count * spc}));
   CHECK(now->info().sectors == sectors - 1);
   if (change.label) CHECK(now->info().label == to_utf8(*change.label));
-  must_be_equal(disk, *after, sectors != before, change.label.has_value());
+  for (const PutFile& file : change.files) {
+    CAPTURE(file.path);
+    Bytes read;
+    read_file(*now, file.path,
+              [&read](ByteView piece) { read.insert(read.end(), piece.begin(), piece.end()); });
+    CHECK(read == file.contents);
+  }
+  must_be_equal(disk, *after, sectors != before, change.label.has_value(),
+                touched_by(disk, change.files));
   tries.with_lists += edit.rebuilt_files() > 0 ? 1 : 0;
   ++tries.done;
   return after;
@@ -216,6 +256,55 @@ TEST_CASE("edit: another size, another label, and nothing else changes") {
   }
   MESSAGE(tries.done << " edits, " << tries.refused << " refused");
   CHECK(tries.done > 50);
+}
+
+TEST_CASE("edit: new files and new contents, and nothing else changes") {
+  Random random(12);
+  Tries tries;
+  for (const volumes::Volume& volume : volumes::all()) {
+    CAPTURE(volume.name);
+    if (volume.sectors * volume.sector_size > (std::uint64_t{2} << 30)) continue;
+    const auto disk = as_ntfs(volume);
+    if (disk == nullptr) continue;
+    std::vector<PutFile> files = {{"Start/Store", volumes::noise(24576, 1), attr_hidden},
+                                  {"starter", volumes::noise(70001, 2), attr_system},
+                                  {"Start/empty.txt", {}, 0},
+                                  {"Start/de-DE/a name that is long.mui", volumes::noise(1, 3), 0}};
+    // Files that are there: as long as they were, longer, empty.
+    const auto reader = open_volume(*disk, support::utc());
+    const FileTree& tree = reader->tree();
+    int found = 0;
+    for (FileTree::Id id = 1; id < tree.size() && found < 6; ++id) {
+      const bool plain = !tree.is_directory(id) && !tree.is_stream(id) &&
+                         tree.link(id) == FileTree::none && tree.bytes(id) > 0 &&
+                         tree.bytes(id) < (1u << 20);
+      if (!plain) continue;
+      const std::uint64_t size = found % 3 == 0   ? tree.bytes(id)
+                                 : found % 3 == 1 ? tree.bytes(id) * 2 + 1000
+                                                  : 0;
+      files.push_back({tree.path(id), volumes::noise(size, 4), 0});
+      ++found;
+    }
+    const auto there = try_edit(*disk, Change{{}, 0, {}, 0, files}, tries);
+    if (there == nullptr) continue;
+    // Once more, with what is new by now, among it a folder that outgrows its record; a place free.
+    files.resize(2);
+    for (PutFile& file : files) file.contents = volumes::noise(file.contents.size() + 5000, 5);
+    for (int i = 0; i < 20; ++i)
+      files.push_back({fmt::format("Start/many/{}{}", std::string(200, 'n'), i), {}, 0});
+    (void)try_edit(*there, Change{{900 + random.below(300), 60}, 0, u"new", 0, files}, tries);
+  }
+  MESSAGE(tries.done << " edits, " << tries.refused << " refused");
+  CHECK(tries.done > 15);
+
+  const auto disk = as_ntfs(volumes::all()[0]);
+  REQUIRE(disk != nullptr);
+  const auto refuses = [&disk](const std::string& path) {
+    NtfsEdit edit(*disk);
+    edit.put({path, {}, 0}, 0);
+    CHECK_THROWS_AS((void)edit.lay_out(), const Error&);
+  };
+  for (const char* path : {"", "/", "a//b", "a/", "NUL", "a:b", "$MFT/x", "$Extend"}) refuses(path);
 }
 
 TEST_CASE("edit: a volume begins earlier, and nothing else changes") {

@@ -1,0 +1,16 @@
+#pragma once
+// A file that a rewrite puts on a volume.
+
+#include <string>
+
+#include <nuvrat/bytes.h>
+
+namespace nuvrat {
+
+struct PutFile {
+  std::string path;  ///< from the root, "Boot/BCD"; folders that aren't there are made
+  Bytes contents;
+  std::uint32_t attributes = 0;  ///< of a new one; one that is there keeps its own, and its times
+};
+
+}  // namespace nuvrat
