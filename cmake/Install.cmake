@@ -60,7 +60,7 @@ set(CPACK_COMPONENT_TOOL_DESCRIPTION "Rewrites a disk's structures in place and 
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_NAME libnuvrat-dev)
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_SECTION libdevel)
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_DEPENDS "libfmt-dev, zlib1g-dev, libssl-dev,\
- libicu-dev, libhowardhinnant-date-dev, libxxhash-dev, libzstd-dev")
+ libicu-dev, libhowardhinnant-date-dev, libxxhash-dev, libzstd-dev, libhivex-dev")
 set(CPACK_COMPONENT_LIBRARY_DESCRIPTION "Library behind nuvrat, for programs that use it
  Headers, static library, CMake package and pkg-config file.")
 include(CPack)

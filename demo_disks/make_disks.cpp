@@ -5,6 +5,7 @@
 #include <string>
 
 #include "orrelune.h"
+#include "system_disk.h"
 
 int main(int argc, char** argv) {
   if (argc < 2 || argc > 3) {
@@ -32,6 +33,8 @@ int main(int argc, char** argv) {
          [](nuvrat::Device& device) { orrelune::make_worn_stick(device); });
     make("instrument.img", orrelune::instrument_sectors(sector_size),
          [](nuvrat::Device& device) { orrelune::make_instrument_disk(device); });
+    make("station.img", orrelune::system_disk_sectors({}, sector_size),
+         [](nuvrat::Device& device) { orrelune::make_system_disk(device); });
   } catch (const std::exception& e) {
     std::cerr << e.what() << '\n';
     return 1;

@@ -352,6 +352,19 @@ void play(Device& device, const std::string& goal, std::uint64_t seed) {
   }
 }
 
+void align_data(FatFormat& format, std::uint64_t sectors, std::uint32_t sector_size, bool aligned) {
+  if (format.reserved_sectors == 0)
+    format.reserved_sectors = format.kind == VolumeKind::fat32 ? 32 : 1;
+  for (int round = 0; round < 3; ++round) {
+    MemoryDevice trial(sectors, sector_size);
+    FatWriter(trial, format).finish();
+    const auto first = open_volume(trial, ReadOptions{Zone(), 437})->info().first_cluster;
+    const auto over = static_cast<std::uint32_t>(first % format.cluster_sectors);
+    if (aligned && over != 0) format.reserved_sectors += format.cluster_sectors - over;
+    if (!aligned && over == 0 && format.cluster_sectors > 1) format.reserved_sectors += 1;
+  }
+}
+
 void make_instrument_disk(Device& device, std::uint64_t seed) {
   const std::uint64_t mebi = (1u << 20) / device.sector_size();
   Layout layout;

@@ -37,6 +37,10 @@ void make_worn_stick(nuvrat::Device& device, std::uint64_t seed = 4);
 /// The disk of an instrument: an MBR with one NTFS volume, full at its front.
 void make_instrument_disk(nuvrat::Device& device, std::uint64_t seed = 5);
 
+/// Chooses the reserved sectors so that the data area begins on a multiple of the cluster, or not.
+void align_data(nuvrat::FatFormat& format, std::uint64_t sectors, std::uint32_t sector_size,
+                bool aligned);
+
 /// Does what a planned job would, without its case: for disks in the making.
 void play(nuvrat::Device& device, const std::string& goal, std::uint64_t seed);
 

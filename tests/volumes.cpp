@@ -230,19 +230,6 @@ Bytes noise(std::size_t size, std::uint64_t seed) {
   return out;
 }
 
-void align_data(FatFormat& format, std::uint64_t sectors, std::uint32_t sector_size, bool aligned) {
-  if (format.reserved_sectors == 0)
-    format.reserved_sectors = format.kind == VolumeKind::fat32 ? 32 : 1;
-  for (int round = 0; round < 3; ++round) {
-    MemoryDevice trial(sectors, sector_size);
-    FatWriter(trial, format).finish();
-    const auto first = open_volume(trial, ReadOptions{Zone(), 437})->info().first_cluster;
-    const auto over = static_cast<std::uint32_t>(first % format.cluster_sectors);
-    if (aligned && over != 0) format.reserved_sectors += format.cluster_sectors - over;
-    if (!aligned && over == 0 && format.cluster_sectors > 1) format.reserved_sectors += 1;
-  }
-}
-
 const std::vector<Volume>& all() {
   static const std::vector<Volume> list = {
       {"names, depth and bad clusters", 400000, 512, make_names},

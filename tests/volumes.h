@@ -8,6 +8,8 @@
 
 #include <nuvrat/nuvrat.h>
 
+#include "orrelune.h"
+
 namespace volumes {
 
 struct Volume {
@@ -30,9 +32,7 @@ struct Aged {
 /// whose entries, counted from 0, the caller names.
 void delete_files(nuvrat::Device& device, const std::function<bool(std::size_t)>& chosen);
 
-/// Chooses the reserved sectors so that the data area begins on a multiple of the cluster, or not.
-void align_data(nuvrat::FatFormat& format, std::uint64_t sectors, std::uint32_t sector_size,
-                bool aligned);
+using orrelune::align_data;
 [[nodiscard]] nuvrat::Bytes noise(std::size_t size, std::uint64_t seed);
 
 }  // namespace volumes

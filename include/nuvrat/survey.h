@@ -8,6 +8,7 @@
 #include <nuvrat/device.h>
 #include <nuvrat/finding.h>
 #include <nuvrat/manifest.h>
+#include <nuvrat/systems.h>
 #include <nuvrat/table.h>
 #include <nuvrat/volume.h>
 
@@ -28,6 +29,7 @@ struct Survey {
   std::vector<SurveyedPartition>
       partitions;            ///< in disk order, an extended one before its logicals
   bool bare_volume = false;  ///< no table: the disk is one volume
+  Systems systems;           ///< what can be started from it
   std::string tag;           ///< four characters out of the disk's identity and its table
 
   /// Leaves only these partitions and what was found on them. Throws Error (words) for a number

@@ -7,6 +7,7 @@
 #include <nuvrat/survey.h>
 
 #include "base/budget.h"
+#include "boot/systems.h"
 #include "disk/cut_window.h"
 
 namespace nuvrat {
@@ -245,6 +246,12 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
     }
   }
   check_sector_size(device, out);
+  std::vector<Partition> sound;
+  for (const SurveyedPartition& p : out.partitions) {
+    if (p.volume && !has_errors(p.findings) && p.partition.range().end() <= device.sectors())
+      sound.push_back(p.partition);
+  }
+  if (!out.bare_volume) out.systems = find_systems(device, out.table.layout, sound, options);
   return out;
 }
 

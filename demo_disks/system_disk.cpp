@@ -1,0 +1,264 @@
+#include "system_disk.h"
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+
+namespace orrelune {
+namespace {
+
+using namespace nuvrat;
+
+constexpr std::uint64_t mib_bytes = 1u << 20;
+constexpr const char* default_loader = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a01}";
+constexpr const char* other_loader = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a02}";
+constexpr const char* resume = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a03}";
+constexpr const char* memory_test = "{b2721d73-1db4-4c62-bf78-c548a880142d}";
+constexpr const char* manager = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
+
+Bytes bytes_of_text(const std::string& text) {
+  return {text.begin(), text.end()};
+}
+
+void put_number(Bytes& out, std::size_t at, std::uint64_t value, unsigned bytes) {
+  for (unsigned i = 0; i < bytes; ++i) out[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+}
+
+HiveKey& object(HiveKey& store, const char* name, std::uint32_t type) {
+  HiveKey& out = store["Objects"][name];
+  out["Description"].values["Type"] = hive_number(type);
+  return out;
+}
+
+void element(HiveKey& of, const char* name, HiveKey::Value value) {
+  of["Elements"][name].values["Element"] = std::move(value);
+}
+
+// A program for nobody: only its header says for which machine.
+Bytes program(std::uint16_t machine, const std::string& text) {
+  Bytes out = bytes_of_text("MZ");
+  out.resize(0x80);
+  out[0x3C] = 0x80;
+  for (const char c : {'P', 'E', '\0', '\0'}) out.push_back(static_cast<std::uint8_t>(c));
+  out.push_back(static_cast<std::uint8_t>(machine));
+  out.push_back(static_cast<std::uint8_t>(machine >> 8));
+  out.resize(0x200);
+  out.insert(out.end(), text.begin(), text.end());
+  return out;
+}
+
+// A log beside a hive that holds nothing newer.
+Bytes old_log(const Bytes& hive) {
+  return {hive.begin(), hive.begin() + 512};
+}
+
+class Volume {
+ public:
+  Volume(Device& device, const Partition& p, const std::string& label, std::uint32_t serial)
+      : window_(device, p.range()), writer_(window_, format_of(device, p, label, serial)) {}
+
+  void folder(const std::string& path) { writer_.add_directory(path, info()); }
+  void file(const std::string& path, ByteView contents) {
+    writer_.add_file(path, contents, info());
+  }
+  FatWriter& writer() { return writer_; }
+
+ private:
+  static FatFormat format_of(const Device& device, const Partition& p, const std::string& label,
+                             std::uint32_t serial) {
+    FatFormat out;
+    const std::uint64_t bytes = p.sectors * device.sector_size();
+    out.kind = bytes < 250 * mib_bytes ? VolumeKind::fat16 : VolumeKind::fat32;
+    out.cluster_sectors = 4096 / device.sector_size();
+    out.label = label;
+    out.serial = serial;
+    out.hidden_sectors = p.start;
+    align_data(out, p.sectors, device.sector_size(), true);
+    return out;
+  }
+  FatFileInfo info() {
+    FatFileInfo out;
+    out.modified = parse_time("2030-03-04T05:06:08Z") + 2 * ticks_per_second * made_++;
+    out.created = out.accessed = out.modified;
+    return out;
+  }
+
+  WritableWindow window_;
+  FatWriter writer_;
+  Ticks made_ = 0;
+};
+
+void fill_boot(Device& device, const Partition& p, const Bytes& store, bool other_files) {
+  Volume v(device, p, "START", 0x0B001001);
+  v.folder("Boot");
+  v.folder("Boot/en-US");
+  v.file("Boot/BCD", store);
+  v.file("Boot/BCD.LOG1", old_log(store));
+  v.file("Boot/en-US/bootmgr.exe.mui", bytes_of_text("words of the stand-in"));
+  v.file("bootmgr", legacy_stand_in());
+  if (other_files) v.file("readme of the keeper.txt", bytes_of_text("spare key: under the gauge"));
+  v.writer().finish();
+}
+
+void fill_system(Device& device, const Partition& p, const Bytes& hive, Random& random) {
+  Volume v(device, p, "STATION", 0x0B001002);
+  for (const char* folder :
+       {"Windows", "Windows/System32", "Windows/System32/config", "Windows/Boot",
+        "Windows/Boot/EFI", "Windows/Boot/EFI/en-US", "Windows/Boot/Fonts",
+        "Windows/Boot/Resources", "Windows/Boot/Resources/en-US", "Windows/Boot/PCAT",
+        "Windows/Boot/PCAT/en-US", "Users", "Users/Keeper"})
+    v.folder(folder);
+  v.file("Windows/System32/winload.exe", program(0x8664, "loader, legacy"));
+  v.file("Windows/System32/winload.efi", program(0x8664, "loader, UEFI"));
+  v.file("Windows/System32/config/SYSTEM", hive);
+  v.file("Windows/System32/config/SYSTEM.LOG1", old_log(hive));
+  v.file("Windows/System32/config/SYSTEM.LOG2", {});
+  HiveKey model{"root", {}, {}};
+  object(model, manager, 0x10100002);
+  HiveKey& loader = object(model, "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a04}", 0x10200003);
+  element(loader, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
+  element(loader, "12000004", hive_text("Orrelune station, anew"));
+  element(loader, "22000002", hive_text("\\Windows"));
+  v.file("Windows/System32/config/BCD-Template", make_hive(model));
+  v.file("Windows/Boot/EFI/bootmgfw.efi", uefi_stand_in());
+  v.file("Windows/Boot/EFI/memtest.efi", program(0x8664, "memory test"));
+  v.file("Windows/Boot/EFI/en-US/bootmgfw.efi.mui", bytes_of_text("words of the stand-in"));
+  v.file("Windows/Boot/Fonts/tide_mono.ttf", bytes_of_text("letters of the stand-in"));
+  v.file("Windows/Boot/Resources/bootres.dll", program(0x8664, "pictures"));
+  v.file("Windows/Boot/Resources/en-US/bootres.dll.mui", bytes_of_text("words of the pictures"));
+  v.file("Windows/Boot/PCAT/bootmgr", legacy_stand_in());
+  v.file("Windows/Boot/PCAT/memtest.exe", program(0x014C, "memory test"));
+  v.file("Windows/Boot/PCAT/en-US/bootmgr.exe.mui", bytes_of_text("words of the stand-in"));
+  fill_volume(v.writer(), random, 24);
+  v.writer().finish();
+}
+
+void fill_recovery(Device& device, const Partition& p) {
+  Volume v(device, p, "RECOVERY", 0x0B001003);
+  v.folder("Recovery");
+  v.file("Recovery/rebuild.wim", Bytes(300000, 0x52));
+  v.writer().finish();
+}
+
+// The volume's parameters stay; its boot area holds code that loads \bootmgr.
+void put_boot_code(Device& device, const Partition& p) {
+  constexpr std::size_t parameters = 0x54, area = 8192;
+  const ByteView code = boot_area_code();
+  const std::uint64_t sectors = area / device.sector_size();
+  Bytes bytes = device.read(p.start, sectors);
+  std::copy(code.begin() + parameters, code.end(), bytes.begin() + parameters);
+  device.write(p.start, bytes);
+  bytes.resize(device.sector_size());
+  device.write(p.range().last(), bytes);
+}
+
+}  // namespace
+
+Bytes mbr_device(std::uint32_t signature, std::uint64_t offset) {
+  Bytes out(88);
+  put_number(out, 16, 6, 4);
+  put_number(out, 24, 0x48, 4);
+  put_number(out, 32, offset, 8);
+  put_number(out, 52, 1, 4);
+  put_number(out, 56, signature, 4);
+  return out;
+}
+
+HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset) {
+  HiveKey out{"root", {}, {}};
+  const HiveKey::Value boot{3, mbr_device(system_disk_signature, boot_offset)};
+  const HiveKey::Value system{3, mbr_device(system_disk_signature, system_offset)};
+  HiveKey& boss = object(out, manager, 0x10100002);
+  element(boss, "11000001", boot);
+  element(boss, "12000004", hive_text("Start manager"));
+  element(boss, "23000003", hive_text(default_loader));
+  element(boss, "24000001", hive_texts({default_loader, other_loader}));
+  element(boss, "25000004", {3, {30, 0, 0, 0, 0, 0, 0, 0}});
+  HiveKey& loader = object(out, default_loader, 0x10200003);
+  element(loader, "11000001", system);
+  element(loader, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
+  element(loader, "12000004", hive_text("Orrelune tide station"));
+  element(loader, "21000001", system);
+  element(loader, "22000002", hive_text("\\Windows"));
+  HiveKey& other = object(out, other_loader, 0x10200003);
+  element(other, "11000001", {3, mbr_device(other_disk_signature, mib_bytes)});
+  element(other, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
+  element(other, "12000004", hive_text("The archive's system, on another disk"));
+  HiveKey& sleep = object(out, resume, 0x10200004);
+  element(sleep, "11000001", system);
+  element(sleep, "12000002", hive_text("\\Windows\\system32\\winresume.exe"));
+  HiveKey& test = object(out, memory_test, 0x10200005);
+  element(test, "11000001", boot);
+  element(test, "12000002", hive_text("\\boot\\memtest.exe"));
+  // Of a form that isn't known here: left as it is.
+  Bytes odd(60, 0x11);
+  element(object(out, "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a05}", 0x20200004), "31000003", {3, odd});
+  return out;
+}
+
+HiveKey system_hive(const std::vector<std::uint64_t>& offsets) {
+  const auto place = [](std::uint32_t signature, std::uint64_t offset) {
+    Bytes out(12);
+    put_number(out, 0, signature, 4);
+    put_number(out, 4, offset, 8);
+    return HiveKey::Value{3, out};
+  };
+  HiveKey out{"root", {}, {}};
+  HiveKey& mounted = out["MountedDevices"];
+  const char* letters[] = {"S", "C", "R"};
+  for (std::size_t i = 0; i < offsets.size(); ++i) {
+    const HiveKey::Value value = place(system_disk_signature, offsets[i]);
+    if (i > 0) mounted.values[fmt::format("\\DosDevices\\{}:", letters[i])] = value;
+    mounted.values[fmt::format("\\??\\Volume{{7f6d2c10-0000-0000-0000-{:012x}}}", i + 1)] = value;
+  }
+  mounted.values["\\DosDevices\\E:"] = place(other_disk_signature, mib_bytes);
+  mounted.values["\\DosDevices\\F:"] = {3, hive_text("\\??\\a reader for cards").bytes};
+  out["Select"].values["Current"] = hive_number(1);
+  for (int i = 0; i < 40; ++i)
+    out["ControlSet001"]["Services"][fmt::format("gauge {}", i)].values["Start"] =
+        hive_number(static_cast<std::uint32_t>(i % 4));
+  return out;
+}
+
+std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size) {
+  return (1 + plan.boot + plan.system + plan.gap + plan.recovery + plan.behind) * mib_bytes /
+         sector_size;
+}
+
+void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed) {
+  Random random(seed);
+  const std::uint64_t mebi = mib_bytes / device.sector_size();
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.sector_size = device.sector_size();
+  layout.disk_sectors = device.sectors();
+  layout.disk_signature = system_disk_signature;
+  const auto add = [&](std::uint64_t start, std::uint64_t size, std::uint8_t type) {
+    Partition p;
+    p.number = static_cast<unsigned>(layout.partitions.size() + 1);
+    p.start = start * mebi;
+    p.sectors = size * mebi;
+    p.type = type;
+    p.active = p.number == 1;
+    layout.partitions.push_back(p);
+  };
+  add(1, plan.boot, 0x07);
+  add(1 + plan.boot, plan.system, 0x07);
+  add(1 + plan.boot + plan.system + plan.gap, plan.recovery, 0x27);
+  write_new_table(device, layout);
+  std::vector<std::uint64_t> offsets;
+  for (const Partition& p : layout.partitions) offsets.push_back(p.start * device.sector_size());
+  fill_boot(device, layout.partitions[0], make_hive(boot_store(offsets[0], offsets[1])),
+            plan.other_files);
+  fill_system(device, layout.partitions[1], make_hive(system_hive(offsets)), random);
+  fill_recovery(device, layout.partitions[2]);
+  for (const char* goal : {"p1=ntfs", "p2=ntfs", "p3=ntfs"}) play(device, goal, seed);
+  write_new_table(device, layout);  // types as they were, whatever the volumes became
+  Bytes first = device.read(0);
+  std::copy(mbr_start().begin(), mbr_start().end(), first.begin());
+  device.write(0, first);
+  put_boot_code(device, layout.partitions[0]);
+  put_boot_code(device, layout.partitions[1]);
+}
+
+}  // namespace orrelune

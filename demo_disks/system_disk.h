@@ -1,0 +1,40 @@
+#pragma once
+// The disk of the station's own computer: a system that legacy firmware starts, with the public
+// layout of its folders and stand-ins of our own for its programs.
+
+#include <nuvrat/nuvrat.h>
+
+#include "hive_writer.h"
+
+namespace orrelune {
+
+/// In MiB.
+struct SystemDisk {
+  std::uint64_t boot = 100;     ///< the active partition
+  std::uint64_t system = 600;   ///< the system's volume
+  std::uint64_t gap = 0;        ///< room after it
+  std::uint64_t recovery = 60;  ///< the last partition
+  std::uint64_t behind = 0;     ///< room after that
+  bool other_files = false;     ///< the active partition holds more than boot files
+};
+
+[[nodiscard]] std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size);
+/// On an empty device of that size: an MBR with p1 (boot files), p2 (the system), p3 (recovery).
+void make_system_disk(nuvrat::Device& device, const SystemDisk& plan = {}, std::uint64_t seed = 6);
+
+/// What its boot store names, and what has letters.
+inline constexpr std::uint32_t system_disk_signature = 0x0DE50F11;
+inline constexpr std::uint32_t other_disk_signature = 0x0BADCAFE;
+
+/// The 88 bytes that name a partition of an MBR disk.
+[[nodiscard]] nuvrat::Bytes mbr_device(std::uint32_t signature, std::uint64_t offset);
+[[nodiscard]] HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset);
+[[nodiscard]] HiveKey system_hive(const std::vector<std::uint64_t>& offsets);
+
+/// Boot code and programs, as they were built.
+[[nodiscard]] nuvrat::ByteView mbr_start();
+[[nodiscard]] nuvrat::ByteView boot_area_code();
+[[nodiscard]] nuvrat::ByteView legacy_stand_in();
+[[nodiscard]] nuvrat::ByteView uefi_stand_in();
+
+}  // namespace orrelune

@@ -1,0 +1,52 @@
+#pragma once
+// What of a disk a computer can start from: systems by the public layout of their folders, and the
+// boot files that lead to them.
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace nuvrat {
+
+/// How firmware starts a system.
+enum class StartWay { legacy, uefi };
+[[nodiscard]] const char* name_of(StartWay way);
+
+/// The machine that a program is made for, by its own header.
+enum class Machine { unknown, x86, x86_64, arm64 };
+[[nodiscard]] const char* name_of(Machine machine);
+
+/// A system on a volume.
+struct SystemVolume {
+  unsigned number = 0;  ///< of the partition
+  std::uint64_t start = 0;
+  Machine machine = Machine::unknown;
+  bool asleep = false;         ///< it was put to sleep rather than shut down
+  bool legacy_loader = false;  ///< it can be started the legacy way, by what it holds
+  bool uefi_loader = false;
+};
+
+/// Boot files on a volume.
+struct BootFiles {
+  unsigned number = 0;
+  std::uint64_t start = 0;
+  StartWay way = StartWay::legacy;
+  /// Firmware finds them: a boot sector that loads them, on the active partition of an MBR disk; an
+  /// EFI system partition.
+  bool in_force = false;
+  bool store = false;       ///< there is a boot store beside them
+  std::string description;  ///< what the store calls the system that it starts
+  unsigned system = 0;      ///< the partition of this disk that the store names; 0: none
+  std::string fault;        ///< why the store can't be read; empty when it can
+};
+
+struct Systems {
+  std::vector<SystemVolume> systems;
+  std::vector<BootFiles> boot_files;
+
+  /// How the disk starts now: by boot files in force that lead to a system on it.
+  [[nodiscard]] std::optional<StartWay> starts() const;
+};
+
+}  // namespace nuvrat

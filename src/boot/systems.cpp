@@ -1,0 +1,191 @@
+#include "boot/systems.h"
+
+#include <algorithm>
+
+#include <boost/endian/buffers.hpp>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+
+#include "base/record.h"
+#include "boot/store.h"
+#include "volume/paths.h"
+
+namespace nuvrat {
+namespace {
+
+constexpr std::uint64_t most_program_bytes = 64u << 20;
+
+char upper(std::uint8_t c) {
+  return static_cast<char>(c >= 'a' && c <= 'z' ? c - 32 : c);
+}
+
+class Finder {
+ public:
+  Finder(const Device& device, const Layout& layout, const ReadOptions& options, Systems& out)
+      : device_(device), layout_(layout), options_(options), out_(out) {}
+
+  void look_at(const Partition& p) {
+    const Window window(device_, p.range());
+    const bool firmware_looks = p.active || class_of(p.type) == TypeClass::efi_system;
+    if (is_fat(recognise_volume(window).kind) && !firmware_looks) return;
+    const auto paths = open_paths(window, options_);
+    if (paths == nullptr) return;
+    find_system(p, *paths);
+    const bool efi = class_of(p.type) == TypeClass::efi_system;
+    const bool legacy_code = p.active && layout_.kind == TableKind::mbr && loads_manager(window);
+    if (const auto f = paths->find(boot_paths::manager_legacy); f && !f->directory)
+      find_boot_files(p, *paths, StartWay::legacy, legacy_code, boot_paths::store_legacy);
+    const std::string uefi = std::string(boot_paths::folder_uefi) + "/" + boot_paths::manager_uefi;
+    if (paths->find(uefi)) find_boot_files(p, *paths, StartWay::uefi, efi, boot_paths::store_uefi);
+  }
+
+ private:
+  void find_system(const Partition& p, PathReader& paths) {
+    SystemVolume s;
+    s.legacy_loader = paths.find(boot_paths::loader_legacy).has_value();
+    s.uefi_loader = paths.find(boot_paths::loader_uefi).has_value();
+    if (!s.legacy_loader && !s.uefi_loader) return;
+    s.number = p.number;
+    s.start = p.start;
+    const char* const loader = s.uefi_loader ? boot_paths::loader_uefi : boot_paths::loader_legacy;
+    try {
+      s.machine = machine_of(paths.read(loader, most_program_bytes));
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::refused) throw;
+    }
+    out_.systems.push_back(s);
+  }
+
+  void find_boot_files(const Partition& p, PathReader& paths, StartWay way, bool in_force,
+                       const char* store) {
+    BootFiles b;
+    b.number = p.number;
+    b.start = p.start;
+    b.way = way;
+    b.in_force = in_force;
+    b.store = paths.find(store).has_value();
+    if (b.store) {
+      try {
+        const HiveFile hive = read_hive(paths, store, most_store_bytes);
+        if (const auto fault = hive_fault(hive.file, hive.logs)) {
+          b.fault = *fault;
+        } else {
+          const StoreView view = read_store(hive.file);
+          b.description = view.description;
+          const Partition* named = view.device ? named_by(layout_, *view.device) : nullptr;
+          b.system = named == nullptr ? 0 : named->number;
+        }
+      } catch (const Error& e) {
+        b.fault = e.message();
+      }
+    }
+    out_.boot_files.push_back(std::move(b));
+  }
+
+  const Device& device_;
+  const Layout& layout_;
+  const ReadOptions& options_;
+  Systems& out_;
+};
+
+}  // namespace
+
+const char* name_of(StartWay way) {
+  return way == StartWay::uefi ? "uefi" : "legacy";
+}
+
+const char* name_of(Machine machine) {
+  switch (machine) {
+    case Machine::x86:
+      return "x86";
+    case Machine::x86_64:
+      return "x86-64";
+    case Machine::arm64:
+      return "arm64";
+    default:
+      return "unknown";
+  }
+}
+
+std::optional<StartWay> Systems::starts() const {
+  for (const BootFiles& b : boot_files) {
+    if (b.in_force && b.store && b.system != 0) return b.way;
+  }
+  return std::nullopt;
+}
+
+std::string boot_paths::removable(Machine machine) {
+  switch (machine) {
+    case Machine::x86:
+      return "EFI/BOOT/BOOTIA32.EFI";
+    case Machine::x86_64:
+      return "EFI/BOOT/BOOTX64.EFI";
+    case Machine::arm64:
+      return "EFI/BOOT/BOOTAA64.EFI";
+    default:
+      return "";
+  }
+}
+
+Machine machine_of(ByteView program) {
+  constexpr std::size_t header_place = 0x3C;
+  if (program.size() < 64 || program[0] != 'M' || program[1] != 'Z') return Machine::unknown;
+  const std::uint32_t at = load<boost::endian::little_uint32_buf_t>(program, header_place).value();
+  if (at > program.size() || program.size() - at < 6 || program[at] != 'P' ||
+      program[at + 1] != 'E')
+    return Machine::unknown;
+  switch (load<boost::endian::little_uint16_buf_t>(program, at + 4).value()) {
+    case 0x014C:
+      return Machine::x86;
+    case 0x8664:
+      return Machine::x86_64;
+    case 0xAA64:
+      return Machine::arm64;
+    default:
+      return Machine::unknown;
+  }
+}
+
+bool loads_manager(const Device& volume) {
+  constexpr std::uint64_t looked_at = 8192;  // NTFS: all of $Boot; FAT32: its reserved sectors
+  constexpr std::string_view name = "BOOTMGR";
+  const Bytes code = volume.read(0, std::min(looked_at / volume.sector_size(), volume.sectors()));
+  for (const std::size_t width : {std::size_t{1}, std::size_t{2}}) {
+    for (std::size_t at = 0; at + name.size() * width <= code.size(); ++at) {
+      std::size_t same = 0;
+      while (same < name.size() && upper(code[at + same * width]) == name[same] &&
+             (width == 1 || code[at + same * width + 1] == 0))
+        ++same;
+      if (same == name.size()) return true;
+    }
+  }
+  return false;
+}
+
+HiveFile read_hive(PathReader& paths, const std::string& path, std::uint64_t most) {
+  HiveFile out{paths.read(path, most), {}};
+  for (const char* ending : {".LOG1", ".LOG2"}) {
+    if (const auto log = paths.find(path + ending); log && !log->directory)
+      out.logs.push_back(paths.read(path + ending, most));
+  }
+  return out;
+}
+
+Systems find_systems(const Device& device, const Layout& layout,
+                     const std::vector<Partition>& partitions, const ReadOptions& options) {
+  Systems out;
+  Finder finder(device, layout, options, out);
+  for (const Partition& p : partitions) {
+    try {
+      finder.look_at(p);
+    } catch (const Error& e) {
+      const bool passed = e.code() == ErrorCode::damaged || e.code() == ErrorCode::device_read ||
+                          e.code() == ErrorCode::refused;
+      if (!passed) throw;
+    }
+  }
+  return out;
+}
+
+}  // namespace nuvrat

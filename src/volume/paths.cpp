@@ -1,0 +1,186 @@
+#include "volume/paths.h"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "base/record.h"
+#include "fat/read.h"
+#include "ntfs/boot.h"
+#include "ntfs/folder_index.h"
+#include "ntfs/volume.h"
+
+namespace nuvrat {
+namespace {
+
+std::string folded(std::string_view name) {
+  std::string out(name);
+  for (char& c : out) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+  return out;
+}
+
+std::vector<std::string> path_parts(std::string_view path) {
+  std::vector<std::string> out;
+  while (!path.empty()) {
+    const std::size_t end = std::min(path.find('/'), path.size());
+    out.emplace_back(path.substr(0, end));
+    path.remove_prefix(std::min(end + 1, path.size()));
+  }
+  return out;
+}
+
+Error no_file(std::string_view path) {
+  return {ErrorCode::words, fmt::format("there is no file '{}'", printable(std::string(path)))};
+}
+
+void require_length(std::string_view path, std::uint64_t bytes, std::uint64_t most) {
+  if (bytes > most)
+    throw Error(
+        ErrorCode::refused,
+        fmt::format("it is {} long, which is more than such a file can have", format_bytes(bytes)),
+        {{}, {}, {}, std::string(path)});
+}
+
+void sort_by_name(std::vector<PathEntry>& entries) {
+  std::sort(entries.begin(), entries.end(),
+            [](const PathEntry& a, const PathEntry& b) { return folded(a.name) < folded(b.name); });
+}
+
+class NtfsPaths final : public PathReader {
+ public:
+  explicit NtfsPaths(const Device& device) : volume_(device) {}
+
+  std::optional<PathEntry> find(std::string_view path) override {
+    const auto found = walk(path);
+    return found ? std::optional(found->entry) : std::nullopt;
+  }
+
+  std::vector<PathEntry> list(std::string_view path) override {
+    std::vector<PathEntry> out;
+    const auto found = walk(path);
+    if (!found || !found->entry.directory) return out;
+    for (Item& item : names_in(found->record)) out.push_back(std::move(item.entry));
+    sort_by_name(out);
+    return out;
+  }
+
+  Bytes read(std::string_view path, std::uint64_t most) override {
+    const auto found = walk(path);
+    if (!found || found->entry.directory) throw no_file(path);
+    const auto all = volume_.attributes(found->record);
+    const AttributeView* data = find_attribute(all, at_data);
+    if (data == nullptr) throw no_file(path);
+    const bool plain = (data->flags & attribute_encrypted) == 0 &&
+                       find_attribute(all, at_reparse_point) == nullptr;
+    if (!plain)
+      throw Error(ErrorCode::refused, "it is encrypted, packed by the system or a link",
+                  {{}, {}, {}, std::string(path)});
+    require_length(path, data->bytes(), most);
+    Bytes out;
+    if (data->resident) return data->value;
+    volume_.stream(*data,
+                   [&out](ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
+    return out;
+  }
+
+ private:
+  struct Item {
+    PathEntry entry;
+    std::uint64_t record = 0;
+  };
+
+  std::vector<Item> names_in(std::uint64_t folder) const {
+    std::vector<Item> out;
+    const auto faults = each_indexed_name(
+        volume_, folder, volume_.attributes(folder), [&](std::uint64_t reference, ByteView key) {
+          const auto head = load<FileNameHead>(key);
+          if (head.name_space == name_dos) return;
+          out.push_back(
+              {{to_utf8(utf16_from(key.subspan(sizeof head))),
+                (head.attributes.value() & file_name_directory) != 0, head.data_size.value()},
+               record_of(reference)});
+        });
+    if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {{}, {}, folder, {}});
+    return out;
+  }
+
+  // At most as many steps as the path has parts.
+  std::optional<Item> walk(std::string_view path) const {
+    Item at{{"", true, 0}, record_root};
+    for (const std::string& part : path_parts(path)) {
+      if (!at.entry.directory) return std::nullopt;
+      const auto names = names_in(at.record);
+      const auto it = std::find_if(names.begin(), names.end(), [&](const Item& i) {
+        return folded(i.entry.name) == folded(part);
+      });
+      if (it == names.end()) return std::nullopt;
+      at = *it;
+    }
+    return at;
+  }
+
+  NtfsVolume volume_;
+};
+
+// Any kind that is read as a tree.
+class TreePaths final : public PathReader {
+ public:
+  explicit TreePaths(std::unique_ptr<VolumeReader> reader) : reader_(std::move(reader)) {}
+
+  std::optional<PathEntry> find(std::string_view path) override {
+    const FileTree::Id id = walk(path);
+    return id == FileTree::none ? std::nullopt : std::optional(entry(id));
+  }
+  std::vector<PathEntry> list(std::string_view path) override {
+    std::vector<PathEntry> out;
+    const FileTree::Id id = walk(path);
+    if (id == FileTree::none || !tree().is_directory(id)) return out;
+    for (const FileTree::Id child : tree().children(id)) out.push_back(entry(child));
+    sort_by_name(out);
+    return out;
+  }
+  Bytes read(std::string_view path, std::uint64_t most) override {
+    const FileTree::Id id = walk(path);
+    if (id == FileTree::none || tree().is_directory(id)) throw no_file(path);
+    require_length(path, tree().bytes(id), most);
+    Bytes out;
+    read_file(*reader_, tree().path(id),
+              [&out](ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
+    return out;
+  }
+
+ private:
+  const FileTree& tree() { return reader_->tree(); }
+  PathEntry entry(FileTree::Id id) {
+    return {to_utf8(std::u16string(tree().name(id))), tree().is_directory(id), tree().bytes(id)};
+  }
+  FileTree::Id walk(std::string_view path) {
+    FileTree::Id at = FileTree::root;
+    for (const std::string& part : path_parts(path)) {
+      if (!tree().is_directory(at)) return FileTree::none;
+      FileTree::Id next = FileTree::none;
+      for (const FileTree::Id child : tree().children(at)) {
+        if (folded(to_utf8(std::u16string(tree().name(child)))) == folded(part)) next = child;
+      }
+      if (next == FileTree::none) return next;
+      at = next;
+    }
+    return at;
+  }
+
+  std::unique_ptr<VolumeReader> reader_;
+};
+
+}  // namespace
+
+std::unique_ptr<PathReader> open_paths(const Device& device, const ReadOptions& options) {
+  const VolumeKind kind = recognise_volume(device).kind;
+  if (kind == VolumeKind::ntfs) return std::make_unique<NtfsPaths>(device);
+  if (!is_fat(kind)) return nullptr;
+  return std::make_unique<TreePaths>(open_fat(device, options));
+}
+
+}  // namespace nuvrat
