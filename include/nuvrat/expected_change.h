@@ -20,14 +20,18 @@ struct ExpectedChange {
     renamed,     ///< a name that it can't spell
     relabelled,  ///< the volume's label; no path
     begins,      ///< the partition begins at another sector; no path
+    written,     ///< a file with other contents, or one that wasn't there
+    folder,      ///< a folder that wasn't there; what is in it is listed, too
   };
   Kind kind = Kind::resized;
   std::uint64_t start = 0;  ///< the partition's first sector
   std::string path;         ///< in the volume, UTF-8
-  std::uint64_t size = 0;   ///< resized: in bytes, afterwards; begins: the first sector then
+  std::uint64_t size =
+      0;  ///< resized, written: in bytes, afterwards; begins: the first sector then
   /// Retimed: the times afterwards; 0 for one that stays.
   Ticks created = 0, modified = 0, accessed = 0;
-  std::string text{};  ///< renamed, relabelled: the new name or label
+  /// Renamed, relabelled: the new name or label; written: the SHA-256 of the contents.
+  std::string text{};
   bool operator==(const ExpectedChange&) const = default;
 };
 [[nodiscard]] const char* name_of(ExpectedChange::Kind kind);

@@ -20,11 +20,13 @@ struct GoalWord {
   /// What a state may be besides the ones that are listed.
   enum class Free {
     nothing,
-    name,   ///< a name in a GPT
-    label,  ///< of a volume
-    size,   ///< SIZE, +SIZE or -SIZE
-    more,   ///< +SIZE
-    sized,  ///< a listed one with a size behind it: "ntfs:20GiB"
+    name,    ///< a name in a GPT
+    label,   ///< of a volume
+    size,    ///< SIZE, +SIZE or -SIZE
+    more,    ///< +SIZE
+    bytes,   ///< SIZE
+    letter,  ///< of a drive: A to Z
+    sized,   ///< a listed one with a size behind it: "ntfs:20GiB"
   };
   /// With "pN" for any partition and "gN" for any gap: "table", "pN", "pN.active".
   std::string subject;

@@ -29,6 +29,7 @@
 #include <nuvrat/sectors.h>
 #include <nuvrat/step.h>
 #include <nuvrat/survey.h>
+#include <nuvrat/systems.h>
 #include <nuvrat/table.h>
 #include <nuvrat/text.h>
 #include <nuvrat/time.h>

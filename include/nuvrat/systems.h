@@ -45,6 +45,7 @@ struct Systems {
   std::vector<SystemVolume> systems;
   std::vector<BootFiles> boot_files;
 
+  [[nodiscard]] bool nothing() const { return systems.empty() && boot_files.empty(); }
   /// How the disk starts now: by boot files in force that lead to a system on it.
   [[nodiscard]] std::optional<StartWay> starts() const;
 };

@@ -72,6 +72,7 @@ class Store {
     ChangedStore out;
     for (const Hive::Key object : hive_.children(objects_)) rename_devices(object, change, out);
     if (change.way) set_way(change);
+    for (const Hive::Key object : hive_.children(objects_)) count_left(object, change, out);
     out.file = hive_.file();
     return out;
   }
@@ -134,12 +135,21 @@ class Store {
       const auto name = read_device_element(value->bytes);
       if (!name) continue;
       const auto now = change.new_name(*name);
-      if (!now) {
-        ++out.left;
-      } else if (*now != *name) {
+      if (!now) continue;
+      if (*now != *name) {
         hive_.set(element, element_value, {HiveValue::binary, renamed(value->bytes, *now)});
         ++out.named;
       }
+    }
+  }
+
+  void count_left(Hive::Key object, const StoreChange& change, ChangedStore& out) const {
+    const Hive::Key elements = hive_.child(object, "Elements");
+    if (elements == 0) return;
+    for (const Hive::Key element : hive_.children(elements)) {
+      const auto value = hive_.value(element, element_value);
+      const auto name = value ? read_device_element(value->bytes) : std::nullopt;
+      if (name && !change.new_name(*name) && *name != change.boot_files) ++out.left;
     }
   }
 

@@ -25,6 +25,7 @@ DiskState::DiskState(const Survey& survey)
     : table(survey.table),
       volumes(survey.partitions),
       bare_volume(survey.bare_volume),
+      systems(survey.systems),
       findings(survey.all_findings()) {}
 
 void DiskState::set_layout(const Layout& layout) {

@@ -10,6 +10,7 @@ struct DiskState {
   TableReading table;                      ///< the table, and the sectors that it owns
   std::vector<SurveyedPartition> volumes;  ///< in disk order, an extended one before its logicals
   bool bare_volume = false;                ///< no table: the disk is one volume
+  Systems systems;                         ///< of the disk as it is
   Findings findings;                       ///< of the disk as it is, all of them
 
   /// As surveyed.

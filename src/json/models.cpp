@@ -248,7 +248,7 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
       ExpectedChange& change = a.changes.emplace_back();
       change.kind = enum_from(c.at("kind").get<std::string>(),
                               {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed,
-                               Kind::relabelled, Kind::begins});
+                               Kind::relabelled, Kind::begins, Kind::written, Kind::folder});
       change.start = c.at("start");
       change.path = get_text(c, "path");
       change.size = c.at("size");

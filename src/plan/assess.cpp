@@ -8,6 +8,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
+#include "plan/boot.h"
 #include "plan/plan.h"
 #include "steps/after.h"
 
@@ -156,11 +157,19 @@ Assessment assess_stages(const Device& device, const Survey& survey, const std::
     return std::any_of(wishes.gone.begin(), wishes.gone.end(),
                        [&f](unsigned number) { return f.place.subject == part_name(number); });
   });
-  Assessment out = start_assessment(survey);
-  out.goals = goals;
-  if (plan_stages(device, std::move(before), wishes, options, random, out))
-    fill_figures(device, survey, out);
-  if (!out.in_reach()) out.after = out.before;
+  Assessment first = start_assessment(survey);
+  first.goals = goals;
+  Random none(1);
+  const std::vector<Wishes> ways = ways_to_start({device, before, wishes, none}, options, first);
+  if (ways.empty()) return first;
+  // What the last one lacks is what is said: it asks for least of the disk as it is.
+  Assessment out;
+  for (const Wishes& way : ways) {
+    out = first;
+    if (plan_stages(device, before, way, options, random, out)) fill_figures(device, survey, out);
+    if (out.in_reach()) return out;
+  }
+  out.after = out.before;
   return out;
 }
 

@@ -124,6 +124,11 @@ bool is_state(const GoalWord& word, const std::string& state) {
       return is_size(state, true);
     case GoalWord::Free::more:
       return state.starts_with('+') && is_size(state.substr(1), false);
+    case GoalWord::Free::bytes:
+      return is_size(state, false);
+    case GoalWord::Free::letter:
+      return state.size() == 1 &&
+             ((state[0] >= 'A' && state[0] <= 'Z') || (state[0] >= 'a' && state[0] <= 'z'));
     case GoalWord::Free::sized: {
       const std::size_t colon = std::min(state.find(':'), state.size());
       return colon < state.size() && listed(std::string_view(state).substr(0, colon)) &&
@@ -159,6 +164,9 @@ const std::vector<GoalWord>& goal_words() {
       {"pN.active", {"yes", "no"}, "whether legacy firmware starts from it"},
       {"pN.name", {}, "its name in a GPT", GoalWord::Free::name},
       {"pN.type", {"match"}, "the type that goes with its file system"},
+      {"boot", {"uefi", "legacy"}, "which firmware starts the system on it"},
+      {"esp", {}, "how long a new EFI system partition is", GoalWord::Free::bytes},
+      {"pN.letter", {}, "its drive letter in systems on the disk", GoalWord::Free::letter},
   };
   return words;
 }
@@ -169,6 +177,8 @@ std::string GoalWord::choices() const {
   if (free == Free::name || free == Free::label) add("TEXT");
   if (free == Free::size) add("SIZE|+SIZE|-SIZE");
   if (free == Free::more) add("+SIZE");
+  if (free == Free::bytes) add("SIZE");
+  if (free == Free::letter) add("A to Z");
   for (const std::string& state : states) add(state);
   return out + (free == Free::sized ? "[:SIZE]" : "");
 }
@@ -187,12 +197,13 @@ Goal parse_goal(std::string_view word) {
   if (it == words.end()) throw unknown_subject(goal);
   if (!is_state(*it, goal.state)) {
     const bool sizes = it->free == GoalWord::Free::size || it->free == GoalWord::Free::more ||
-                       it->free == GoalWord::Free::sized;
+                       it->free == GoalWord::Free::bytes || it->free == GoalWord::Free::sized;
     throw Error(ErrorCode::words,
                 fmt::format("'{}' is not a state of {}", printable(goal.state), goal.subject), {},
-                sizes ? fmt::format("Say {}={}, with sizes such as 500MiB or 20GiB", goal.subject,
-                                    it->choices())
-                      : "Say " + listed(goal.subject, it->states));
+                it->free == GoalWord::Free::letter ? fmt::format("Say {}=P", goal.subject)
+                : sizes ? fmt::format("Say {}={}, with sizes such as 500MiB or 20GiB", goal.subject,
+                                      it->choices())
+                        : "Say " + listed(goal.subject, it->states));
   }
   return goal;
 }

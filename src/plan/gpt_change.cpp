@@ -20,7 +20,7 @@ void plan_gpt_change(const PlanInput& input, Assessment& out) {
     p.role = Role::gpt;
     p.number = 1;
     while (target.find(p.number) != nullptr) ++p.number;
-    p.unique_id = Guid::random(input.random);
+    if (p.unique_id.is_zero()) p.unique_id = Guid::random(input.random);
     if (p.number > 128) {
       add_obstacle(out, "too-many", "all 128 entries of the GPT are taken",
                    "Delete a partition first");

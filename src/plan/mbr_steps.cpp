@@ -58,7 +58,7 @@ class MbrSteps {
   // the disk would run zeros.
   [[nodiscard]] Bytes sector0() {
     Bytes out = in_.state.table.sector0;
-    if (!gets_start_code(in_.state.table)) return out;
+    if (!gets_start_code(in_.state.table, in_.wishes)) return out;
     const ByteView code = mbr_start_code();
     std::copy(code.begin(), code.end(), out.begin());
     return out;
@@ -90,7 +90,7 @@ class MbrSteps {
     for (Partition& p : stage.partitions) {
       if (p.role == Role::logical) p = *before_.find(p.number);
     }
-    if (stage != before_) add_table_step(stage, {});
+    if (stage != before_ || gets_start_code(in_.state.table, in_.wishes)) add_table_step(stage, {});
     for (Partition& p : stage.partitions) {
       if (p.role != Role::logical) continue;
       const Partition& wanted = *target_.find(p.number);
@@ -173,9 +173,9 @@ class MbrSteps {
 
 }  // namespace
 
-bool gets_start_code(const TableReading& before) {
+bool gets_start_code(const TableReading& before, const Wishes& wishes) {
   constexpr std::size_t code_bytes = 440;
-  return before.layout.kind == TableKind::gpt &&
+  return (before.layout.kind == TableKind::gpt || wishes.start_code) &&
          all_zero(ByteView(before.sector0).first(code_bytes));
 }
 

@@ -8,6 +8,7 @@
 #include <nuvrat/assessment.h>
 
 #include "disk/disk_state.h"
+#include "tree/put_file.h"
 
 namespace nuvrat {
 
@@ -21,6 +22,7 @@ struct VolumeWish {
   std::uint32_t cluster_bytes = 0;  ///< 0: whatever serves best
   std::uint64_t sectors = 0;        ///< how long; 0: as the partition
   std::uint64_t front = 0;          ///< sectors that it begins earlier
+  std::vector<PutFile> files{};     ///< put on it
 };
 
 /// How long a partition and its volume are to be.
@@ -35,7 +37,16 @@ struct SizeWish {
 struct GapWish {
   VolumeKind kind = VolumeKind::unknown;  ///< unknown: nothing is written there
   std::uint64_t bytes = 0;                ///< 0: all of the gap
+  bool efi_system = false;                ///< an EFI system partition, with files
   bool operator==(const GapWish&) const = default;
+};
+
+/// An EFI system partition in whatever gap there is.
+struct EfiWish {
+  std::uint64_t bytes = 0;  ///< as wished
+  std::uint64_t least = 0;  ///< what will do
+  Guid id{};                ///< what it is called, and its files: known with its table
+  std::vector<PutFile> files{};
 };
 
 /// The goals by subject. Partition numbers are those of the disk as it is.
@@ -51,6 +62,14 @@ struct Wishes {
   std::map<unsigned, SizeWish> fronts;     ///< how much longer at the front
   std::map<unsigned, std::string> labels;  ///< of volumes; 0: of the one without a table
   std::set<unsigned> gone;
+  std::optional<StartWay> boot;      ///< how firmware is to start the system
+  std::uint64_t esp = 0;             ///< how long an EFI system partition is to be, in bytes
+  std::map<unsigned, char> letters;  ///< drive letters that systems on the disk are to give
+  // What these come to.
+  std::optional<EfiWish> make_efi;
+  std::optional<std::uint64_t> efi_start;     ///< the EFI system partition that is there
+  std::optional<std::uint64_t> legacy_start;  ///< the partition that legacy firmware starts
+  bool start_code = false;                    ///< LBA 0 needs code
   std::map<unsigned, GapWish> gaps;  ///< numbers of gaps on the disk as the other goals leave it
   // Of the table, once it is known what the sizes come to.
   std::map<unsigned, std::uint64_t> lengths;  ///< in sectors, of partitions that get another
@@ -63,7 +82,7 @@ struct Wishes {
   /// Nothing but the kind of table is wished for, of the table.
   [[nodiscard]] bool only_table() const {
     return roles.empty() && active.empty() && names.empty() && types.empty() && gone.empty() &&
-           lengths.empty() && starts.empty() && made.empty();
+           lengths.empty() && starts.empty() && made.empty() && !start_code;
   }
   [[nodiscard]] bool any_of_table() const { return table || !only_table(); }
 };
@@ -183,8 +202,9 @@ void apply_room(const Wishes& wishes, std::vector<Partition>& partitions);
 /// most.
 void apply_small_wishes(const Wishes& wishes, Layout& layout);
 
-/// A new MBR gets code that starts the active partition: the disk had a GPT, and no code.
-[[nodiscard]] bool gets_start_code(const TableReading& before);
+/// A new MBR gets code that starts the active partition: there is no code, and the disk had a GPT,
+/// or is to start from it.
+[[nodiscard]] bool gets_start_code(const TableReading& before, const Wishes& wishes);
 
 /// Sectors of `range` that hold anything but zeros, up to `limit` sectors looked at.
 [[nodiscard]] std::uint64_t used_sectors(const Device& device, SectorRange range,

@@ -168,6 +168,7 @@ class NewPartitions {
 
   void plan() {
     const std::vector<SectorRange> gaps = gaps_of(in_.state.table);
+    if (in_.wishes.make_efi && !place_efi(gaps)) return;
     for (const auto& [number, wish] : in_.wishes.gaps) {
       if (number <= gaps.size()) {
         place(number, wish, gaps[number - 1]);
@@ -217,10 +218,49 @@ class NewPartitions {
     p.start = gap.first;
     p.sectors = length;
     p.type = type_for(in_.state.table.layout.kind, wish.kind);
+    if (wish.efi_system) {
+      p.type = efi_system_guid();
+      p.name = "EFI system";
+      p.unique_id = in_.wishes.make_efi->id;
+    }
     if (in_.state.table.layout.kind == TableKind::gpt) p.role = Role::gpt;
     made_.push_back(p);
     wish_at_[p.start] = wish;
     gap_at_[p.start] = gap;
+  }
+
+  // The smallest gap that has all of it; else the largest that will do.
+  bool place_efi(const std::vector<SectorRange>& gaps) {
+    const EfiWish& wish = *in_.wishes.make_efi;
+    const std::uint64_t wanted = div_up(wish.bytes, std::uint64_t{sector_});
+    const std::uint64_t least = div_up(wish.least, std::uint64_t{sector_});
+    unsigned best = 0;
+    const auto count = [&gaps](unsigned number) { return gaps[number - 1].count; };
+    for (unsigned i = 1; i <= gaps.size(); ++i) {
+      if (in_.wishes.gaps.count(i) != 0 || count(i) < least) continue;
+      const bool better =
+          best == 0 || (count(best) < wanted ? count(i) > count(best)
+                                             : count(i) >= wanted && count(i) < count(best));
+      if (better) best = i;
+    }
+    if (best == 0) {
+      const std::uint64_t most =
+          gaps.empty()
+              ? 0
+              : std::max_element(gaps.begin(), gaps.end(), [](const auto& a, const auto& b) {
+                  return a.count < b.count;
+                })->count;
+      add_obstacle(
+          out_, "esp-room",
+          fmt::format("an EFI system partition of {} finds no room: the largest gap has {}",
+                      format_bytes(wish.least), format_bytes(most * sector_)),
+          "Make room: delete or shorten a partition, or ask for less, as in esp=100MiB",
+          least - std::min(least, most));
+      return false;
+    }
+    place(best, {VolumeKind::fat32, std::min(wanted, whole(gaps[best - 1])) * sector_, true},
+          gaps[best - 1]);
+    return true;
   }
 
   // Up to a whole MiB.
@@ -311,6 +351,7 @@ class NewPartitions {
     work.change.codepage = options_.codepage;
     work.change.to = wish.kind;
     work.change.anew = true;
+    if (wish.efi_system) work.files = in_.wishes.make_efi->files;
     if (!work.choose(sector_)) {
       add_obstacle(out_, "volume-size",
                    fmt::format("{} of {} is not possible with any size of clusters",

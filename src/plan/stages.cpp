@@ -5,6 +5,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
+#include "plan/boot.h"
 #include "plan/plan.h"
 #include "plan/planned_disk.h"
 
@@ -50,7 +51,7 @@ class Stages {
       return false;
     }
     if (!table()) return true;
-    if (!fronts() || !new_partitions() || !longer()) return false;
+    if (!fronts() || !new_partitions() || !longer() || !starts()) return false;
     if (out_.steps.empty())
       add_obstacle(out_, "already", "the disk is in this state already",
                    "Nothing needs to be done");
@@ -60,12 +61,12 @@ class Stages {
  private:
   [[nodiscard]] bool changes_volumes() const {
     return !wishes_.volumes.empty() || !wishes_.labels.empty() || !wishes_.sizes.empty() ||
-           !wishes_.fronts.empty();
+           !wishes_.fronts.empty() || wishes_.boot || !wishes_.letters.empty();
   }
   // What later stages read isn't the disk as it is.
   [[nodiscard]] bool needs_overlay() const {
     return !wishes_.labels.empty() || !wishes_.sizes.empty() || !wishes_.fronts.empty() ||
-           !wishes_.gaps.empty();
+           !wishes_.gaps.empty() || wishes_.boot || !wishes_.letters.empty();
   }
   [[nodiscard]] PlanInput input(const Wishes& wishes) {
     const Device& device = planned_.device(options_);
@@ -180,6 +181,7 @@ class Stages {
     change(out.names);
     change(out.types);
     change(out.lengths);
+    out.start_code = wishes.start_code;
     return out;
   }
 
@@ -258,9 +260,35 @@ class Stages {
   }
 
   bool new_partitions() {
-    if (wishes_.gaps.empty()) return true;
-    const PlanInput in = input(wishes_);
+    if (wishes_.gaps.empty() && !wishes_.make_efi) return true;
+    Wishes wishes = wishes_;
+    if (wishes.make_efi && !fill_efi(wishes)) return false;
+    const PlanInput in = input(wishes);
     return stage([&] { plan_new_partitions(in, options_, out_); });
+  }
+
+  // What the table calls everything is known by now.
+  bool fill_efi(Wishes& wishes) {
+    const PlanInput in = input(wishes_);
+    const Layout& layout = in.state.table.layout;
+    const Renamed names(before_.table.layout, layout, out_.changes);
+    wishes.make_efi->id = Guid::random(random_);
+    PartitionName name;
+    name.gpt = true;
+    name.partition = wishes.make_efi->id;
+    name.disk = layout.disk_guid;
+    wishes.make_efi->files =
+        boot_files_for(in, options_, StartWay::uefi, name, nullptr, names, out_);
+    return out_.in_reach();
+  }
+
+  // Boot files, stores and drive letters, when everything else is where it is to be.
+  bool starts() {
+    const Renamed names(before_.table.layout, planned_.state().table.layout, out_.changes);
+    if (!wishes_.boot && wishes_.letters.empty() && (!names.any() || before_.systems.nothing()))
+      return true;
+    const PlanInput in = input(wishes_);
+    return stage([&] { plan_starts(in, options_, names, out_); });
   }
 
   bool longer() {

@@ -349,7 +349,8 @@ class MbrPlanner {
             "Make it primary as well", 0, number);
       }
     }
-    if (target_ == before_)
+    if (target_ == before_ &&
+        !(in_.wishes.start_code && gets_start_code(in_.state.table, in_.wishes)))
       add_obstacle(out_, "already", "the disk is in this state already",
                    "Nothing needs to be done");
   }
@@ -376,7 +377,7 @@ class MbrPlanner {
              active == target_.partitions.end()
                  ? "no partition is active, so it will not start before one is"
                  : fmt::format("partition {} is active", active->number),
-             gets_start_code(in_.state.table)
+             gets_start_code(in_.state.table, in_.wishes)
                  ? "; sector 0 gets a small program that starts the active partition"
                  : "")});
   }

@@ -40,7 +40,7 @@ class FatPlanner {
     ToFat work = described(*s);
     if (is_already(*s, work.change)) return;
     if (has_errors(s->findings) || has_errors(state_.table.findings)) return;  // said already
-    Look look{device_, work.change};
+    Look look{device_, work};
     add_sleep_obstacle(look.volume->reader(), name_, number_, out_);
     FatLosses losses(out_, number_, name_, options_);
     losses.check_files(look.volume->reader());
@@ -79,8 +79,8 @@ class FatPlanner {
 
   // The volume as it will be when the conversion's turn comes.
   struct Look {
-    Look(const Device& device, const VolumeChange& change)
-        : volume(std::make_unique<steps::VolumeAsFat>(device, change)) {}
+    Look(const Device& device, const ToFat& work)
+        : volume(std::make_unique<steps::VolumeAsFat>(device, work.change, work.files)) {}
     std::unique_ptr<Overlay> overlay;  // what a step before it writes
     std::unique_ptr<steps::VolumeAsFat> volume;
   };
@@ -115,6 +115,7 @@ class FatPlanner {
     change.from = s.volume->kind;
     change.to = wish_.kind.value_or(s.volume->kind);
     work.sectors = wish_.sectors;
+    work.files = wish_.files;
     const bool has_copy =
         s.volume->kind == VolumeKind::ntfs && s.volume->sectors < s.partition.sectors;
     if (has_copy) work.old_copy = wish_.front + s.volume->sectors;
@@ -133,6 +134,7 @@ class FatPlanner {
       return true;
     }
     if (change.from != change.to || wish_.sectors != 0 || wish_.front != 0 ||
+        !wish_.files.empty() ||
         (wish_.cluster_bytes != 0 && wish_.cluster_bytes != s.volume->cluster_bytes))
       return false;
     obstacle("already",
@@ -186,7 +188,7 @@ class FatPlanner {
         if (!places.empty() && places[0].in_the_way > 0 &&
             try_way(described.change, places[0].geometry, look)) {
           if (auto plan = plan_for(look, described, places[0].geometry)) return plan;
-          look = Look{device_, described.change};
+          look = Look{device_, described};
           way_.reset();
         }
       }
@@ -282,7 +284,7 @@ class FatPlanner {
       const Step step(state_.table.layout, {way});
       const auto rewrite = make_rewrite(step, *look.overlay);
       (void)Engine::inspect(*rewrite, *look.overlay, owned_for(step));
-      look.volume = std::make_unique<steps::VolumeAsFat>(*look.overlay, conversion);
+      look.volume = std::make_unique<steps::VolumeAsFat>(*look.overlay, conversion, wish_.files);
       way_ = std::move(way);
       return true;
     }

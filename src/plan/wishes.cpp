@@ -60,6 +60,9 @@ void require_sense(const Wishes& w, const Layout& layout) {
   if (w.safe_names && w.volumes.empty())
     throw Error(ErrorCode::words, "names are made safe when a volume becomes FAT", {},
                 "Say p1=fat32 as well, or leave that goal out");
+  if (w.esp != 0 && w.boot != StartWay::uefi)
+    throw Error(ErrorCode::words, "an EFI system partition is made where firmware is to use it", {},
+                "Say boot=uefi as well, or leave that goal out");
   const TableKind kind = w.table.value_or(layout.kind);
   const auto wrong = [](const std::string& text, const std::string& remedy) {
     throw Error(ErrorCode::words, text, {}, remedy);
@@ -74,7 +77,8 @@ void require_sense(const Wishes& w, const Layout& layout) {
   for (const unsigned number : w.gone) {
     const bool other = w.roles.count(number) + w.active.count(number) + w.names.count(number) +
                            w.volumes.count(number) + w.types.count(number) + w.sizes.count(number) +
-                           w.fronts.count(number) + w.labels.count(number) >
+                           w.fronts.count(number) + w.labels.count(number) +
+                           w.letters.count(number) >
                        0;
     if (other)
       wrong(fmt::format("p{} is to be gone, and another goal is about it", number),
@@ -85,6 +89,11 @@ void require_sense(const Wishes& w, const Layout& layout) {
     if (size != w.sizes.end() && size->second.kind != SizeWish::Kind::max)
       wrong(fmt::format("p{0}.front and p{0}.size both say how long p{0} becomes", number),
             fmt::format("Give one of them, or p{}.size=max", number));
+  }
+  std::set<char> letters;
+  for (const auto& [number, letter] : w.letters) {
+    if (!letters.insert(letter).second)
+      wrong(fmt::format("two partitions are to have the letter {}", letter), "Give one of them");
   }
   unsigned active = 0;
   for (const auto& [number, yes] : w.active) active += yes ? 1 : 0;
@@ -104,6 +113,18 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
                     "Give one of them");
       }
       out.table = kind;
+      continue;
+    }
+    if (goal.subject == "boot") {
+      const StartWay way = goal.state == "uefi" ? StartWay::uefi : StartWay::legacy;
+      if (out.boot && *out.boot != way)
+        throw Error(ErrorCode::words, "two goals contradict each other about boot", {},
+                    "Give one of them");
+      out.boot = way;
+      continue;
+    }
+    if (goal.subject == "esp") {
+      out.esp = *parse_bytes(goal.state);
       continue;
     }
     if (goal.subject == "names") {
@@ -152,6 +173,9 @@ Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
       out.gone.insert(number);
     } else if (!of_it && goal.subject.substr(dot + 1) == "size") {
       put(out.sizes, number, size_state(goal.state), goal);
+    } else if (!of_it && goal.subject.substr(dot + 1) == "letter") {
+      const char c = goal.state[0];
+      put(out.letters, number, c >= 'a' ? static_cast<char>(c - 32) : c, goal);
     } else if (!of_it && goal.subject.substr(dot + 1) == "front") {
       put(out.fronts, number, size_state(goal.state), goal);
     } else if (!of_it && goal.subject.substr(dot + 1) == "label") {

@@ -19,8 +19,8 @@ struct SectorMove {
 };
 
 // std::uint64_t, std::uint32_t, bool, Ticks, std::string, Bytes, VolumeKind, SectorRange,
-// SectorWrite, SectorMove, PutFile, vectors of the last four and of std::uint64_t, another kind of step
-// that may be there (std::optional), and VolumeChange by these fields.
+// SectorWrite, SectorMove, PutFile, vectors of the last four and of std::uint64_t, another kind of
+// step that may be there (std::optional), and VolumeChange by these fields.
 template <typename Self, typename Fields>
 void fields_of(Self& v, Fields& f) {
   f("place", v.place);

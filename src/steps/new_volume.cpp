@@ -11,6 +11,7 @@
 #include "fat/search.h"
 #include "ntfs/build.h"
 #include "steps/pieces.h"
+#include "steps/put_files.h"
 
 namespace nuvrat::steps {
 namespace {
@@ -53,10 +54,17 @@ FatTarget fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
   return out;
 }
 
+FileTree tree_of(const NewVolume& work) {
+  FileTree out;
+  (void)put_files(work.files, work.change.made, out);
+  return out;
+}
+
 class Fresh final : public Rewrite {
  public:
   Fresh(const Step& step, const NewVolume& work, const Device& device)
       : step_(step), work_(work), place_(work.change.place), sector_(device.sector_size()) {
+    placed_ = put_files(work.files, work.change.made, tree_);
     if (work.change.to == VolumeKind::ntfs) {
       ntfs_ = std::make_unique<NtfsPlan>(tree_, ntfs_format(work, sector_));
       boot_ = ntfs_boot_sector(*ntfs_);
@@ -83,7 +91,12 @@ class Fresh final : public Rewrite {
       sink.write(place_.last(), boot_);
       return;
     }
-    write_fat(*fat_, {write, {}, {}, announce});
+    write_fat(*fat_, {write,
+                      {},
+                      [this](FileTree::Id id, const std::function<void(ByteView)>& to) {
+                        to(work_.files[placed_.at(id)].contents);
+                      },
+                      announce});
     const FatGeometry& g = fat_->geometry();
     if (g.reserved_sectors == 1) return;
     const auto free = static_cast<std::uint32_t>(g.clusters - fat_->clusters_in_use());
@@ -106,6 +119,7 @@ class Fresh final : public Rewrite {
   SectorRange place_;
   std::uint32_t sector_;
   FileTree tree_;
+  PlacedFiles placed_;
   std::unique_ptr<NtfsPlan> ntfs_;
   std::unique_ptr<FatPlan> fat_;
   Bytes boot_;
@@ -144,20 +158,20 @@ bool NewVolume::choose(std::uint32_t sector_bytes) {
   std::vector<std::uint64_t> sizes;
   for (std::uint64_t size = usual; size <= largest; size *= 2) sizes.push_back(size);
   for (std::uint64_t size = usual / 2; size >= sector_bytes; size /= 2) sizes.push_back(size);
-  const FileTree nothing;
+  const FileTree tree = tree_of(*this);
   for (const std::uint64_t size : sizes) {
     if (size < sector_bytes) continue;
     cluster_sectors = static_cast<std::uint32_t>(size / sector_bytes);
     change.cluster_bytes = size;
     if (change.to == VolumeKind::ntfs) {
-      const NtfsPlan plan(nothing, ntfs_format(*this, sector_bytes));
+      const NtfsPlan plan(tree, ntfs_format(*this, sector_bytes));
       change.needed_clusters = plan.needed_clusters();
       change.free_clusters = plan.free_clusters();
       change.log_bytes = plan.log_bytes();
       if (plan.fits()) break;
     } else {
       try {
-        const FatPlan plan(nothing, fat_target(*this, sector_bytes));
+        const FatPlan plan(tree, fat_target(*this, sector_bytes));
         change.needed_clusters = plan.clusters_in_use();
         change.free_clusters = plan.free_clusters();
         const FatGeometry& g = plan.geometry();

@@ -1,5 +1,5 @@
 #pragma once
-// A new, empty volume where no partition is.
+// A new volume where no partition is, empty or with files.
 
 #include "steps/fields.h"
 
@@ -12,12 +12,14 @@ struct NewVolume {
   VolumeChange change;
   std::string label;
   std::uint32_t cluster_sectors = 0;
+  std::vector<PutFile> files;  ///< on FAT only
 
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {
     f("volume", self.change);
     f("label", self.label);
     f("cluster_sectors", self.cluster_sectors);
+    f("files", self.files);
   }
   [[nodiscard]] const VolumeChange* volume() const { return &change; }
   [[nodiscard]] std::string name() const;

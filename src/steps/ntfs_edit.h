@@ -6,9 +6,10 @@
 
 namespace nuvrat::steps {
 
-/// Clusters made free, another size, another label, new files: what moves, and shadows of all that changes,
-/// into free clusters; the boot sector as the switch; then its copy. Of a volume that begins
-/// earlier (change.front) all of $MFT, and a new boot area; the switch is another's: ToFront.
+/// Clusters made free, another size, another label, new files: what moves, and shadows of all that
+/// changes, into free clusters; the boot sector as the switch; then its copy. Of a volume that
+/// begins earlier (change.front) all of $MFT, and a new boot area; the switch is another's:
+/// ToFront.
 struct EditNtfs {
   static constexpr const char* code = "ntfs-edit";
   VolumeChange change;
@@ -19,7 +20,7 @@ struct EditNtfs {
   std::uint64_t old_copy = 0;       ///< of another size: where the second boot sector was
   bool relabels = false;
   std::string label;
-  std::vector<PutFile> files;  ///< new ones, and new contents
+  std::vector<PutFile> files;                 ///< new ones, and new contents
   std::uint64_t mft_lcn = 0, mirror_lcn = 0;  ///< what the boot sector says then
 
   template <typename Self, typename Fields>

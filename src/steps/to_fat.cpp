@@ -25,7 +25,7 @@ class IntoFat final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
   void prepare(SectorSink& sink) override {
-    VolumeAsFat volume(device_, change_);
+    VolumeAsFat volume(device_, change_, work_.files);
     const FatPlan plan = volume.plan(work_);
     if (!plan.fits() || plan.geometry().root_cluster != work_.root_cluster)
       throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
@@ -34,7 +34,7 @@ class IntoFat final : public Rewrite {
     write_fat(plan, {[&](std::uint64_t sector, ByteView data) { sink.write(start + sector, data); },
                      [&](std::uint64_t sector, ByteSpan out) { device_.read(old + sector, out); },
                      [&](FileTree::Id id, const std::function<void(ByteView)>& to) {
-                       volume.reader().read_contents(id, to);
+                       volume.read_contents(id, to);
                      },
                      [&](std::string_view what) { sink.purpose(what); }});
   }
@@ -91,6 +91,7 @@ std::string ToFat::name() const {
     return fmt::format("{}{} grown to the front", where, title_of(change.to));
   if (change.from == change.to && sectors != 0)
     return fmt::format("{}{} with {} sectors", where, title_of(change.to), sectors);
+  if (!files.empty()) return fmt::format("{}{}, new files", where, title_of(change.to));
   if (change.from == change.to)
     return fmt::format("{}{} laid out anew", where, title_of(change.to));
   return fmt::format("{}from {} to {}", where, title_of(change.from), title_of(change.to));
@@ -136,8 +137,9 @@ FatGeometry ToFat::geometry(std::uint32_t sector_bytes) const {
   return g;
 }
 
-VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change)
-    : change_(change), window_(device, change.place) {
+VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change,
+                         const std::vector<PutFile>& files)
+    : change_(change), window_(device, change.place), files_(files) {
   reader_ = open_volume(window_, options_of(change));
   if (reader_ == nullptr || reader_->info().kind != change.from)
     throw Error(ErrorCode::guard,
@@ -152,6 +154,14 @@ VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change)
     }
   }
   free_ = owned.gaps({0, place.count});
+  if (files.empty()) return;
+  changed_ = reader_->tree();
+  placed_ = put_files(files, change.made, *changed_);
+}
+
+void VolumeAsFat::read_contents(FileTree::Id id, const std::function<void(ByteView)>& to) {
+  const auto placed = placed_.find(id);
+  placed == placed_.end() ? reader_->read_contents(id, to) : to(files_[placed->second].contents);
 }
 
 SectorSet VolumeAsFat::moved_on(const SectorSet& sectors) const {

@@ -5,6 +5,7 @@
 
 #include "fat/plan.h"
 #include "steps/fields.h"
+#include "steps/put_files.h"
 
 namespace nuvrat::steps {
 
@@ -22,6 +23,7 @@ struct ToFat {
   std::uint64_t sectors = 0;   ///< of the new volume; 0: as many as its partition has
   std::string label;           ///< as FAT spells it
   bool rename = false;         ///< names that FAT can't spell become others: safe_names()
+  std::vector<PutFile> files;  ///< new ones, and new contents
 
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {
@@ -37,6 +39,7 @@ struct ToFat {
     f("sectors", self.sectors);
     f("label", self.label);
     f("rename", self.rename);
+    f("files", self.files);
   }
   [[nodiscard]] const VolumeChange* volume() const { return &change; }
   [[nodiscard]] std::string name() const;
@@ -55,9 +58,11 @@ struct ToFat {
 /// device must outlive it.
 class VolumeAsFat {
  public:
-  VolumeAsFat(const Device& device, const VolumeChange& change);
+  /// `files`: what is put on it; they must outlive it.
+  VolumeAsFat(const Device& device, const VolumeChange& change, const std::vector<PutFile>& files);
   [[nodiscard]] VolumeReader& reader() { return *reader_; }
-  [[nodiscard]] const FileTree& tree() { return reader_->tree(); }
+  [[nodiscard]] const FileTree& tree() { return changed_ ? *changed_ : reader_->tree(); }
+  void read_contents(FileTree::Id id, const std::function<void(ByteView)>& to);
   [[nodiscard]] const SectorSet& free() const { return free_; }
   [[nodiscard]] FatTarget target(const ToFat& step);
   /// Throws as FatPlan does.
@@ -69,6 +74,9 @@ class VolumeAsFat {
   VolumeChange change_;
   Window window_;
   std::unique_ptr<VolumeReader> reader_;
+  const std::vector<PutFile>& files_;
+  std::optional<FileTree> changed_;  // with the files
+  PlacedFiles placed_;
   SectorSet free_;
 };
 

@@ -29,6 +29,10 @@ const char* words_of(Kind kind) {
       return "the label is another one now";
     case Kind::begins:
       return "begins at another sector now";
+    case Kind::written:
+      return "has the contents that were planned";
+    case Kind::folder:
+      return "not there before, now a folder";
   }
   return "";
 }
@@ -48,6 +52,10 @@ DifferenceKind kind_of(Kind kind) {
       return DifferenceKind::label;
     case Kind::begins:
       return DifferenceKind::volume;
+    case Kind::written:
+      return DifferenceKind::content;
+    case Kind::folder:
+      return DifferenceKind::extra;
   }
   return DifferenceKind::content;
 }
@@ -69,7 +77,10 @@ class Comparer {
       if (c.kind == Kind::begins)
         text = fmt::format("begins at sector {} now, and at {} before", c.size, c.start);
       if (c.kind == Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
-      if (!c.text.empty()) text += ": '" + printable(c.text) + "'";
+      if (c.kind == Kind::written)
+        text = fmt::format("{} bytes now, SHA-256 {}, as planned", c.size, c.text.substr(0, 16));
+      else if (!c.text.empty())
+        text += ": '" + printable(c.text) + "'";
       if (!came_[i]) {
         add(kind_of(c.kind), number, c.path, "was to be changed, and was not: " + text);
         continue;
@@ -139,6 +150,9 @@ class Comparer {
     return 0;
   }
 
+  // By node, so that no path is made while the trees are walked.
+  using Expected = std::unordered_multimap<FileTree::Id, std::size_t>;
+
   void directories(FileTree::Id a, FileTree::Id b,
                    std::vector<std::pair<FileTree::Id, FileTree::Id>>& open) {
     const auto left = before_->tree.sorted_children(a);
@@ -160,14 +174,37 @@ class Comparer {
               describe(before_->tree, *x) + " before, not there now");
         ++x;
       } else if (order > 0) {
-        if (!expects(after_expected_, *y, Kind::added) && taken_.count(*y) == 0)
-          add(DifferenceKind::extra, after_->number, after_->tree.path(*y),
-              "not there before, now " + describe(after_->tree, *y));
-        ++y;
+        extra(*y++);
       } else {
         both(*x++, *y++, open);
       }
     }
+  }
+
+  // Not there before; what is in a folder that was planned must be planned, too.
+  void extra(FileTree::Id top) {
+    std::vector<FileTree::Id> open{top};
+    while (!open.empty()) {
+      const FileTree::Id id = open.back();
+      open.pop_back();
+      if (expects(after_expected_, id, Kind::folder)) {
+        const auto children = after_->tree.sorted_children(id);
+        open.insert(open.end(), children.rbegin(), children.rend());
+      } else if (!is_written(after_expected_, id, id) &&
+                 !expects(after_expected_, id, Kind::added) && taken_.count(id) == 0) {
+        add(DifferenceKind::extra, after_->number, after_->tree.path(id),
+            "not there before, now " + describe(after_->tree, id));
+      }
+    }
+  }
+
+  // Whether the file has the contents that it was to get.
+  bool is_written(const Expected& where, FileTree::Id known, FileTree::Id now) {
+    const auto i = change_of(where, known, Kind::written);
+    if (!i) return false;
+    came_[*i] = after_->tree.bytes(now) == changes_[*i].size &&
+                after_->digests[now].hex() == changes_[*i].text && damage(*after_, now).empty();
+    return came_[*i];
   }
 
   void both(FileTree::Id a, FileTree::Id b,
@@ -176,8 +213,6 @@ class Comparer {
     if (before_->tree.is_directory(a) && after_->tree.is_directory(b)) open.emplace_back(a, b);
   }
 
-  // By node, so that no path is made while the trees are walked.
-  using Expected = std::unordered_multimap<FileTree::Id, std::size_t>;
   void find_expected() {
     before_expected_.clear();
     after_expected_.clear();
@@ -189,9 +224,10 @@ class Comparer {
       if (c.start != before_->start) continue;
       if (c.kind == Kind::relabelled) {
         of_volume_ = i;
-      } else if (c.kind == Kind::added) {
+      } else if (c.kind == Kind::added || c.kind == Kind::folder || c.kind == Kind::written) {
         const FileTree::Id id = after_->tree.find(c.path);
         if (id != FileTree::none) after_expected_.emplace(id, i);
+        if (c.kind == Kind::written) by_path.emplace(c.path, i);
       } else {
         by_path.emplace(c.path, i);
       }
@@ -254,7 +290,10 @@ class Comparer {
              describe(before_->tree, a) + " before, now " + describe(after_->tree, b));
       return;
     }
-    if (old.size != now.size) {
+    const bool written = !now.directory && is_written(before_expected_, a, b);
+    if (written) {
+      // as planned
+    } else if (old.size != now.size) {
       report(DifferenceKind::size, fmt::format("{} bytes before, {} now", old.size, now.size));
     } else if (before_->digests[a] != after_->digests[b] ||
                damage(*before_, a) != damage(*after_, b)) {

@@ -30,6 +30,10 @@ const char* name_of(ExpectedChange::Kind kind) {
       return "relabelled";
     case ExpectedChange::Kind::begins:
       return "begins";
+    case ExpectedChange::Kind::written:
+      return "written";
+    case ExpectedChange::Kind::folder:
+      return "folder";
   }
   return "resized";
 }

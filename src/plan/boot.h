@@ -1,0 +1,51 @@
+#pragma once
+// Goals about starting: boot=uefi, boot=legacy, esp=SIZE, pN.letter=X; and what follows partitions
+// that are called otherwise afterwards: boot stores and drive letters.
+
+#include <optional>
+#include <vector>
+
+#include "boot/identity.h"
+#include "plan/plan.h"
+
+namespace nuvrat {
+
+/// What else must be done so that firmware can start the system: ways to try, the one that takes
+/// least first. Empty, with obstacles, where none can work. Without a goal of boot the wishes
+/// alone.
+[[nodiscard]] std::vector<Wishes> ways_to_start(const PlanInput& input, const ReadOptions& options,
+                                                Assessment& out);
+
+/// Files of an EFI system partition that is to be made, by the disk as it is when its table names
+/// it; what the system's own folders lack is an obstacle. `names`: old to new.
+class Renamed {
+ public:
+  /// Partitions of `before`, and what they are called in `after`.
+  Renamed(const Layout& before, const Layout& after, const std::vector<ExpectedChange>& changes);
+  /// The name now; none: not of this disk, or gone.
+  [[nodiscard]] std::optional<PartitionName> operator()(const PartitionName& old) const;
+  [[nodiscard]] bool any() const { return any_; }
+
+ private:
+  const Layout& before_;
+  const Layout& after_;
+  std::vector<std::pair<PartitionName, std::optional<PartitionName>>> names_;
+  bool any_ = false;
+};
+
+/// The boot files, their languages and fonts, and the store, for firmware of either way. `place`:
+/// the partition that they are for, by what it is called then; `there`: what is on it now, or null.
+[[nodiscard]] std::vector<PutFile> boot_files_for(const PlanInput& input,
+                                                  const ReadOptions& options, StartWay way,
+                                                  const PartitionName& place,
+                                                  const Partition* there, const Renamed& names,
+                                                  Assessment& out);
+
+/// Stores and letters on the disk as it is in `input`: steps that put them right.
+void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
+                 Assessment& out);
+
+/// A partition of this type is an EFI system partition with a volume that firmware reads.
+[[nodiscard]] bool is_efi_volume(const SurveyedPartition& s);
+
+}  // namespace nuvrat
