@@ -43,6 +43,16 @@ struct Contents {
   std::string kind_after;  ///< the same, unless the volume is rewritten
 };
 
+/// How firmware starts the disk once a plan with a goal of boot is done, by the numbers that
+/// partitions have then.
+struct StartChange {
+  StartWay way = StartWay::uefi;
+  unsigned boot_files = 0;  ///< where they are: an EFI system partition, or the active one
+  unsigned system = 0;
+  Machine machine = Machine::unknown;
+  unsigned spare = 0;  ///< held what started it before, and nothing else: it can go; 0: none
+};
+
 struct Assessment {
   std::vector<Goal> goals;
   std::string tag;
@@ -56,6 +66,7 @@ struct Assessment {
   std::vector<Renumbering> numbers;
   std::vector<Step> steps;
   std::vector<ExpectedChange> changes;  ///< of files, that the comparison must find
+  std::optional<StartChange> start;     ///< of a plan with a goal of boot
   std::uint64_t files_bytes = 0;        ///< contents to read, twice: before and after
   std::uint64_t sectors_to_write = 0;   ///< by the rewrites themselves
   double expected_seconds = 0;          ///< at the speed that this device showed just now

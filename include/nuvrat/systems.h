@@ -22,7 +22,6 @@ struct SystemVolume {
   unsigned number = 0;  ///< of the partition
   std::uint64_t start = 0;
   Machine machine = Machine::unknown;
-  bool asleep = false;         ///< it was put to sleep rather than shut down
   bool legacy_loader = false;  ///< it can be started the legacy way, by what it holds
   bool uefi_loader = false;
 };

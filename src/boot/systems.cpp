@@ -32,7 +32,7 @@ class Finder {
     const auto paths = open_paths(window, options_);
     if (paths == nullptr) return;
     find_system(p, *paths);
-    const bool efi = class_of(p.type) == TypeClass::efi_system;
+    const bool efi = layout_.kind == TableKind::gpt && class_of(p.type) == TypeClass::efi_system;
     const bool legacy_code = p.active && layout_.kind == TableKind::mbr && loads_manager(window);
     if (const auto f = paths->find(boot_paths::manager_legacy); f && !f->directory)
       find_boot_files(p, *paths, StartWay::legacy, legacy_code, boot_paths::store_legacy);

@@ -39,6 +39,14 @@ json manifest_totals(const std::optional<Manifest>& m) {
 
 }  // namespace
 
+std::string assessment_view(const Assessment& a, const std::vector<NextStep>& next) {
+  json out = to_json(a);
+  out["schema"] = "nuvrat.assessment/1";
+  out["verdict"] = a.in_reach() ? "in-reach" : "out-of-reach";
+  out["next"] = next_json(next);
+  return dump(out);
+}
+
 std::string job_view(const Assessment& a, const JobResult& r, const std::vector<NextStep>& next) {
   return dump({{"schema", "nuvrat.rewrite/1"},
                {"verdict", r.sound() ? "done" : "done-with-differences"},

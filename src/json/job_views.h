@@ -8,6 +8,8 @@
 
 namespace nuvrat {
 
+[[nodiscard]] std::string assessment_view(const Assessment& assessment,
+                                          const std::vector<NextStep>& next);
 [[nodiscard]] std::string job_view(const Assessment& assessment, const JobResult& result,
                                    const std::vector<NextStep>& next);
 [[nodiscard]] std::string report_view(const CaseRecord& record, const char* verdict,

@@ -151,7 +151,15 @@ json to_json(const Assessment& a, Blobs* blobs) {
   for (const Step& step : a.steps) steps.push_back(to_json(step, blobs));
   json goals = json::array();
   for (const Goal& goal : a.goals) goals.push_back(goal.text());
+  json start = nullptr;
+  if (a.start)
+    start = {{"way", name_of(a.start->way)},
+             {"boot_files", a.start->boot_files},
+             {"system", a.start->system},
+             {"machine", name_of(a.start->machine)},
+             {"spare", a.start->spare}};
   return {{"goals", goals},
+          {"start", start},
           {"tag", a.tag},
           {"device", to_json(a.device)},
           {"in_reach", a.in_reach()},
@@ -256,6 +264,16 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
       change.modified = c.at("modified");
       change.accessed = c.at("accessed");
       change.text = c.at("text");
+    }
+    if (const json& s = j.at("start"); !s.is_null()) {
+      a.start.emplace();
+      a.start->way = enum_from(s.at("way").get<std::string>(), {StartWay::legacy, StartWay::uefi});
+      a.start->boot_files = s.at("boot_files");
+      a.start->system = s.at("system");
+      a.start->machine =
+          enum_from(s.at("machine").get<std::string>(),
+                    {Machine::unknown, Machine::x86, Machine::x86_64, Machine::arm64});
+      a.start->spare = s.at("spare");
     }
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");

@@ -85,6 +85,34 @@ const char* code_name(ErrorCode code) {
 
 }  // namespace
 
+namespace {
+
+json systems_json(const Systems& s) {
+  json systems = json::array();
+  for (const SystemVolume& v : s.systems) {
+    systems.push_back({{"partition", v.number},
+                       {"machine", name_of(v.machine)},
+                       {"legacy_loader", v.legacy_loader},
+                       {"uefi_loader", v.uefi_loader}});
+  }
+  json files = json::array();
+  for (const BootFiles& b : s.boot_files) {
+    files.push_back({{"partition", b.number},
+                     {"way", name_of(b.way)},
+                     {"in_force", b.in_force},
+                     {"store", b.store},
+                     {"description", printable(b.description)},
+                     {"system", b.system},
+                     {"fault", printable(b.fault)}});
+  }
+  const auto starts = s.starts();
+  return {{"starts", starts ? json(name_of(*starts)) : json(nullptr)},
+          {"systems", systems},
+          {"boot_files", files}};
+}
+
+}  // namespace
+
 std::string survey_json(const Survey& s) {
   json parts = json::array();
   for (const SurveyedPartition& p : s.partitions) parts.push_back(partition_json(p));
@@ -104,14 +132,8 @@ std::string survey_json(const Survey& s) {
                {"bare_volume", s.bare_volume},
                {"partitions", parts},
                {"gaps", gaps},
+               {"systems", systems_json(s.systems)},
                {"findings", findings_json(s.all_findings())}});
-}
-
-std::string assessment_json(const Assessment& a) {
-  json out = to_json(a);
-  out["schema"] = "nuvrat.assessment/1";
-  out["verdict"] = a.in_reach() ? "in-reach" : "out-of-reach";
-  return dump(out);
 }
 
 std::string goals_json(const std::vector<Assessment>& goals) {

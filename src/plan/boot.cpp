@@ -413,12 +413,14 @@ class BootFileSet {
 
   std::optional<Bytes> store_now(const Partition* there, std::string& why) {
     std::vector<const BootFiles*> candidates;
-    for (const bool in_force : {true, false}) {
-      for (const BootFiles& b : in_.state.systems.boot_files) {
-        if (b.store && b.in_force == in_force && (in_force || b.system != 0))
-          candidates.push_back(&b);
-      }
+    for (const BootFiles& b : in_.state.systems.boot_files) {
+      if (b.store && (b.in_force || b.system != 0)) candidates.push_back(&b);
     }
+    const auto rank = [](const BootFiles* b) {
+      return b->in_force && b->system != 0 ? 0 : b->in_force ? 1 : 2;
+    };
+    std::stable_sort(candidates.begin(), candidates.end(),
+                     [&rank](const auto* a, const auto* b) { return rank(a) < rank(b); });
     for (const BootFiles* b : candidates) {
       const auto start = start_after(out_.changes, b->start);
       const SurveyedPartition* s = start ? in_.state.at(*start) : nullptr;
@@ -463,6 +465,7 @@ class Starts {
     if (out_.in_reach()) follow_letters();
     if (!out_.in_reach()) return;
     for (auto& [start, files] : puts_) put(*in_.state.at(start), std::move(files));
+    if (in_.wishes.boot && out_.in_reach()) note_start();
   }
 
  private:
@@ -478,6 +481,72 @@ class Starts {
                                 &s->partition, names_, out_);
     auto& list = puts_[s->partition.start];
     std::move(files.begin(), files.end(), std::back_inserter(list));
+  }
+
+  void note_start() {
+    const SystemVolume& first = in_.state.systems.systems.front();
+    StartChange start;
+    start.way = *in_.wishes.boot;
+    start.machine = first.machine;
+    const auto number_of = [this](std::optional<std::uint64_t> before) {
+      const auto now = before ? start_after(out_.changes, *before) : std::nullopt;
+      const SurveyedPartition* s = now ? in_.state.at(*now) : nullptr;
+      return s == nullptr ? 0u : s->partition.number;
+    };
+    start.system = number_of(first.start);
+    start.boot_files =
+        number_of(start.way == StartWay::uefi ? in_.wishes.efi_start : in_.wishes.legacy_start);
+    if (in_.wishes.make_efi) {
+      for (const SurveyedPartition& s : in_.state.volumes) {
+        if (!start_before(out_.changes, s.partition.start) &&
+            class_of(s.partition.type) == TypeClass::efi_system)
+          start.boot_files = s.partition.number;
+      }
+    }
+    tell(start);
+    for (const BootFiles& b : in_.state.systems.boot_files) {
+      const unsigned number = number_of(b.start);
+      if (!b.in_force || b.way == start.way || number == start.system || number == 0) continue;
+      const SurveyedPartition* s = in_.state.find(number);
+      const OpenVolume volume(in_, s->partition, options_);
+      const bool only =
+          b.way == StartWay::uefi || (volume.files != nullptr && only_boot_files(*volume.files));
+      if (only) start.spare = number;
+    }
+    out_.start = start;
+  }
+
+  void tell(const StartChange& start) {
+    std::size_t files = 0;
+    std::uint64_t bytes = 0;
+    const auto count = [&](const std::vector<PutFile>& put) {
+      for (const PutFile& f : put) {
+        ++files;
+        bytes += f.contents.size();
+      }
+    };
+    for (const Step& step : out_.steps) {
+      if (const auto* made = std::get_if<steps::NewVolume>(&step.work().kind)) count(made->files);
+      if (const auto* edit = std::get_if<steps::EditNtfs>(&step.work().kind)) {
+        for (const PutFile& f : edit->files) {
+          if (!f.path.ends_with("config/SYSTEM")) count({f});
+        }
+      }
+      if (const auto* fat = std::get_if<steps::ToFat>(&step.work().kind)) count(fat->files);
+    }
+    const Partition* p = in_.state.table.layout.find(start.boot_files);
+    if (p == nullptr) return;
+    out_.consents.push_back(
+        {"boot-files",
+         fmt::format("p{} {}: {} ({}) of the system's own folders and of its boot store", p->number,
+                     in_.wishes.make_efi
+                         ? fmt::format("is a new EFI system partition of {}",
+                                       format_bytes(p->sectors * in_.device.sector_size()))
+                     : start.way == StartWay::uefi ? std::string("is the EFI system partition")
+                                                   : std::string("is what legacy firmware starts"),
+                     files == 0 ? std::string("it holds what it needs")
+                                : "it gets " + plural(files, "file", "files"),
+                     format_bytes(bytes))});
   }
 
   // Each store goes on naming the partitions that it named.

@@ -41,7 +41,8 @@ class Renamed {
                                                   const Partition* there, const Renamed& names,
                                                   Assessment& out);
 
-/// Stores and letters on the disk as it is in `input`: steps that put them right.
+/// Stores and letters on the disk as it is in `input`: steps that put them right. With a goal of
+/// boot, what starts the disk then is in `out.start`.
 void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
                  Assessment& out);
 

@@ -124,12 +124,28 @@ class Stages {
         const SurveyedPartition& s = *in.state.find(number);
         if (number != 0 && sectors != s.partition.sectors) of_table_.lengths[number] = sectors;
         if (sectors < length_of(s)) {
+          tell_shorter(s, sectors);
           plan_volume_size(in, options_, number, sectors, out_);
         } else if (sectors > length_of(s)) {
           longer_[s.partition.start] = sectors;
         }
       }
     });
+  }
+
+  // Room that nobody asked for by name.
+  void tell_shorter(const SurveyedPartition& s, std::uint64_t sectors) {
+    const std::string subject = part_name(s.partition.number) + ".size";
+    const bool asked = std::any_of(out_.goals.begin(), out_.goals.end(),
+                                   [&subject](const Goal& g) { return g.subject == subject; });
+    if (asked || s.partition.number == 0) return;
+    out_.consents.push_back(
+        {"shorter",
+         fmt::format("partition {} and its volume become {} shorter: there is too little room "
+                     "otherwise",
+                     s.partition.number,
+                     format_bytes((s.partition.sectors - sectors) *
+                                  planned_.state().table.layout.sector_size))});
   }
 
   bool table() {

@@ -122,6 +122,12 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
       out += wrap(fmt::format("{}: {}", c.code, printable(c.text)), style, "  - ", "    ");
     }
   }
+  if (a.start) {
+    out += "\n  To do then:\n";
+    std::size_t number = 0;
+    for (const NextStep& step : next_steps(a))
+      out += wrap(step.title + ". " + step.text, style, fmt::format("  {}. ", ++number), "     ");
+  }
   return out;
 }
 

@@ -4,6 +4,10 @@
 
 namespace nuvrat {
 
+std::string assessment_json(const Assessment& a) {
+  return assessment_view(a, a.in_reach() ? next_steps(a) : std::vector<NextStep>{});
+}
+
 std::string job_json(const Assessment& assessment, const JobResult& result) {
   return job_view(assessment, result, next_steps(assessment));
 }

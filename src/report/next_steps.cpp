@@ -57,6 +57,48 @@ void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
                          "settings. A disk that only holds files needs nothing.")});
 }
 
+// In the order of doing it. What the system itself does then is said as what it may do.
+void steps_of_start(const StartChange& s, std::vector<NextStep>& out) {
+  const bool uefi = s.way == StartWay::uefi;
+  out.push_back(
+      {"firmware", "The settings of the machine's firmware",
+       uefi ? fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
+                          "key such as F2, F10 or Del. Choose UEFI start; turn legacy start (CSM) "
+                          "off. Secure start may stay as it is: the boot programs on p{} are the "
+                          "system's own. {}",
+                          s.boot_files,
+                          s.machine == Machine::x86
+                              ? "The system has 32 bits: the firmware must, too."
+                              : "The system has 64 bits, as the firmware of most machines has.")
+            : fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
+                          "key such as F2, F10 or Del. Choose legacy start (CSM); turn UEFI start "
+                          "and secure start off. p{} is active, and holds the boot files.",
+                          s.boot_files)});
+  out.push_back({"first-entry", "What to choose first",
+                 uefi ? "In the list of what to start, put this disk's entry first: it is named "
+                        "after the disk, or just UEFI with the disk. Entries of before that name "
+                        "the same system lead nowhere now."
+                      : "In the list of what to start, put this disk first."});
+  out.push_back({"first-start", "The first start",
+                 fmt::format("It may take longer than usual, and the system may look for its "
+                             "devices or check p{} once. {}",
+                             s.system,
+                             uefi ? "It may then add an entry of its own to the firmware's list: "
+                                    "leave that first from then on."
+                                  : "After it, start once more to see that it stays so.")});
+  out.push_back({"if-not", "If it doesn't start",
+                 "Nothing is lost. When the machine says that there is nothing to start, or the "
+                 "system's repair comes again and again: turn it off, go through the settings "
+                 "above once more, and let no repair write to the disk. If that doesn't help, "
+                 "bring the disk back: it can be put back to what it was, as long as nothing was "
+                 "written to it."});
+  if (s.spare != 0)
+    out.push_back({"spare", "What can go afterwards",
+                   fmt::format("p{} held what started the disk before, and nothing else. Once the "
+                               "system has started well, its room can be another's: p{}=gone.",
+                               s.spare, s.spare)});
+}
+
 }  // namespace
 
 std::vector<NextStep> next_steps(const Assessment& a) {
@@ -74,8 +116,11 @@ std::vector<NextStep> next_steps(const Assessment& a) {
     if (p != nullptr && p->active) loaders += (loaders.empty() ? "" : ", ") + name;
   }
   const bool small_mbr = a.after.kind == TableKind::mbr && a.before.kind == TableKind::mbr;
-  if (other_table && a.after.kind == TableKind::gpt) firmware_of_gpt(a.after, out);
-  if (other_table && a.after.kind == TableKind::mbr) firmware_of_mbr(a.after, out);
+  if (a.start) {
+    steps_of_start(*a.start, out);
+  } else if (other_table) {
+    a.after.kind == TableKind::gpt ? firmware_of_gpt(a.after, out) : firmware_of_mbr(a.after, out);
+  }
   if (!loaders.empty() && small_mbr) {
     out.push_back({"loader", "Starting a computer from this disk",
                    fmt::format("The loader in the boot sector of {} was FAT's and is gone. Let the "
@@ -92,9 +137,14 @@ std::vector<NextStep> next_steps(const Assessment& a) {
       std::any_of(a.changes.begin(), a.changes.end(),
                   [](const ExpectedChange& c) { return c.kind == ExpectedChange::Kind::begins; });
   if (other_table || !volumes.empty() || (begins_elsewhere && a.after.kind == TableKind::mbr)) {
-    out.push_back({"letters", "Drive letters",
-                   "A system may see the disk or a volume as a new one and give it another drive "
-                   "letter or mount point. Programs that name the old one must be told."});
+    const bool kept = std::any_of(a.consents.begin(), a.consents.end(),
+                                  [](const Consent& c) { return c.code == "letters"; });
+    out.push_back(
+        {"letters", "Drive letters",
+         kept ? "The system on this disk keeps its drive letters. Another system may see "
+                "the disk as a new one and give it others."
+              : "A system may see the disk or a volume as a new one and give it another drive "
+                "letter or mount point. Programs that name the old one must be told."});
   }
   std::set<std::uint64_t> said;
   for (const Contents& c : a.contents) {

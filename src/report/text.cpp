@@ -73,6 +73,37 @@ std::string unseen_lines(const std::vector<std::string>& unseen, const TextStyle
 
 }  // namespace
 
+namespace {
+
+// Systems, and what starts them.
+std::string system_lines(const Systems& s, const TextStyle& style) {
+  std::string out;
+  for (const SystemVolume& v : s.systems)
+    out += wrap(
+        fmt::format("system: {}, for {}; by what it holds, {} can start it", part_name(v.number),
+                    v.machine == Machine::unknown ? "a machine that its loader doesn't name"
+                                                  : std::string(name_of(v.machine)),
+                    v.legacy_loader && v.uefi_loader ? "legacy firmware and UEFI"
+                    : v.uefi_loader                  ? "UEFI"
+                                                     : "legacy firmware"),
+        style, "  ", "          ");
+  for (const BootFiles& b : s.boot_files) {
+    const std::string leads =
+        !b.store           ? "no boot store beside them"
+        : !b.fault.empty() ? "a boot store that can't be read: " + printable(b.fault)
+        : b.system == 0
+            ? "a boot store that names no partition of this disk"
+            : fmt::format("they start '{}' on {}", printable(b.description), part_name(b.system));
+    out += wrap(fmt::format("boot files: {}, for {}{}; {}", part_name(b.number),
+                            b.way == StartWay::uefi ? "UEFI" : "legacy firmware",
+                            b.in_force ? "" : ", which doesn't look there", leads),
+                style, "  ", "              ");
+  }
+  return out;
+}
+
+}  // namespace
+
 std::string survey_text(const Survey& survey, const TextStyle& style) {
   const Findings findings = survey.all_findings();
   const auto readable = std::count_if(survey.partitions.begin(), survey.partitions.end(),
@@ -117,6 +148,7 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
     if (s.partition.active) active += (active.empty() ? "" : ", ") + part_name(s.partition.number);
   }
   if (!active.empty()) out += fmt::format("  active: {}\n", active);
+  out += system_lines(survey.systems, style);
   std::string gaps;
   const std::vector<SectorRange> all = gaps_of(survey.table);
   for (std::size_t i = 0; i < all.size(); ++i)
