@@ -339,11 +339,17 @@ std::uint64_t instrument_sectors(std::uint32_t sector_size) {
   return (std::uint64_t{2} << 30) / sector_size;
 }
 
-void play(Device& device, const std::string& goal, std::uint64_t seed) {
+void play(Device& device, const std::string& words, std::uint64_t seed) {
   Random random(seed);
   ReadOptions options;
   QuietProgress quiet;
-  for (const Step& step : assess(device, {parse_goal(goal)}, options, random).steps) {
+  std::vector<Goal> goals;
+  for (std::size_t at = 0; at < words.size();) {
+    const std::size_t end = std::min(words.find(' ', at), words.size());
+    goals.push_back(parse_goal(words.substr(at, end - at)));
+    at = end + 1;
+  }
+  for (const Step& step : assess(device, goals, options, random).steps) {
     Overlay overlay(device);
     const auto rehearsed = make_rewrite(step, overlay);
     const Inspection inspection = Engine::inspect(*rehearsed, overlay, owned_for(step));

@@ -42,7 +42,7 @@ void align_data(nuvrat::FatFormat& format, std::uint64_t sectors, std::uint32_t 
                 bool aligned);
 
 /// Does what a planned job would, without its case: for disks in the making.
-void play(nuvrat::Device& device, const std::string& goal, std::uint64_t seed);
+void play(nuvrat::Device& device, const std::string& goals, std::uint64_t seed);
 
 /// Fills a volume with the station's files: readings, notes, sounds, drawings, names in several
 /// scripts, empty and fragmented files, deep folders. `files` is how many readings to make.

@@ -69,7 +69,8 @@ class Volume {
     FatFormat out;
     const std::uint64_t bytes = p.sectors * device.sector_size();
     out.kind = bytes < 250 * mib_bytes ? VolumeKind::fat16 : VolumeKind::fat32;
-    out.cluster_sectors = 4096 / device.sector_size();
+    out.cluster_sectors = (bytes < 30 * mib_bytes && device.sector_size() == 512 ? 1024u : 4096u) /
+                          device.sector_size();
     out.label = label;
     out.serial = serial;
     out.hidden_sectors = p.start;
@@ -252,7 +253,7 @@ void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed
             plan.other_files);
   fill_system(device, layout.partitions[1], make_hive(system_hive(offsets)), random);
   fill_recovery(device, layout.partitions[2]);
-  for (const char* goal : {"p1=ntfs", "p2=ntfs", "p3=ntfs"}) play(device, goal, seed);
+  play(device, "p1=ntfs p2=ntfs p3=ntfs", seed);
   write_new_table(device, layout);  // types as they were, whatever the volumes became
   Bytes first = device.read(0);
   std::copy(mbr_start().begin(), mbr_start().end(), first.begin());

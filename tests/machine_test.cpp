@@ -165,8 +165,8 @@ class Media {
 };
 
 // A rewrite with the tool under the shim, on an image of its own.
-struct Machine {
-  explicit Machine(const scenarios::Scenario& wanted) : scenario(wanted) {
+struct Workbench {
+  explicit Workbench(const scenarios::Scenario& wanted) : scenario(wanted) {
     scenarios::make_image(image, scenario);
     original = support::disk(scenario.sectors, scenario.sector_size);
     scenario.make(*original);
@@ -208,7 +208,7 @@ struct MachineTally {
   std::uint64_t cuts = 0, no_case = 0, reverted = 0, resumed = 0;
 };
 
-void cut_machine(const Machine& bench, const std::vector<Operation>& trace, std::size_t length,
+void cut_machine(const Workbench& bench, const std::vector<Operation>& trace, std::size_t length,
                  std::uint64_t image_file, Lost lost, std::uint64_t seed, MachineTally& tally) {
   CAPTURE(length);
   CAPTURE(static_cast<int>(lost));
@@ -250,7 +250,7 @@ TEST_CASE("machine: the power takes both disks, at every moment, whatever was no
     if (scenario.goals.empty()) continue;
     ++rewrites;
     CAPTURE(scenario.name);
-    const Machine bench(scenario);
+    const Workbench bench(scenario);
     struct stat info {};
     REQUIRE(::stat(bench.image.c_str(), &info) == 0);
     const support::Folder other;
@@ -279,7 +279,7 @@ TEST_CASE("machine: memory runs out at any moment, and what is said of the disk 
   std::map<int, int> statuses;
   std::uint64_t tries = 0;
   for (const std::size_t which : {0u, 1u}) {
-    const Machine bench(scenarios::all()[which]);
+    const Workbench bench(scenarios::all()[which]);
     CAPTURE(bench.scenario.name);
     QuietProgress silent;
     Random random(which);
@@ -319,7 +319,7 @@ TEST_CASE("machine: memory runs out at any moment, and what is said of the disk 
 
 TEST_CASE(
     "machine: threads that can't be started end in words, with the disk as it is said to be") {
-  const Machine bench(scenarios::all()[0]);
+  const Workbench bench(scenarios::all()[0]);
   QuietProgress silent;
   std::map<int, int> statuses;
   for (unsigned at = 1; at < 60; at += 4) {
@@ -345,7 +345,7 @@ TEST_CASE(
 }
 
 TEST_CASE("machine: a case that can't be read is damage, said as such, and nothing is done") {
-  const Machine bench(scenarios::all()[0]);
+  const Workbench bench(scenarios::all()[0]);
   REQUIRE(bench.run("", bench.words("rewrite")).status == 0);
   const auto after = bench.now();
   const std::string job = (bench.root / "case").string();

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "orrelune.h"
+#include "system_disk.h"
 #include "volumes.h"
 
 namespace scenarios {
@@ -208,6 +209,35 @@ void make_gpt_without_backup(Device& device) {
   device.write(0, Bytes(device.sector_size()));
 }
 
+// What takes long to make is made once.
+void copy_disk(const MemoryDevice& from, Device& to) {
+  constexpr std::uint64_t piece = 2048;
+  for (std::uint64_t at = 0; at < from.sectors(); at += piece) {
+    const Bytes bytes = from.read(at, std::min(piece, from.sectors() - at));
+    if (!all_zero(bytes)) to.write(at, bytes);
+  }
+}
+
+// The station's own computer, on a disk just large enough.
+constexpr orrelune::SystemDisk station{40, 41, 0, 10, 0, false};
+void make_station(Device& device) {
+  static const auto made = [&device] {
+    auto out = std::make_unique<MemoryDevice>(device.sectors(), device.sector_size());
+    orrelune::make_system_disk(*out, station);
+    return out;
+  }();
+  copy_disk(*made, device);
+}
+void make_station_uefi(Device& device) {
+  static const auto made = [&device] {
+    auto out = std::make_unique<MemoryDevice>(device.sectors(), device.sector_size());
+    make_station(*out);
+    orrelune::play(*out, "table=gpt boot=uefi", 8);
+    return out;
+  }();
+  copy_disk(*made, device);
+}
+
 }  // namespace
 
 const std::vector<Scenario>& all() {
@@ -277,6 +307,16 @@ const std::vector<Scenario>& all() {
        512,
        make_gpt,
        {"p7=gone", "g1=ntfs:5MiB", "p6.label=SUED"}},
+      {"a system disk from legacy start to UEFI",
+       orrelune::system_disk_sectors(station, 512),
+       512,
+       make_station,
+       {"table=gpt", "boot=uefi", "p3.letter=P"}},
+      {"a system disk from UEFI to legacy start",
+       orrelune::system_disk_sectors(station, 512),
+       512,
+       make_station_uefi,
+       {"table=mbr", "boot=legacy"}},
       {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},

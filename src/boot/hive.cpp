@@ -37,6 +37,12 @@ std::uint32_t head_checksum(ByteView head) {
   return sum == 0xFFFFFFFF ? 0xFFFFFFFE : sum;
 }
 
+// Letters of ASCII count alike in either case.
+std::string folded(std::string text) {
+  for (char& c : text) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+  return text;
+}
+
 bool is_hive(ByteView file) {
   return file.size() >= head_bytes && std::equal(mark.begin(), mark.end(), file.begin());
 }
@@ -112,7 +118,12 @@ Hive::Key Hive::root() const {
 }
 
 Hive::Key Hive::child(Key key, const std::string& name) const {
-  return key == 0 ? 0 : ::hivex_node_get_child(state_->handle, key, name.c_str());
+  if (key == 0) return 0;
+  // The library's own look-up writes to the standard error of a program that meets a damaged hive.
+  for (const Key k : children(key)) {
+    if (folded(this->name(k)) == folded(name)) return k;
+  }
+  return 0;
 }
 
 Hive::Key Hive::find(Key from, std::string_view path) const {

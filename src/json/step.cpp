@@ -43,8 +43,10 @@ class FieldWriter {
     return {{"lba", w.lba}, {"data", as_json(w.data)}};
   }
   [[nodiscard]] json as_json(const PutFile& file) const {
-    return {
-        {"path", file.path}, {"contents", as_json(file.contents)}, {"attributes", file.attributes}};
+    return {{"path", file.path},
+            {"contents", as_json(file.contents)},
+            {"attributes", file.attributes},
+            {"modified", file.modified}};
   }
   [[nodiscard]] json as_json(const std::vector<SectorWrite>& writes) const {
     json lbas = json::array();
@@ -126,6 +128,7 @@ class FieldReader {
     out.path = j.at("path");
     read(j.at("contents"), out.contents);
     read(j.at("attributes"), out.attributes);
+    read(j.at("modified"), out.modified);
   }
   void read(const json& j, std::vector<SectorWrite>& out) const {
     const json& lbas = j.at("lbas");

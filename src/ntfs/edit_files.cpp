@@ -156,7 +156,8 @@ void NtfsEdit::find_files() {
   if (table == nullptr) throw Error(ErrorCode::damaged, "$UpCase lacks its contents");
   upcase_.emplace(volume_.read_all(*table, upcase_bytes));
   for (std::size_t i = 0; i < files_.size(); ++i) {
-    const auto& [file, made] = files_[i];
+    const PutFile& file = files_[i].first;
+    const Ticks made = file.modified == 0 ? files_[i].second : file.modified;
     std::uint64_t folder = record_root;
     const std::vector<std::string> parts = parts_of(file.path);
     for (std::size_t n = 0; n < parts.size() && !no_records_; ++n) {

@@ -162,15 +162,17 @@ Assessment assess_stages(const Device& device, const Survey& survey, const std::
   Random none(1);
   const std::vector<Wishes> ways = ways_to_start({device, before, wishes, none}, options, first);
   if (ways.empty()) return first;
-  // What the last one lacks is what is said: it asks for least of the disk as it is.
-  Assessment out;
+  // What is said is what the way lacks that got furthest.
+  Assessment furthest;
   for (const Wishes& way : ways) {
-    out = first;
+    Assessment out = first;
     if (plan_stages(device, before, way, options, random, out)) fill_figures(device, survey, out);
     if (out.in_reach()) return out;
+    if (furthest.obstacles.empty() || out.steps.size() > furthest.steps.size())
+      furthest = std::move(out);
   }
-  out.after = out.before;
-  return out;
+  furthest.after = furthest.before;
+  return furthest;
 }
 
 // The partition that would have to be shorter for a table to find its few sectors; 0: none.

@@ -312,11 +312,11 @@ class BootFileSet {
  private:
   [[nodiscard]] bool uefi() const { return way_ == StartWay::uefi; }
 
-  void add(std::string path, Bytes contents, std::uint32_t attributes = 0) {
+  void add(std::string path, Bytes contents, Ticks modified, std::uint32_t attributes = 0) {
     bytes_ += contents.size();
     if (bytes_ > most_boot_bytes || files_.size() >= most_boot_files)
       throw Error(ErrorCode::refused, "they are more than a system has");
-    files_.push_back({std::move(path), std::move(contents), attributes});
+    files_.push_back({std::move(path), std::move(contents), attributes, modified});
   }
 
   // A folder with all that is in it; none where it isn't there.
@@ -332,7 +332,7 @@ class BootFileSet {
           if (e.directory) {
             next.emplace_back(path, to);
           } else {
-            add(to, from.read(path, most_boot_bytes));
+            add(to, from.read(path, most_boot_bytes), e.modified);
           }
         }
       }
@@ -348,7 +348,8 @@ class BootFileSet {
       copy_folder(from, paths::source_uefi, paths::folder_uefi);
       copy_folder(from, paths::source_fonts, std::string(paths::folder_uefi) + "/Fonts");
       copy_folder(from, paths::source_resources, std::string(paths::folder_uefi) + "/Resources");
-      add(paths::removable(machine), from.read(program, most_boot_bytes));
+      add(paths::removable(machine), from.read(program, most_boot_bytes),
+          from.find(program)->modified);
       return;
     }
     const OpenVolume to(in_, *there, options_);
@@ -362,7 +363,8 @@ class BootFileSet {
         copy_folder(from, path, std::string(paths::folder_legacy) + "/" + e.name);
       } else {
         add(root ? e.name : std::string(paths::folder_legacy) + "/" + e.name,
-            from.read(path, most_boot_bytes), root ? hidden_system | attr_read_only : 0u);
+            from.read(path, most_boot_bytes), e.modified,
+            root ? hidden_system | attr_read_only : 0u);
       }
     }
     copy_folder(from, paths::source_fonts, std::string(paths::folder_legacy) + "/Fonts");
@@ -397,14 +399,15 @@ class BootFileSet {
                  : fmt::format("{} elements of the boot store name partitions that aren't on this "
                                "disk: left as they are",
                                changed.left)});
-      add(target, changed.file);
+      add(target, changed.file, store_time_);
       return;
     }
     if (!why.empty())
       throw Error(ErrorCode::refused, "the boot store can't be taken over: " + why +
                                           ". Start the system once and shut it down");
     require(from, paths::store_template);
-    add(target, new_store(from.read(paths::store_template, most_store_bytes), change).file);
+    add(target, new_store(from.read(paths::store_template, most_store_bytes), change).file,
+        from.find(paths::store_template)->modified);
     out_.consents.push_back(
         {"store-new",
          "no boot store was found on the disk: a new one is made out of the system's template, "
@@ -437,7 +440,10 @@ class BootFileSet {
       if (volume.files == nullptr) continue;
       const char* path = b->way == StartWay::uefi ? paths::store_uefi : paths::store_legacy;
       FoundHive hive = open_hive(*volume.files, path, most_store_bytes);
-      if (hive.fault.empty()) return std::move(hive.file);
+      if (hive.fault.empty()) {
+        store_time_ = volume.files->find(path)->modified;
+        return std::move(hive.file);
+      }
       why = hive.fault;
       return std::nullopt;
     }
@@ -451,6 +457,7 @@ class BootFileSet {
   Assessment& out_;
   std::vector<PutFile> files_;
   std::uint64_t bytes_ = 0;
+  Ticks store_time_ = 0;
 };
 
 // Puts files on volumes that are there, each volume in one step.
@@ -568,7 +575,7 @@ class Starts {
             {"store",
              fmt::format("the boot store on p{} names partitions as they are called afterwards",
                          s->partition.number)});
-        puts_[s->partition.start].push_back({path, std::move(changed.file), 0});
+        puts_[s->partition.start].push_back({path, std::move(changed.file), 0, 0});
       } else {
         out_.consents.push_back(
             {"store-left",
@@ -628,7 +635,7 @@ class Starts {
                        "called afterwards",
                        s.partition.number,
                        plural(changed.followed, "drive letter", "drive letters"))});
-    puts_[s.partition.start].push_back({path, std::move(changed.file), 0});
+    puts_[s.partition.start].push_back({path, std::move(changed.file), 0, 0});
   }
 
   bool letters_are_free(const SurveyedPartition& s, const Bytes& hive,

@@ -271,6 +271,10 @@ class NewPartitions {
   }
 
   void tell(const Partition& p) {
+    // What a partition held that is to go is said already.
+    for (const Partition& old : out_.before.data_partitions()) {
+      if (old.range().contains(p.start)) return;
+    }
     if (const std::uint64_t used = used_sectors(in_.device, p.range()); used > 0) {
       out_.consents.push_back(
           {"gap-data",

@@ -223,7 +223,7 @@ class Stages {
                     s.signature.description.empty() ? "unknown contents" : s.signature.description);
     const bool starts = s.partition.active || class_of(s.partition.type) == TypeClass::efi_system;
     const std::string start =
-        starts ? "; a computer that starts from it can't do so afterwards" : "";
+        starts && !wishes_.boot ? "; a computer that starts from it can't do so afterwards" : "";
     const Window window(planned_.device_before(), s.partition.range());
     const bool readable = s.volume && !has_errors(s.findings);
     const auto reader = readable ? open_volume(window, options_) : nullptr;

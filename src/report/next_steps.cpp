@@ -167,7 +167,8 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   }
   std::string fresh;
   for (const Partition& p : a.after.data_partitions()) {
-    if (!start_before(a.changes, p.start))
+    const bool of_start = a.start && class_of(p.type) == TypeClass::efi_system;
+    if (!of_start && !start_before(a.changes, p.start))
       fresh += (fresh.empty() ? "" : ", ") + part_name(p.number);
   }
   if (!fresh.empty()) {

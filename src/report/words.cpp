@@ -39,6 +39,13 @@ std::string in_words(const Goal& goal) {
   if (goal.subject == "table")
     return fmt::format("the partition table is to be {} {}", goal.state == "mbr" ? "an" : "a",
                        upper(goal.state));
+  if (goal.subject == "boot")
+    return fmt::format("the system is to be started by {}",
+                       goal.state == "uefi" ? "UEFI" : "legacy firmware");
+  if (goal.subject == "esp")
+    return fmt::format("the EFI system partition is to be {} long", goal.state);
+  if (goal.subject.ends_with(".letter"))
+    return fmt::format("partition {} is to have the drive letter {}", part, upper(goal.state));
   if (part[0] == 'g') {
     const std::size_t colon = std::min(goal.state.find(':'), goal.state.size());
     const std::string kind = goal.state.substr(0, colon);

@@ -29,6 +29,7 @@ PlacedFiles put_files(const std::vector<PutFile>& files, Ticks made, FileTree& t
   PlacedFiles out;
   for (std::size_t i = 0; i < files.size(); ++i) {
     const PutFile& file = files[i];
+    const Ticks time = file.modified == 0 ? made : file.modified;
     FileTree::Id at = FileTree::root;
     for (std::size_t begin = 0; begin <= file.path.size();) {
       const std::size_t end = std::min(file.path.find('/', begin), file.path.size());
@@ -40,7 +41,7 @@ PlacedFiles put_files(const std::vector<PutFile>& files, Ticks made, FileTree& t
         FileTree::Info info;
         info.directory = !last;
         info.attributes = last ? file.attributes : 0;
-        info.created = info.modified = info.accessed = made;
+        info.created = info.modified = info.accessed = time;
         next = tree.add(at, name, {}, info);
       } else if (tree.is_directory(next) == last) {
         throw Error(ErrorCode::refused,

@@ -58,7 +58,7 @@ struct ToFat {
 /// device must outlive it.
 class VolumeAsFat {
  public:
-  /// `files`: what is put on it; they must outlive it.
+  /// `files`: what is put on it.
   VolumeAsFat(const Device& device, const VolumeChange& change, const std::vector<PutFile>& files);
   [[nodiscard]] VolumeReader& reader() { return *reader_; }
   [[nodiscard]] const FileTree& tree() { return changed_ ? *changed_ : reader_->tree(); }
@@ -74,7 +74,7 @@ class VolumeAsFat {
   VolumeChange change_;
   Window window_;
   std::unique_ptr<VolumeReader> reader_;
-  const std::vector<PutFile>& files_;
+  std::vector<PutFile> files_;
   std::optional<FileTree> changed_;  // with the files
   PlacedFiles placed_;
   SectorSet free_;

@@ -4,6 +4,7 @@
 #include <string>
 
 #include <nuvrat/bytes.h>
+#include <nuvrat/time.h>
 
 namespace nuvrat {
 
@@ -11,6 +12,7 @@ struct PutFile {
   std::string path;  ///< from the root, "Boot/BCD"; folders that aren't there are made
   Bytes contents;
   std::uint32_t attributes = 0;  ///< of a new one; one that is there keeps its own, and its times
+  Ticks modified = 0;  ///< the times of a new one, and of folders made for it; 0: the step's
 };
 
 }  // namespace nuvrat

@@ -98,10 +98,10 @@ class NtfsPaths final : public PathReader {
         volume_, folder, volume_.attributes(folder), [&](std::uint64_t reference, ByteView key) {
           const auto head = load<FileNameHead>(key);
           if (head.name_space == name_dos) return;
-          out.push_back(
-              {{to_utf8(utf16_from(key.subspan(sizeof head))),
-                (head.attributes.value() & file_name_directory) != 0, head.data_size.value()},
-               record_of(reference)});
+          out.push_back({{to_utf8(utf16_from(key.subspan(sizeof head))),
+                          (head.attributes.value() & file_name_directory) != 0,
+                          head.data_size.value(), head.modified.value()},
+                         record_of(reference)});
         });
     if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {{}, {}, folder, {}});
     return out;
@@ -109,7 +109,7 @@ class NtfsPaths final : public PathReader {
 
   // At most as many steps as the path has parts.
   std::optional<Item> walk(std::string_view path) const {
-    Item at{{"", true, 0}, record_root};
+    Item at{{"", true, 0, 0}, record_root};
     for (const std::string& part : path_parts(path)) {
       if (!at.entry.directory) return std::nullopt;
       const auto names = names_in(at.record);
@@ -155,7 +155,8 @@ class TreePaths final : public PathReader {
  private:
   const FileTree& tree() { return reader_->tree(); }
   PathEntry entry(FileTree::Id id) {
-    return {to_utf8(std::u16string(tree().name(id))), tree().is_directory(id), tree().bytes(id)};
+    return {to_utf8(std::u16string(tree().name(id))), tree().is_directory(id), tree().bytes(id),
+            tree().info(id).modified};
   }
   FileTree::Id walk(std::string_view path) {
     FileTree::Id at = FileTree::root;

@@ -15,6 +15,7 @@ struct PathEntry {
   std::string name;  ///< as it is written there
   bool directory = false;
   std::uint64_t bytes = 0;
+  Ticks modified = 0;
 };
 
 class PathReader {

@@ -25,7 +25,8 @@ _nuvrat() {
       p*.type) COMPREPLY=($(compgen -W "match" -- "$current")) ;;
       volume.size | p*.size) COMPREPLY=($(compgen -W "max min" -- "$current")) ;;
       p*.front) COMPREPLY=($(compgen -W "max" -- "$current")) ;;
-      p*.name | p*.label | volume.label) ;;
+      boot) COMPREPLY=($(compgen -W "uefi legacy" -- "$current")) ;;
+      p*.name | p*.label | volume.label | p*.letter | esp) ;;
       p*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 logical primary gone" -- "$current")) ;;
       g*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 raw" -- "$current")) ;;
     esac
@@ -56,7 +57,7 @@ _nuvrat() {
     COMPREPLY=($(compgen -W "$options" -- "$current"))
   elif [ "$COMP_CWORD" -gt 2 ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
     compopt -o nospace
-    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= p1.size= p1.front= p1.label= g1= names=" -- "$current"))
+    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= p1.size= p1.front= p1.label= p1.letter= g1= names= boot= esp=" -- "$current"))
   else
     compopt -o default
   fi

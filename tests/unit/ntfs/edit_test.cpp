@@ -266,10 +266,11 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
     if (volume.sectors * volume.sector_size > (std::uint64_t{2} << 30)) continue;
     const auto disk = as_ntfs(volume);
     if (disk == nullptr) continue;
-    std::vector<PutFile> files = {{"Start/Store", volumes::noise(24576, 1), attr_hidden},
-                                  {"starter", volumes::noise(70001, 2), attr_system},
-                                  {"Start/empty.txt", {}, 0},
-                                  {"Start/de-DE/a name that is long.mui", volumes::noise(1, 3), 0}};
+    std::vector<PutFile> files = {
+        {"Start/Store", volumes::noise(24576, 1), attr_hidden, 0},
+        {"starter", volumes::noise(70001, 2), attr_system, 0},
+        {"Start/empty.txt", {}, 0, 0},
+        {"Start/de-DE/a name that is long.mui", volumes::noise(1, 3), 0, 0}};
     // Files that are there: as long as they were, longer, empty.
     const auto reader = open_volume(*disk, support::utc());
     const FileTree& tree = reader->tree();
@@ -282,7 +283,7 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
       const std::uint64_t size = found % 3 == 0   ? tree.bytes(id)
                                  : found % 3 == 1 ? tree.bytes(id) * 2 + 1000
                                                   : 0;
-      files.push_back({tree.path(id), volumes::noise(size, 4), 0});
+      files.push_back({tree.path(id), volumes::noise(size, 4), 0, 0});
       ++found;
     }
     const auto there = try_edit(*disk, Change{{}, 0, {}, 0, files}, tries);
@@ -291,7 +292,7 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
     files.resize(2);
     for (PutFile& file : files) file.contents = volumes::noise(file.contents.size() + 5000, 5);
     for (int i = 0; i < 20; ++i)
-      files.push_back({fmt::format("Start/many/{}{}", std::string(200, 'n'), i), {}, 0});
+      files.push_back({fmt::format("Start/many/{}{}", std::string(200, 'n'), i), {}, 0, 0});
     (void)try_edit(*there, Change{{900 + random.below(300), 60}, 0, u"new", 0, files}, tries);
   }
   MESSAGE(tries.done << " edits, " << tries.refused << " refused");
@@ -301,7 +302,7 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
   REQUIRE(disk != nullptr);
   const auto refuses = [&disk](const std::string& path) {
     NtfsEdit edit(*disk);
-    edit.put({path, {}, 0}, 0);
+    edit.put({path, {}, 0, 0}, 0);
     CHECK_THROWS_AS((void)edit.lay_out(), const Error&);
   };
   for (const char* path : {"", "/", "a//b", "a/", "NUL", "a:b", "$MFT/x", "$Extend"}) refuses(path);

@@ -27,7 +27,7 @@ bool any_geometry(const Device& disk, const VolumeInfo& info) {
   change.zone = "UTC";
   change.from = VolumeKind::ntfs;
   change.to = VolumeKind::fat16;
-  steps::VolumeAsFat volume(disk, change);
+  steps::VolumeAsFat volume(disk, change, {});
   for (std::uint32_t bytes = disk.sector_size(); bytes <= 65536; bytes *= 2) {
     FatWish wish;
     wish.kind = change.to;

@@ -1,0 +1,321 @@
+// System disks: firmware in an emulator starts them before, after, and after the way back; the boot
+// store and drive letters say what they must.
+
+#include <cstdlib>
+
+#include <fmt/format.h>
+
+#include "orrelune.h"
+#include "support.h"
+#include "system_disk.h"
+
+using namespace nuvrat;
+
+namespace {
+
+// What the stand-ins say on the serial line when this firmware starts the image.
+std::string said(const std::filesystem::path& image, StartWay way,
+                 std::uint32_t sector_size = 512) {
+  static const bool judged = support::run("command -v qemu-system-x86_64").status == 0;
+  if (!judged) return std::getenv("CI") == nullptr ? "nothing to judge with" : "";
+  const std::string disk =
+      fmt::format("-drive if=none,id=d,file={},format=raw,snapshot=on", image.string());
+  const std::string machine =
+      way == StartWay::legacy
+          ? fmt::format(
+                "-machine pc,accel=tcg,graphics=off -m 64 -boot c "
+                "-drive file={},format=raw,snapshot=on",
+                image.string())
+          : fmt::format(
+                "-machine q35,accel=tcg -m 256 "
+                "-drive if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd "
+                "-drive if=pflash,format=raw,snapshot=on,file=/usr/share/OVMF/OVMF_VARS_4M.fd {} "
+                "-device virtio-blk-pci,drive=d,bootindex=1,logical_block_size={},"
+                "physical_block_size={}",
+                disk, sector_size, sector_size);
+  const std::string out = image.string() + ".said";
+  (void)support::run(fmt::format(
+      ": >{1}\n"
+      "timeout 120 qemu-system-x86_64 {0} -display none -net none -monitor none "
+      "-serial file:{1} </dev/null >/dev/null 2>&1 & machine=$!\n"
+      "n=0\n"
+      "while [ $n -lt 1000 ] && kill -0 $machine && "
+      "! grep -aqE 'STAND-IN: (confirmed|its loader isn|its device isn|there is no|BOOTMGR)' {1}; "
+      "do sleep 0.1; n=$((n + 1)); done\n"
+      "kill $machine; wait $machine",
+      machine, out));
+  return support::run("grep -a STAND-IN " + out + " | tr -d '\\r'").out;
+}
+
+// Whether the stand-in confirmed that the store's entry is the system, on that partition.
+void must_start(const std::filesystem::path& image, StartWay way, unsigned system,
+                std::uint32_t sector_size = 512) {
+  const std::string words = said(image, way, sector_size);
+  if (words == "nothing to judge with") return;
+  INFO(words);
+  CHECK(words.find(way == StartWay::uefi
+                       ? "UEFI firmware started \\EFI\\"
+                       : "legacy firmware started \\bootmgr") != std::string::npos);
+  CHECK(words.find("the store starts 'Orrelune tide station'") != std::string::npos);
+  CHECK(words.find(fmt::format("its device is partition {},", system)) != std::string::npos);
+  CHECK(words.find(way == StartWay::uefi
+                       ? "confirmed, its loader is there: \\Windows\\system32\\winload.efi."
+                       : "confirmed, its loader is there: \\Windows\\system32\\winload.exe.") !=
+        std::string::npos);
+}
+
+std::vector<Goal> goals_of(const std::string& words) {
+  std::vector<Goal> out;
+  for (std::size_t at = 0; at < words.size();) {
+    const std::size_t end = std::min(words.find(' ', at), words.size());
+    out.push_back(parse_goal(words.substr(at, end - at)));
+    at = end + 1;
+  }
+  return out;
+}
+
+Assessment look(const Device& disk, const std::string& goals) {
+  Random random(7);
+  return assess(disk, goals_of(goals), support::utc(), random);
+}
+
+// Does it; what the assessment said.
+Assessment rewrite(Device& disk, const std::string& goals, const std::filesystem::path& folder) {
+  const Assessment a = look(disk, goals);
+  for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+  REQUIRE(a.in_reach());
+  QuietProgress quiet;
+  const JobResult result = run_job(disk, a, support::case_in_memory(folder), quiet);
+  for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
+  for (const Finding& f : result.findings_after) MESSAGE(f.code << ": " << f.text);
+  REQUIRE(result.sound());
+  return a;
+}
+
+void revert(Device& disk, const std::filesystem::path& folder) {
+  QuietProgress quiet;
+  (void)revert_case(disk, load_case(folder), false, quiet);
+}
+
+bool consents_to(const Assessment& a, const std::string& code) {
+  return std::any_of(a.consents.begin(), a.consents.end(),
+                     [&code](const Consent& c) { return c.code == code; });
+}
+
+std::unique_ptr<MemoryDevice> system_disk(const orrelune::SystemDisk& plan,
+                                          std::uint32_t sector_size = 512) {
+  auto disk = support::disk(orrelune::system_disk_sectors(plan, sector_size), sector_size);
+  orrelune::make_system_disk(*disk, plan);
+  return disk;
+}
+
+constexpr orrelune::SystemDisk small{40, 44, 0, 10, 0, false};
+
+// The letters that the system's hive says, by the partition of this disk: "C2 R3".
+Bytes file_of(const Device& disk, unsigned number, const std::string& path) {
+  const Layout layout = read_table(disk).layout;
+  const Window window(disk, layout.find(number)->range());
+  const auto reader = open_volume(window, support::utc());
+  Bytes out;
+  read_file(*reader, path,
+            [&out](ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE(
+    "boot: firmware starts a disk before, as UEFI, as legacy again, and after every way back") {
+  struct Case {
+    const char* name;
+    orrelune::SystemDisk plan;
+    const char* by;   // the consent that says where the EFI system partition comes from; or none
+    unsigned efi;     // its number
+    unsigned legacy;  // what is active when it is legacy again
+  };
+  const Case cases[] = {
+      {"in a gap", {100, 300, 300, 60, 0, false}, "boot-files", 4, 1},
+      {"in the old boot partition's place", {100, 300, 0, 60, 0, false}, "gone", 1, 2},
+      {"after shrinking", {100, 600, 0, 60, 0, true}, "shorter", 4, 1},
+  };
+  for (const Case& c : cases) {
+    CAPTURE(c.name);
+    const support::Folder folder(support::Folder::Where::memory);
+    const auto image = folder / "disk.img";
+    create_image(image, orrelune::system_disk_sectors(c.plan, 512), 512, true);
+    const auto device = open_device(image, {true, 512});
+    orrelune::make_system_disk(*device, c.plan);
+    const std::string before = support::fingerprint(image);
+    must_start(image, StartWay::legacy, 2);
+
+    const Assessment uefi = rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
+    CHECK(consents_to(uefi, c.by));
+    CHECK(consents_to(uefi, "letters"));
+    REQUIRE(uefi.start);
+    CHECK(uefi.start->boot_files == c.efi);
+    CHECK(uefi.start->system == 2);
+    CHECK(uefi.start->machine == Machine::x86_64);
+    CHECK(uefi.start->spare == (std::string(c.name) == "in a gap" ? 1 : 0));
+    CHECK(survey_disk(*device, support::utc()).systems.starts() == StartWay::uefi);
+    must_start(image, StartWay::uefi, 2);
+    const std::string as_uefi = support::fingerprint(image);
+
+    const Assessment legacy = rewrite(*device, "table=mbr boot=legacy", folder / "legacy");
+    CHECK(legacy.start->boot_files == c.legacy);
+    CHECK(survey_disk(*device, support::utc()).systems.starts() == StartWay::legacy);
+    must_start(image, StartWay::legacy, 2);
+
+    // Once more: the EFI system partition is there, and gets a store for the new table.
+    (void)rewrite(*device, "table=gpt boot=uefi", folder / "again");
+    must_start(image, StartWay::uefi, 2);
+
+    revert(*device, folder / "again");
+    must_start(image, StartWay::legacy, 2);
+    revert(*device, folder / "legacy");
+    CHECK(support::fingerprint(image) == as_uefi);
+    revert(*device, folder / "uefi");
+    CHECK(support::fingerprint(image) == before);
+  }
+}
+
+TEST_CASE("boot: UEFI starts a disk of 4096-byte sectors") {
+  const orrelune::SystemDisk plan{100, 600, 0, 60, 0, false};
+  const support::Folder folder(support::Folder::Where::memory);
+  const auto image = folder / "disk.img";
+  create_image(image, orrelune::system_disk_sectors(plan, 4096), 4096, true);
+  const auto device = open_device(image, {true, 4096});
+  orrelune::make_system_disk(*device, plan);
+  const std::string before = support::fingerprint(image);
+  (void)rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
+  must_start(image, StartWay::uefi, 2, 4096);
+  revert(*device, folder / "uefi");
+  CHECK(support::fingerprint(image) == before);
+  // Legacy firmware doesn't read such sectors.
+  const Assessment no = look(*device, "boot=legacy");
+  REQUIRE_FALSE(no.in_reach());
+}
+
+TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is planned") {
+  const auto disk = system_disk(small);
+  const auto refusal = [&disk](const std::string& goals) {
+    const Assessment a = look(*disk, goals);
+    CHECK_FALSE(a.in_reach());
+    CHECK(a.after == a.before);
+    return a.in_reach() ? "" : a.obstacles[0].code;
+  };
+  CHECK(look(*disk, "table=gpt boot=uefi").in_reach());
+  CHECK(refusal("boot=uefi") == "boot-table");
+  CHECK(look(*disk, "boot=uefi").obstacles[0].goals == goals_of("table=gpt boot=uefi"));
+  CHECK(refusal("boot=legacy") == "already");
+  CHECK(refusal("table=gpt boot=legacy") == "boot-table");
+  CHECK(refusal("table=gpt boot=uefi esp=2GiB") == "esp-room");
+  CHECK(look(*disk, "table=gpt boot=uefi esp=36MiB").in_reach());
+  CHECK_THROWS_AS((void)look(*disk, "esp=100MiB"), const Error&);
+  CHECK_THROWS_AS((void)look(*disk, "boot=uefi boot=legacy"), const Error&);
+  CHECK_THROWS_AS((void)look(*disk, "p1.letter=C p2.letter=C"), const Error&);
+
+  // Files that are spoilt on the disk by their contents: a loader, a store, the hive.
+  const auto with = [&](unsigned number, const std::string& path,
+                        const std::function<void(Bytes&)>& change) {
+    auto out = disk->clone();
+    const Layout layout = read_table(*out).layout;
+    const Partition p = *layout.find(number);
+    const Window window(*out, p.range());
+    const auto reader = open_volume(window, support::utc());
+    const FileTree& tree = reader->tree();
+    const FileTree::Id id = tree.find(path);
+    REQUIRE(id != FileTree::none);
+    const auto extents = tree.extents(id);
+    REQUIRE_FALSE(extents.empty());
+    Bytes first = window.read(extents[0].first);
+    change(first);
+    out->write(p.start + extents[0].first, first);
+    return out;
+  };
+  const auto why = [](const Device& spoilt, const std::string& goals) {
+    const Assessment a = look(spoilt, goals);
+    return a.in_reach() ? std::string() : a.obstacles[0].code + ": " + a.obstacles[0].text;
+  };
+  const std::string hive = "Windows/System32/config/SYSTEM";
+  const auto unclosed = with(2, hive, [](Bytes& b) { ++b[4]; });
+  CHECK(why(*unclosed, "table=gpt boot=uefi").find("hive: ") == 0);
+  CHECK(why(*unclosed, "p3.letter=Z").find("not closed clean") != std::string::npos);
+  // Without a goal about it the table is changed, and what it means is to be agreed to.
+  const Assessment left = look(*unclosed, "table=gpt p3.size=-1MiB");
+  REQUIRE(left.in_reach());
+  CHECK(consents_to(left, "letters-left"));
+  const auto newer = with(2, hive + ".LOG1", [](Bytes& b) { b[4] = b[8] = 200; });
+  CHECK(why(*newer, "p3.letter=Z").find("newer changes") != std::string::npos);
+  const auto store = with(1, "Boot/BCD", [](Bytes& b) { b[508] ^= 1; });
+  CHECK(why(*store, "table=gpt boot=uefi").find("boot-piece: boot files: the boot store") == 0);
+  const auto machine = with(2, "Windows/System32/winload.efi", [](Bytes& b) { b[0x84] = 0x77; });
+  CHECK(why(*machine, "table=gpt boot=uefi").find("doesn't say for which machine") !=
+        std::string::npos);
+  const auto code = disk->clone();
+  for (const unsigned number : {1u, 2u, 3u}) {
+    const Partition p = *read_table(*disk).layout.find(number);
+    Bytes area = code->read(p.start, 16);
+    std::fill(area.begin() + 0x54, area.begin() + 510, std::uint8_t{0});
+    std::fill(area.begin() + 512, area.end(), std::uint8_t{0});
+    code->write(p.start, area);
+  }
+  CHECK(why(*code, "boot=legacy").find("boot-code") == 0);
+  // A disk that only holds files.
+  auto plain = support::disk(70000);
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.disk_sectors = plain->sectors();
+  write_new_table(*plain, layout);
+  CHECK(why(*plain, "boot=legacy").find("no-system") == 0);
+}
+
+TEST_CASE("boot: letters and stores follow partitions, whatever else is asked for") {
+  const orrelune::SystemDisk plan{12, 44, 20, 10, 2, false};
+  const auto disk = system_disk(plan);
+  const support::Folder folder(support::Folder::Where::memory);
+  const auto before = disk->clone();
+  // p3 begins earlier: its letter's value is where it begins.
+  const Assessment moved = rewrite(*disk, "p3.front=+4MiB p1.letter=Q", folder / "moved");
+  CHECK(consents_to(moved, "letters"));
+  const Survey now = survey_disk(*disk, support::utc());
+  CHECK(now.systems.starts() == StartWay::legacy);
+  const auto has = [&disk](const std::string& letter, std::uint64_t offset,
+                           std::uint32_t signature) {
+    Bytes wanted(12);
+    support::put(wanted, 0, signature, 4);
+    support::put(wanted, 4, offset, 8);
+    const Bytes hive = file_of(*disk, 2, "Windows/System32/config/SYSTEM");
+    const std::string name = "\\DosDevices\\" + letter + ":";
+    const auto at = std::search(hive.begin(), hive.end(), name.begin(), name.end());
+    REQUIRE(at != hive.end());
+    return std::search(hive.begin(), hive.end(), wanted.begin(), wanted.end()) != hive.end();
+  };
+  const std::uint64_t mib = 1u << 20;
+  CHECK(has("R", (1 + 12 + 44 + 20 - 4) * mib, orrelune::system_disk_signature));
+  CHECK(has("Q", mib, orrelune::system_disk_signature));
+  CHECK(has("E", mib, orrelune::other_disk_signature));
+  revert(*disk, folder / "moved");
+  CHECK(disk->same_as(*before));
+
+  // Taken: by this disk, by another one, by something else.
+  for (const char* letter : {"p3.letter=C", "p3.letter=E", "p3.letter=F"}) {
+    CAPTURE(letter);
+    const Assessment no = look(*disk, letter);
+    REQUIRE_FALSE(no.in_reach());
+    CHECK(no.obstacles[0].code == "letter-taken");
+  }
+  CHECK(look(*disk, "p3.letter=R").obstacles[0].code == "already");
+  // Two may change places.
+  (void)rewrite(*disk, "p2.letter=R p3.letter=C", folder / "swapped");
+  CHECK(has("C", (1 + 12 + 44 + 20) * mib, orrelune::system_disk_signature));
+  // As a GPT they are GUIDs.
+  (void)rewrite(*disk, "table=gpt", folder / "gpt");
+  const Layout layout = read_table(*disk).layout;
+  const Bytes hive = file_of(*disk, 2, "Windows/System32/config/SYSTEM");
+  for (const unsigned number : {2u, 3u}) {
+    Bytes value{'D', 'M', 'I', 'O', ':', 'I', 'D', ':'};
+    const auto& id = layout.find(number)->unique_id.on_disk();
+    value.insert(value.end(), id.begin(), id.end());
+    CHECK(std::search(hive.begin(), hive.end(), value.begin(), value.end()) != hive.end());
+  }
+}
