@@ -70,7 +70,7 @@ class Writer {
     bin_.set(security_, 8, security_);
     const std::uint32_t top = key(root, none, true);
     const Bytes bin = bin_.finish();
-    Bytes out(head_bytes);
+    Bytes out(head_bytes + bin.size());
     put_text(out, 0, "regf");
     put(out, 4, sequence, 4);
     put(out, 8, clean ? sequence : sequence - 1, 4);
@@ -86,7 +86,7 @@ class Writer {
              static_cast<std::uint32_t>(out[at + 2]) << 16 |
              static_cast<std::uint32_t>(out[at + 3]) << 24;
     put(out, 508, sum, 4);
-    out.insert(out.end(), bin.begin(), bin.end());
+    std::copy(bin.begin(), bin.end(), out.begin() + head_bytes);
     return out;
   }
 

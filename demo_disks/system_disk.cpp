@@ -10,28 +10,8 @@ namespace {
 using namespace nuvrat;
 
 constexpr std::uint64_t mib_bytes = 1u << 20;
-constexpr const char* default_loader = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a01}";
-constexpr const char* other_loader = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a02}";
-constexpr const char* resume = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a03}";
-constexpr const char* memory_test = "{b2721d73-1db4-4c62-bf78-c548a880142d}";
-constexpr const char* manager = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
-
 Bytes bytes_of_text(const std::string& text) {
   return {text.begin(), text.end()};
-}
-
-void put_number(Bytes& out, std::size_t at, std::uint64_t value, unsigned bytes) {
-  for (unsigned i = 0; i < bytes; ++i) out[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
-}
-
-HiveKey& object(HiveKey& store, const char* name, std::uint32_t type) {
-  HiveKey& out = store["Objects"][name];
-  out["Description"].values["Type"] = hive_number(type);
-  return out;
-}
-
-void element(HiveKey& of, const char* name, HiveKey::Value value) {
-  of["Elements"][name].values["Element"] = std::move(value);
 }
 
 // A program for nobody: only its header says for which machine.
@@ -114,13 +94,7 @@ void fill_system(Device& device, const Partition& p, const Bytes& hive, Random& 
   v.file("Windows/System32/config/SYSTEM", hive);
   v.file("Windows/System32/config/SYSTEM.LOG1", old_log(hive));
   v.file("Windows/System32/config/SYSTEM.LOG2", {});
-  HiveKey model{"root", {}, {}};
-  object(model, manager, 0x10100002);
-  HiveKey& loader = object(model, "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a04}", 0x10200003);
-  element(loader, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
-  element(loader, "12000004", hive_text("Orrelune station, anew"));
-  element(loader, "22000002", hive_text("\\Windows"));
-  v.file("Windows/System32/config/BCD-Template", make_hive(model));
+  v.file("Windows/System32/config/BCD-Template", make_hive(store_template()));
   v.file("Windows/Boot/EFI/bootmgfw.efi", uefi_stand_in());
   v.file("Windows/Boot/EFI/memtest.efi", program(0x8664, "memory test"));
   v.file("Windows/Boot/EFI/en-US/bootmgfw.efi.mui", bytes_of_text("words of the stand-in"));
@@ -154,72 +128,6 @@ void put_boot_code(Device& device, const Partition& p) {
 }
 
 }  // namespace
-
-Bytes mbr_device(std::uint32_t signature, std::uint64_t offset) {
-  Bytes out(88);
-  put_number(out, 16, 6, 4);
-  put_number(out, 24, 0x48, 4);
-  put_number(out, 32, offset, 8);
-  put_number(out, 52, 1, 4);
-  put_number(out, 56, signature, 4);
-  return out;
-}
-
-HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset) {
-  HiveKey out{"root", {}, {}};
-  const HiveKey::Value boot{3, mbr_device(system_disk_signature, boot_offset)};
-  const HiveKey::Value system{3, mbr_device(system_disk_signature, system_offset)};
-  HiveKey& boss = object(out, manager, 0x10100002);
-  element(boss, "11000001", boot);
-  element(boss, "12000004", hive_text("Start manager"));
-  element(boss, "23000003", hive_text(default_loader));
-  element(boss, "24000001", hive_texts({default_loader, other_loader}));
-  element(boss, "25000004", {3, {30, 0, 0, 0, 0, 0, 0, 0}});
-  HiveKey& loader = object(out, default_loader, 0x10200003);
-  element(loader, "11000001", system);
-  element(loader, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
-  element(loader, "12000004", hive_text("Orrelune tide station"));
-  element(loader, "21000001", system);
-  element(loader, "22000002", hive_text("\\Windows"));
-  HiveKey& other = object(out, other_loader, 0x10200003);
-  element(other, "11000001", {3, mbr_device(other_disk_signature, mib_bytes)});
-  element(other, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
-  element(other, "12000004", hive_text("The archive's system, on another disk"));
-  HiveKey& sleep = object(out, resume, 0x10200004);
-  element(sleep, "11000001", system);
-  element(sleep, "12000002", hive_text("\\Windows\\system32\\winresume.exe"));
-  HiveKey& test = object(out, memory_test, 0x10200005);
-  element(test, "11000001", boot);
-  element(test, "12000002", hive_text("\\boot\\memtest.exe"));
-  // Of a form that isn't known here: left as it is.
-  Bytes odd(60, 0x11);
-  element(object(out, "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a05}", 0x20200004), "31000003", {3, odd});
-  return out;
-}
-
-HiveKey system_hive(const std::vector<std::uint64_t>& offsets) {
-  const auto place = [](std::uint32_t signature, std::uint64_t offset) {
-    Bytes out(12);
-    put_number(out, 0, signature, 4);
-    put_number(out, 4, offset, 8);
-    return HiveKey::Value{3, out};
-  };
-  HiveKey out{"root", {}, {}};
-  HiveKey& mounted = out["MountedDevices"];
-  const char* letters[] = {"S", "C", "R"};
-  for (std::size_t i = 0; i < offsets.size(); ++i) {
-    const HiveKey::Value value = place(system_disk_signature, offsets[i]);
-    if (i > 0) mounted.values[fmt::format("\\DosDevices\\{}:", letters[i])] = value;
-    mounted.values[fmt::format("\\??\\Volume{{7f6d2c10-0000-0000-0000-{:012x}}}", i + 1)] = value;
-  }
-  mounted.values["\\DosDevices\\E:"] = place(other_disk_signature, mib_bytes);
-  mounted.values["\\DosDevices\\F:"] = {3, hive_text("\\??\\a reader for cards").bytes};
-  out["Select"].values["Current"] = hive_number(1);
-  for (int i = 0; i < 40; ++i)
-    out["ControlSet001"]["Services"][fmt::format("gauge {}", i)].values["Start"] =
-        hive_number(static_cast<std::uint32_t>(i % 4));
-  return out;
-}
 
 std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size) {
   return (1 + plan.boot + plan.system + plan.gap + plan.recovery + plan.behind) * mib_bytes /

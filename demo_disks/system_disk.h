@@ -4,7 +4,7 @@
 
 #include <nuvrat/nuvrat.h>
 
-#include "hive_writer.h"
+#include "station_hives.h"
 
 namespace orrelune {
 
@@ -21,15 +21,6 @@ struct SystemDisk {
 [[nodiscard]] std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size);
 /// On an empty device of that size: an MBR with p1 (boot files), p2 (the system), p3 (recovery).
 void make_system_disk(nuvrat::Device& device, const SystemDisk& plan = {}, std::uint64_t seed = 6);
-
-/// What its boot store names, and what has letters.
-inline constexpr std::uint32_t system_disk_signature = 0x0DE50F11;
-inline constexpr std::uint32_t other_disk_signature = 0x0BADCAFE;
-
-/// The 88 bytes that name a partition of an MBR disk.
-[[nodiscard]] nuvrat::Bytes mbr_device(std::uint32_t signature, std::uint64_t offset);
-[[nodiscard]] HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset);
-[[nodiscard]] HiveKey system_hive(const std::vector<std::uint64_t>& offsets);
 
 /// Boot code and programs, as they were built.
 [[nodiscard]] nuvrat::ByteView mbr_start();

@@ -31,6 +31,7 @@ const std::vector<Target>& targets();
 [[nodiscard]] std::vector<Target> ntfs_targets();
 [[nodiscard]] std::vector<Target> file_targets();
 [[nodiscard]] std::vector<Target> rewrite_targets();
+[[nodiscard]] std::vector<Target> boot_targets();
 
 /// Ends the process with a message: the target's word is broken.
 [[noreturn]] void broken(const std::string& what);

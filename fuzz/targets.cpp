@@ -7,8 +7,8 @@ namespace fuzz {
 const std::vector<Target>& targets() {
   static const std::vector<Target> all = [] {
     std::vector<Target> out;
-    for (const auto& some :
-         {table_targets(), fat_targets(), ntfs_targets(), file_targets(), rewrite_targets()})
+    for (const auto& some : {table_targets(), fat_targets(), ntfs_targets(), file_targets(),
+                             rewrite_targets(), boot_targets()})
       out.insert(out.end(), some.begin(), some.end());
     return out;
   }();

@@ -49,9 +49,9 @@ bool is_hive(ByteView file) {
 
 }  // namespace
 
-HiveValue HiveValue::of_text(std::u16string_view text) {
+HiveValue HiveValue::of_text(std::u16string_view units) {
   HiveValue out{HiveValue::text, {}};
-  for (const char16_t c : text) {
+  for (const char16_t c : units) {
     out.bytes.push_back(static_cast<std::uint8_t>(c));
     out.bytes.push_back(static_cast<std::uint8_t>(c >> 8));
   }
@@ -159,14 +159,15 @@ std::map<std::string, HiveValue> Hive::values(Key key) const {
   for (const hive_value_h* v = all.get(); *v != 0; ++v) {
     const std::unique_ptr<char, decltype(&std::free)> called(::hivex_value_key(state_->handle, *v),
                                                              &std::free);
-    hive_type type{};
+    std::uint32_t type = 0;  // any number may stand there
     std::size_t length = 0;
     const std::unique_ptr<char, decltype(&std::free)> bytes(
-        ::hivex_value_value(state_->handle, *v, &type, &length), &std::free);
+        ::hivex_value_value(state_->handle, *v, reinterpret_cast<hive_type*>(&type), &length),
+        &std::free);
     if (called == nullptr || (bytes == nullptr && length > 0) || length > most_value_bytes)
       fail("a value makes no sense");
     HiveValue& value = out[called.get()];
-    value.type = static_cast<std::uint32_t>(type);
+    value.type = type;
     const auto* begin = reinterpret_cast<const std::uint8_t*>(bytes.get());
     value.bytes.assign(begin, begin + length);
   }
@@ -187,11 +188,22 @@ Hive::Key Hive::make(Key parent, const std::string& name) {
   return made;
 }
 
+namespace {
+
+// What the library takes; both must outlive it.
+hive_set_value entry_of(std::string& name, HiveValue& value) {
+  hive_set_value out{
+      name.data(), {}, value.bytes.size(), reinterpret_cast<char*>(value.bytes.data())};
+  std::memcpy(&out.t, &value.type, sizeof out.t);
+  return out;
+}
+
+}  // namespace
+
 void Hive::set(Key key, const std::string& name, const HiveValue& value) {
   std::string called = name;
-  Bytes bytes = value.bytes;
-  const hive_set_value one{called.data(), static_cast<hive_type>(value.type), bytes.size(),
-                           reinterpret_cast<char*>(bytes.data())};
+  HiveValue copy = value;
+  const hive_set_value one = entry_of(called, copy);
   if (::hivex_node_set_value(state_->handle, key, &one, 0) != 0) fail("it takes no new value");
 }
 
@@ -201,11 +213,7 @@ void Hive::remove(Key key, const std::string& name) {
   std::vector<hive_set_value> left;
   std::vector<std::string> names;
   names.reserve(all.size());
-  for (auto& [called, value] : all) {
-    names.push_back(called);
-    left.push_back({names.back().data(), static_cast<hive_type>(value.type), value.bytes.size(),
-                    reinterpret_cast<char*>(value.bytes.data())});
-  }
+  for (auto& [called, value] : all) left.push_back(entry_of(names.emplace_back(called), value));
   if (::hivex_node_set_values(state_->handle, key, left.size(), left.data(), 0) != 0)
     fail("it gives no value up");
 }

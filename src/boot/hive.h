@@ -19,7 +19,7 @@ struct HiveValue {
   bool operator==(const HiveValue&) const = default;
 
   static constexpr std::uint32_t text = 1, binary = 3, number = 4, texts = 7;
-  [[nodiscard]] static HiveValue of_text(std::u16string_view text);
+  [[nodiscard]] static HiveValue of_text(std::u16string_view units);
   [[nodiscard]] std::u16string as_text() const;
 };
 

@@ -134,7 +134,7 @@ Bytes index_block(const IndexShape& shape, std::size_t number, const std::vector
   block.header.flags = has_children ? 1u : 0u;
   Bytes out(block_bytes);
   store(block, out);
-  std::copy(entries.begin(), entries.end(), out.begin() + begin);
+  std::copy(entries.begin(), entries.end(), out.begin() + static_cast<std::ptrdiff_t>(begin));
   protect(out, 1);
   return out;
 }

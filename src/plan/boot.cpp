@@ -642,7 +642,9 @@ class Starts {
                         const std::vector<std::pair<char, PartitionName>>& wanted) {
     if (wanted.empty()) return true;
     const std::vector<DriveLetter> letters = read_letters(Hive(hive, "the system's hive"));
-    for (const auto& [letter, name] : wanted) {
+    for (const auto& wish : wanted) {
+      const char letter = wish.first;
+      const PartitionName& name = wish.second;
       for (const DriveLetter& has : letters) {
         if (has.letter != letter) continue;
         const auto now = has.partition ? names_(*has.partition) : std::nullopt;

@@ -10,7 +10,7 @@
 
 #include "../../support.h"
 #include "boot/store.h"
-#include "system_disk.h"
+#include "station_hives.h"
 
 using namespace nuvrat;
 
