@@ -486,7 +486,7 @@ for n in 1 2 3; do
   mkdir -p /mnt/$n
   mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n || echo "MOUNT $n FAILED"
   cd /mnt/$n
-  [ $n = 1 ] && many=1500 || many=120
+  [ $n = 1 ] && many=700 || many=120
   mkdir -p 'Глубина/潮位/a long folder name with spaces' UPPER lower.dir
   i=0
   while [ $i -lt $many ]; do
@@ -510,7 +510,7 @@ for n in 1 2 3; do
 done
 )sh";
   const Seen filled = parse(boot(folder, std::string(fill) + "\nDISKS=vda" + look, image.string()));
-  CHECK(filled.files.size() > 2500);
+  CHECK(filled.files.size() > 1200);
   must_equal(filled, *open_device(image), "vda");
   convert(image, 512, folder / "case");
   const Seen after = parse(boot(folder, std::string("DISKS=vda") + look, image.string()));
@@ -531,7 +531,7 @@ for n in 1 2 3; do
   mount -t ntfs3 /dev/vda$n /mnt/$n 2>/dev/null || { mkdir -p /mnt/$n; mount -t ntfs3 /dev/vda$n /mnt/$n; } ||
     echo "MOUNT $n FAILED"
   cd /mnt/$n
-  [ $n = 1 ] && many=3500 || many=100
+  [ $n = 1 ] && many=1800 || many=100
   mkdir -p big 'Глубина/潮位/new'
   i=0
   while [ $i -lt $many ]; do
@@ -559,7 +559,7 @@ done
 )sh";
   const Seen written =
       parse(boot(folder, std::string(write) + "\nDISKS=vda" + look, image.string()));
-  CHECK(written.files.size() > 3000);
+  CHECK(written.files.size() > 1500);
   must_equal(written, *open_device(image), "vda");
   must_be_sound(image);
 
@@ -585,7 +585,7 @@ for n in 1 2; do
   mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n 2>/dev/null || { mkdir -p /mnt/$n; mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n; } ||
     echo "MOUNT $n FAILED"
   cd /mnt/$n
-  [ $n = 1 ] && many=3000 || many=60
+  [ $n = 1 ] && many=1500 || many=60
   mkdir -p after
   i=0
   while [ $i -lt $many ]; do
@@ -601,7 +601,7 @@ for n in 1 2; do
 done
 )sh";
   const Seen more = parse(boot(folder, std::string(on_fat) + "\nDISKS=vda" + look, image.string()));
-  CHECK(more.files.size() > 1500);
+  CHECK(more.files.size() > 800);
   must_equal(more, *open_device(image), "vda");
   must_be_sound(image);
 

@@ -38,6 +38,7 @@ class Trial {
   }
 
   [[nodiscard]] std::uint64_t sectors() const { return sectors_; }
+  [[nodiscard]] std::size_t steps() const { return assessment_.steps.size(); }
 
   void cut_at(std::uint64_t sector, FaultPlan::Keep keep, std::uint64_t seed) {
     CAPTURE(sector);
@@ -216,14 +217,15 @@ class Trial {
 namespace {
 
 // Every sector; of a rewrite with hundreds every one near the switch and after it, and of the rest
-// a seeded choice: until the switch nobody sees what is prepared.
-std::vector<std::uint64_t> cut_points(std::uint64_t sectors) {
+// a seeded choice: until the switch nobody sees what is prepared. A long chain is made anew for
+// each cut, so there are fewer.
+std::vector<std::uint64_t> cut_points(std::uint64_t sectors, std::size_t steps) {
   std::vector<std::uint64_t> out;
   const std::uint64_t all = support::is_long() ? ~std::uint64_t{0} : 200;
-  constexpr std::uint64_t end = 40;
+  const std::uint64_t end = steps > 5 && !support::is_long() ? 10 : 40;
   Random random(7);
   for (std::uint64_t sector = 1; sector <= sectors; ++sector) {
-    if (sectors <= all || sector + end > sectors || random.below(sectors) < 40)
+    if (sectors <= all || sector + end > sectors || random.below(sectors) < end)
       out.push_back(sector);
   }
   return out;
@@ -238,7 +240,7 @@ void cut_everywhere(std::size_t part, std::size_t parts) {
     CAPTURE(scenario.name);
     Counts counts;
     Trial trial(scenario, {}, counts);
-    for (const std::uint64_t sector : cut_points(trial.sectors())) {
+    for (const std::uint64_t sector : cut_points(trial.sectors(), trial.steps())) {
       // Of a rewrite with many sectors, nothing or everything in turn; always some subset.
       const bool many = trial.sectors() > 40 && !support::is_long();
       if (!many || sector / 2 % 2 == 0) trial.cut_at(sector, FaultPlan::Keep::none, sector);
@@ -273,7 +275,7 @@ void cut_long_sectors(std::size_t part, std::size_t parts) {
     // The first whole one may begin anywhere.
     Trial trial(scenario, {long_ones ? 1u : 8u, long_ones || i % 2 == 0 ? 0u : 4u}, counts);
     Random random(i);
-    for (const std::uint64_t sector : cut_points(trial.sectors())) {
+    for (const std::uint64_t sector : cut_points(trial.sectors(), trial.steps())) {
       if (trial.sectors() > 60 && sector + 12 < trial.sectors() &&
           random.below(trial.sectors()) > 12 && !support::is_long())
         continue;

@@ -1,6 +1,7 @@
 // Two programs for legacy firmware, in real mode. BOOT_SECTOR: what NTFS's boot area holds behind
 // its first sector; it loads \bootmgr. Otherwise: a stand-in for that, which says on the serial
-// line from where it was started and whether the boot store's default entry is a system on the disk.
+// line from where it was started and whether the boot store's default entry is a system on the
+// disk.
 #include "volume.h"
 
 static u8 drive;
@@ -37,7 +38,9 @@ static int read_to(u32 lba, u32 count, u16 segment, u16 offset) {
 static int read_sectors(u32 lba, u32 count, void* to) {
   return read_to(lba, count, data_segment(), (u16)(u32)to);
 }
-static u32 disk_sector_bytes(void) { return 512; }
+static u32 disk_sector_bytes(void) {
+  return 512;
+}
 
 static struct volume volume;
 
@@ -94,7 +97,8 @@ void start(u32 dl, u32 hidden) {
   start_sector = at32(entry.device + 32) >> 9 | at32(entry.device + 36) << 23;
   if (at32(entry.device + 52) == 1 && at32(entry.device + 56) == at32(mbr + 440)) {
     for (i = 0; i < 4; ++i) {
-      if (at32(mbr + 446 + 16 * i + 8) == start_sector && mbr[446 + 16 * i + 4] != 0) number = i + 1;
+      if (at32(mbr + 446 + 16 * i + 8) == start_sector && mbr[446 + 16 * i + 4] != 0)
+        number = i + 1;
     }
   }
   if (number == 0) {

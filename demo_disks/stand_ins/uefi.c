@@ -8,7 +8,9 @@ static EFI_BLOCK_IO* disk;
 
 #include "volume.h"
 
-static u32 disk_sector_bytes(void) { return disk->Media->BlockSize; }
+static u32 disk_sector_bytes(void) {
+  return disk->Media->BlockSize;
+}
 static int read_sectors(u32 lba, u32 count, void* to) {
   static u8 block[65536];
   u32 bytes = count * disk_sector_bytes();

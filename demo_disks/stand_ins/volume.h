@@ -12,8 +12,12 @@ typedef unsigned long long u64;
 static int read_sectors(u32 lba, u32 count, void* to);
 static u32 disk_sector_bytes(void);
 
-static u32 at16(const u8* p) { return p[0] | (u32)p[1] << 8; }
-static u32 at32(const u8* p) { return at16(p) | at16(p + 2) << 16; }
+static u32 at16(const u8* p) {
+  return p[0] | (u32)p[1] << 8;
+}
+static u32 at32(const u8* p) {
+  return at16(p) | at16(p + 2) << 16;
+}
 static void copy(void* to, const void* from, u32 n) {
   u8* t = to;
   const u8* f = from;
@@ -26,7 +30,9 @@ static int equal(const void* a, const void* b, u32 n) {
   }
   return 1;
 }
-static u32 upper(u32 c) { return c >= 'a' && c <= 'z' ? c - 32 : c; }
+static u32 upper(u32 c) {
+  return c >= 'a' && c <= 'z' ? c - 32 : c;
+}
 
 enum { max_runs = 64, record_max = 4096, no_record = 0xFFFFFFFF };
 
@@ -72,8 +78,8 @@ static int read_runs(const struct volume* v, const struct runs* runs, u32 sector
       if (n > count) n = count;
       if (n > most) n = most;
       if (runs->r[i].lcn == no_record ||
-          read_sectors(v->start + runs->r[i].lcn * v->sectors_per_cluster + sector - first, n, to) !=
-              0)
+          read_sectors(v->start + runs->r[i].lcn * v->sectors_per_cluster + sector - first, n,
+                       to) != 0)
         return 0;
       to += n * disk_sector_bytes();
       sector += n;
@@ -217,7 +223,7 @@ static const u8* hive_element(const u8* hive, u32 key, u32* bytes) {
 }
 
 struct store_entry {
-  const u8* device;       // 88 bytes, or null
+  const u8* device;  // 88 bytes, or null
   char description[64];
   char loader[64];
 };
@@ -249,7 +255,9 @@ static int read_store(const u8* hive, struct store_entry* out) {
 }
 
 // The serial line, byte by byte: what the judge of a test reads.
-static void out8(u16 port, u8 value) { __asm__ volatile("outb %0, %1" : : "a"(value), "Nd"(port)); }
+static void out8(u16 port, u8 value) {
+  __asm__ volatile("outb %0, %1" : : "a"(value), "Nd"(port));
+}
 static u8 in8(u16 port) {
   u8 value;
   __asm__ volatile("inb %1, %0" : "=a"(value) : "Nd"(port));

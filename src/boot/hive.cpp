@@ -213,6 +213,7 @@ void Hive::remove(Key key, const std::string& name) {
   std::vector<hive_set_value> left;
   std::vector<std::string> names;
   names.reserve(all.size());
+  left.reserve(all.size());
   for (auto& [called, value] : all) left.push_back(entry_of(names.emplace_back(called), value));
   if (::hivex_node_set_values(state_->handle, key, left.size(), left.data(), 0) != 0)
     fail("it gives no value up");

@@ -237,6 +237,9 @@ TEST_CASE("edit: another size, another label, and nothing else changes") {
   Tries tries;
   for (const volumes::Volume& volume : volumes::all()) {
     CAPTURE(volume.name);
+    // What several GiB of contents would add is only that.
+    const bool large = volume.sectors * volume.sector_size > (std::uint64_t{1} << 30);
+    if (large && !support::is_long()) continue;
     const auto disk = as_ntfs(volume);
     if (disk == nullptr) continue;
     const std::uint64_t sectors = disk->sectors();
