@@ -149,8 +149,18 @@ class Store {
     for (const Hive::Key element : hive_.children(elements)) {
       const auto value = hive_.value(element, element_value);
       const auto name = value ? read_device_element(value->bytes) : std::nullopt;
+      if (value && !name && is_odd(hive_.name(element), value->bytes)) ++out.odd;
       if (name && !change.new_name(*name) && *name != change.boot_files) ++out.left;
     }
+  }
+
+  // The second digit of an element's number says that it is a device; of those some need no name:
+  // the one that was started from.
+  static bool is_odd(const std::string& element, const Bytes& bytes) {
+    constexpr std::size_t type_at = 16;
+    constexpr std::uint8_t type_boot = 5;
+    return element.size() == 8 && element[1] == '1' &&
+           (bytes.size() <= type_at || bytes[type_at] != type_boot);
   }
 
   // The flags stay.

@@ -399,6 +399,15 @@ class BootFileSet {
                  : fmt::format("{} elements of the boot store name partitions that aren't on this "
                                "disk: left as they are",
                                changed.left)});
+      if (changed.odd > 0)
+        out_.consents.push_back(
+            {"store-odd",
+             fmt::format("{} of the boot store {} a device in a form that isn't known here, as a "
+                         "repair system's may: left as {}; what {} may have to be set anew",
+                         plural(changed.odd, "element", "elements"),
+                         changed.odd == 1 ? "names" : "name",
+                         changed.odd == 1 ? "it is" : "they are",
+                         changed.odd == 1 ? "it starts" : "they start")});
       add(target, changed.file, store_time_);
       return;
     }

@@ -123,7 +123,7 @@ void FatLosses::agree(const SurveyedPartition& s, const FatPlan& plan, const ste
                                 plural(copied, "cluster", "clusters"),
                                 copied == 1 ? "it is" : "they are",
                                 copied == 1 ? "it is" : "they are")));
-  if (s.partition.active)
+  if (s.partition.active && work.start_code.empty())
     consent("boot-code",
             fmt::format("{} is active: the loader in its boot sector is not carried over, and "
                         "nothing starts from it before a system puts its own there",

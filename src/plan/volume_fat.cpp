@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/start_code.h"
 #include "fat/names.h"
 #include "fat/search.h"
 #include "plan/fat_losses.h"
@@ -116,6 +117,7 @@ class FatPlanner {
     change.to = wish_.kind.value_or(s.volume->kind);
     work.sectors = wish_.sectors;
     work.files = wish_.files;
+    if (change.from == change.to && change.front == 0) work.start_code = start_code_of(s);
     const bool has_copy =
         s.volume->kind == VolumeKind::ntfs && s.volume->sectors < s.partition.sectors;
     if (has_copy) work.old_copy = wish_.front + s.volume->sectors;
@@ -123,6 +125,19 @@ class FatPlanner {
     change.number = number_;
     work.label = fat_label(to_utf16(s.volume->label), CodePage(options_.codepage));
     return work;
+  }
+
+  // The first sectors of a FAT volume, where there is code of somebody else's in the boot sector.
+  [[nodiscard]] Bytes start_code_of(const SurveyedPartition& s) const {
+    constexpr std::uint64_t kept = 9;
+    const Bytes boot = device_.read(s.partition.start);
+    const std::size_t code_at = s.volume->kind == VolumeKind::fat32 ? 0x5A : 0x3E;
+    const ByteView there = ByteView(boot).subspan(code_at, 510 - code_at);
+    const ByteView ours = volume_start_code();
+    const bool of_others = !all_zero(there) && !std::equal(ours.begin(), ours.end(), there.begin());
+    const std::uint64_t reserved = boot[14] | std::uint64_t{boot[15]} << 8;
+    if (!of_others || device_.sector_size() != 512) return {};
+    return device_.read(s.partition.start, std::min(kept, reserved));
   }
 
   bool is_already(const SurveyedPartition& s, const VolumeChange& change) {

@@ -40,7 +40,15 @@ class IntoFat final : public Rewrite {
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
-    return {place().first, fat_boot_sector(work_.geometry(device_.sector_size()))};
+    SectorWrite out{place().first, fat_boot_sector(work_.geometry(device_.sector_size()))};
+    if (work_.start_code.empty()) return out;
+    // The jump, and what follows the parameters.
+    const std::size_t code_at = change_.to == VolumeKind::fat32 ? 0x5A : 0x3E;
+    const auto old = work_.start_code.begin();
+    std::copy_n(old, 3, out.data.begin());
+    std::copy(old + static_cast<std::ptrdiff_t>(code_at), old + 510,
+              out.data.begin() + static_cast<std::ptrdiff_t>(code_at));
+    return out;
   }
 
   [[nodiscard]] std::string switch_purpose() const override {
@@ -57,8 +65,9 @@ class IntoFat final : public Rewrite {
     const SectorRange range = tidied();
     if (range.count > 0) {
       sink.purpose("FAT's reserved sectors");
-      sink.write(range.first,
-                 fat_reserved_sectors(g, range.count, work_.free_after, work_.next_free));
+      Bytes sectors = fat_reserved_sectors(g, range.count, work_.free_after, work_.next_free);
+      keep_code(g, sectors);
+      sink.write(range.first, sectors);
     }
     if (work_.old_copy != 0) {
       sink.purpose("the second boot sector of NTFS, wiped");
@@ -67,6 +76,20 @@ class IntoFat final : public Rewrite {
   }
 
  private:
+  // What is neither FSInfo nor a copy stays; the copy of the first sector is one of this one.
+  void keep_code(const FatGeometry& g, Bytes& sectors) const {
+    const std::uint64_t size = device_.sector_size();
+    const Bytes first = switch_sector().data;
+    for (std::uint64_t i = 1; i * size < work_.start_code.size() && i * size <= sectors.size();
+         ++i) {
+      const bool ours = i == g.fs_info || i == g.backup_boot + 1;
+      const auto from = i == g.backup_boot
+                            ? first.begin()
+                            : work_.start_code.begin() + static_cast<std::ptrdiff_t>(i * size);
+      if (!ours)
+        std::copy_n(from, size, sectors.begin() + static_cast<std::ptrdiff_t>((i - 1) * size));
+    }
+  }
   [[nodiscard]] SectorRange place() const { return change_.new_place(); }
   // Reserved sectors behind the first, as far as either format keeps anything there.
   [[nodiscard]] SectorRange tidied() const {

@@ -24,6 +24,8 @@ struct ToFat {
   std::string label;           ///< as FAT spells it
   bool rename = false;         ///< names that FAT can't spell become others: safe_names()
   std::vector<PutFile> files;  ///< new ones, and new contents
+  /// FAT of the same kind: its first sectors, whose start code is kept; empty: there is none.
+  Bytes start_code;
 
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {
@@ -40,6 +42,7 @@ struct ToFat {
     f("label", self.label);
     f("rename", self.rename);
     f("files", self.files);
+    f("start_code", self.start_code);
   }
   [[nodiscard]] const VolumeChange* volume() const { return &change; }
   [[nodiscard]] std::string name() const;

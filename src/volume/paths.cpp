@@ -16,10 +16,11 @@
 namespace nuvrat {
 namespace {
 
-std::string folded(std::string_view name) {
-  std::string out(name);
-  for (char& c : out) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
-  return out;
+template <typename Text>
+Text folded(Text name) {
+  for (auto& c : name)
+    c = c >= 'A' && c <= 'Z' ? static_cast<typename Text::value_type>(c + 32) : c;
+  return name;
 }
 
 std::vector<std::string> path_parts(std::string_view path) {
@@ -92,32 +93,44 @@ class NtfsPaths final : public PathReader {
     std::uint64_t record = 0;
   };
 
+  static Item item_of(std::uint64_t reference, const FileNameHead& head,
+                      const std::u16string& name) {
+    return {{to_utf8(name), (head.attributes.value() & file_name_directory) != 0,
+             head.data_size.value(), head.modified.value()},
+            record_of(reference)};
+  }
+
   std::vector<Item> names_in(std::uint64_t folder) const {
     std::vector<Item> out;
     const auto faults = each_indexed_name(
         volume_, folder, volume_.attributes(folder), [&](std::uint64_t reference, ByteView key) {
           const auto head = load<FileNameHead>(key);
-          if (head.name_space == name_dos) return;
-          out.push_back({{to_utf8(utf16_from(key.subspan(sizeof head))),
-                          (head.attributes.value() & file_name_directory) != 0,
-                          head.data_size.value(), head.modified.value()},
-                         record_of(reference)});
+          if (head.name_space != name_dos)
+            out.push_back(item_of(reference, head, utf16_from(key.subspan(sizeof head))));
         });
     if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {{}, {}, folder, {}});
     return out;
   }
 
-  // At most as many steps as the path has parts.
+  // At most as many steps as the path has parts; no folder is kept in memory.
   std::optional<Item> walk(std::string_view path) const {
     Item at{{"", true, 0, 0}, record_root};
     for (const std::string& part : path_parts(path)) {
       if (!at.entry.directory) return std::nullopt;
-      const auto names = names_in(at.record);
-      const auto it = std::find_if(names.begin(), names.end(), [&](const Item& i) {
-        return folded(i.entry.name) == folded(part);
-      });
-      if (it == names.end()) return std::nullopt;
-      at = *it;
+      const std::u16string wanted = folded(to_utf16(part));
+      std::optional<Item> found;
+      const auto faults = each_indexed_name(
+          volume_, at.record, volume_.attributes(at.record),
+          [&](std::uint64_t reference, ByteView key) {
+            const auto head = load<FileNameHead>(key);
+            if (found || head.name_space == name_dos || head.name_length != wanted.size()) return;
+            const std::u16string name = utf16_from(key.subspan(sizeof head));
+            if (folded(name) == wanted) found = item_of(reference, head, name);
+          });
+      if (!found && !faults.empty())
+        throw Error(ErrorCode::damaged, faults.front(), {{}, {}, at.record, {}});
+      if (!found) return std::nullopt;
+      at = std::move(*found);
     }
     return at;
   }
