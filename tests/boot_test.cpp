@@ -319,3 +319,60 @@ TEST_CASE("boot: letters and stores follow partitions, whatever else is asked fo
     CHECK(std::search(hive.begin(), hive.end(), value.begin(), value.end()) != hive.end());
   }
 }
+
+TEST_CASE("boot: the start code of a FAT volume that stays FAT is kept") {
+  for (const VolumeKind kind : {VolumeKind::fat32, VolumeKind::fat16}) {
+    CAPTURE(name_of(kind));
+    const support::Folder folder(support::Folder::Where::memory);
+    auto disk = support::disk(150000);
+    Layout layout;
+    layout.kind = TableKind::mbr;
+    layout.disk_sectors = disk->sectors();
+    layout.disk_signature = 9;
+    Partition p;
+    p.number = 1;
+    p.start = 2048;
+    p.sectors = kind == VolumeKind::fat32 ? 120000 : 40000;
+    p.type = std::uint8_t{0x0C};
+    p.active = true;
+    layout.partitions = {p};
+    write_new_table(*disk, layout);
+    {
+      WritableWindow window(*disk, p.range());
+      FatFormat format;
+      format.kind = kind;
+      format.cluster_sectors = 1;
+      format.hidden_sectors = p.start;
+      FatWriter writer(window, format);
+      writer.add_file("READING.TXT", Bytes(3000, 0x31));
+      writer.finish();
+    }
+    const std::size_t code_at = kind == VolumeKind::fat32 ? 0x5A : 0x3E;
+    const auto code_of = [&](const Device& device) {
+      Bytes out = device.read(p.start);
+      out.erase(out.begin() + 3, out.begin() + static_cast<std::ptrdiff_t>(code_at));
+      if (kind == VolumeKind::fat32) {  // what it goes on with
+        for (const std::uint64_t at : {2, 12}) {
+          const Bytes more = device.read(p.start + at);
+          out.insert(out.end(), more.begin(), more.end());
+        }
+      }
+      return out;
+    };
+    Bytes first = disk->read(p.start);
+    std::fill(first.begin() + static_cast<std::ptrdiff_t>(code_at), first.begin() + 510,
+              std::uint8_t{0xC7});
+    disk->write(p.start, first);
+    if (kind == VolumeKind::fat32) {
+      disk->write(p.start + 2, Bytes(512, 0xC8));
+      disk->write(p.start + 12, Bytes(512, 0xC9));
+      disk->write(p.start + 6, first);
+    }
+    const Bytes code = code_of(*disk);
+    const Assessment longer = rewrite(*disk, "p1.size=+5MiB", folder / "longer");
+    CHECK_FALSE(consents_to(longer, "boot-code"));
+    CHECK(code_of(*disk) == code);
+    (void)rewrite(*disk, "p1.size=-3MiB", folder / "shorter");
+    CHECK(code_of(*disk) == code);
+  }
+}

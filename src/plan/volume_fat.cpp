@@ -129,7 +129,7 @@ class FatPlanner {
 
   // The first sectors of a FAT volume, where there is code of somebody else's in the boot sector.
   [[nodiscard]] Bytes start_code_of(const SurveyedPartition& s) const {
-    constexpr std::uint64_t kept = 9;
+    constexpr std::uint64_t kept = 16;  // what the settle writes
     const Bytes boot = device_.read(s.partition.start);
     const std::size_t code_at = s.volume->kind == VolumeKind::fat32 ? 0x5A : 0x3E;
     const ByteView there = ByteView(boot).subspan(code_at, 510 - code_at);
