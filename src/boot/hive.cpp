@@ -14,6 +14,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/ascii.h"
 #include "base/descriptor.h"
 #include "base/record.h"
 
@@ -35,12 +36,6 @@ std::uint32_t head_checksum(ByteView head) {
   for (std::size_t at = 0; at < 508; at += 4) sum ^= number_at(head, at);
   if (sum == 0) return 1;
   return sum == 0xFFFFFFFF ? 0xFFFFFFFE : sum;
-}
-
-// Letters of ASCII count alike in either case.
-std::string folded(std::string text) {
-  for (char& c : text) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
-  return text;
 }
 
 bool is_hive(ByteView file) {
@@ -121,17 +116,13 @@ Hive::Key Hive::child(Key key, const std::string& name) const {
   if (key == 0) return 0;
   // The library's own look-up writes to the standard error of a program that meets a damaged hive.
   for (const Key k : children(key)) {
-    if (folded(this->name(k)) == folded(name)) return k;
+    if (ascii_lower(this->name(k)) == ascii_lower(name)) return k;
   }
   return 0;
 }
 
 Hive::Key Hive::find(Key from, std::string_view path) const {
-  while (from != 0 && !path.empty()) {
-    const std::size_t end = std::min(path.find('/'), path.size());
-    from = child(from, std::string(path.substr(0, end)));
-    path.remove_prefix(std::min(end + 1, path.size()));
-  }
+  for (const std::string& part : path_parts(path)) from = child(from, part);
   return from;
 }
 

@@ -7,6 +7,8 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/ascii.h"
+
 namespace nuvrat {
 namespace {
 
@@ -25,11 +27,6 @@ constexpr const char* e_os_device = "21000001";
 constexpr const char* e_root = "22000002";
 constexpr const char* e_default = "23000003";
 constexpr const char* e_order = "24000001";
-
-std::u16string lower(std::u16string text) {
-  for (char16_t& c : text) c = c >= u'A' && c <= u'Z' ? static_cast<char16_t>(c + 32) : c;
-  return text;
-}
 
 // One object of a store, by the names of its elements.
 class Entry {
@@ -196,7 +193,7 @@ class Store {
   static void set_program(Entry& entry, std::u16string path, bool uefi) {
     const std::u16string_view from = uefi ? u".exe" : u".efi";
     const std::u16string_view to = uefi ? u".efi" : u".exe";
-    const std::u16string folded = lower(path);
+    const std::u16string folded = ascii_lower(path);
     for (const std::u16string_view program : {u"winload", u"winresume"}) {
       const std::u16string ending = std::u16string(program) + std::u16string(from);
       if (!folded.ends_with(ending)) continue;

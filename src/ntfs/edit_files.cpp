@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/ascii.h"
 #include "base/record.h"
 #include "ntfs/edit.h"
 #include "ntfs/folder_index.h"
@@ -37,17 +38,6 @@ Error not_possible(const std::string& path, const std::string& why) {
   return {ErrorCode::refused,
           fmt::format("'{}' can't get new contents: {}", printable(path), why),
           {{}, {}, {}, path}};
-}
-
-std::vector<std::string> parts_of(const std::string& path) {
-  std::vector<std::string> out;
-  std::size_t at = 0;
-  while (at <= path.size()) {
-    const std::size_t end = std::min(path.find('/', at), path.size());
-    out.push_back(path.substr(at, end - at));
-    at = end + 1;
-  }
-  return out;
 }
 
 }  // namespace
@@ -159,7 +149,8 @@ void NtfsEdit::find_files() {
     const PutFile& file = files_[i].first;
     const Ticks made = file.modified == 0 ? files_[i].second : file.modified;
     std::uint64_t folder = record_root;
-    const std::vector<std::string> parts = parts_of(file.path);
+    const std::vector<std::string> parts = path_parts(file.path);
+    if (parts.empty()) throw not_possible(file.path, "that is no name for a file");
     for (std::size_t n = 0; n < parts.size() && !no_records_; ++n) {
       const std::u16string name = to_utf16(parts[n]);
       if (!win32_allows(name) || name.size() > 255)

@@ -16,8 +16,7 @@ namespace nuvrat {
 [[nodiscard]] std::vector<Wishes> ways_to_start(const PlanInput& input, const ReadOptions& options,
                                                 Assessment& out);
 
-/// Files of an EFI system partition that is to be made, by the disk as it is when its table names
-/// it; what the system's own folders lack is an obstacle. `names`: old to new.
+/// What partitions are called afterwards, by what they were called.
 class Renamed {
  public:
   /// Partitions of `before`, and what they are called in `after`.
@@ -27,13 +26,13 @@ class Renamed {
   [[nodiscard]] bool any() const { return any_; }
 
  private:
-  const Layout& before_;
   const Layout& after_;
   std::vector<std::pair<PartitionName, std::optional<PartitionName>>> names_;
   bool any_ = false;
 };
 
-/// The boot files, their languages and fonts, and the store, for firmware of either way. `place`:
+/// The boot files, their languages and fonts, and the store, for firmware of either way; what the
+/// system's own folders lack is an obstacle. `place`:
 /// the partition that they are for, by what it is called then; `there`: what is on it now, or null.
 [[nodiscard]] std::vector<PutFile> boot_files_for(const PlanInput& input,
                                                   const ReadOptions& options, StartWay way,

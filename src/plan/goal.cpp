@@ -6,6 +6,8 @@
 #include <nuvrat/goal.h>
 #include <nuvrat/text.h>
 
+#include "base/ascii.h"
+
 namespace nuvrat {
 namespace {
 
@@ -17,11 +19,6 @@ std::string general(std::string_view subject) {
                         part[1] != '0' && part.find_first_not_of("0123456789", 1) == part.npos;
   if (numbered) return part[0] + ("N" + std::string(subject.substr(dot)));
   return part == "pN" || part == "gN" ? "" : std::string(subject);  // that is no number
-}
-
-std::string lower(std::string text) {
-  for (char& c : text) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
-  return text;
 }
 
 // Letters to change, add or leave out to get from one to the other.
@@ -48,7 +45,7 @@ std::string listed(const std::string& subject, const std::vector<std::string>& s
 }
 
 Error unknown_subject(const Goal& goal) {
-  const std::string subject = general(lower(goal.subject));
+  const std::string subject = general(ascii_lower(goal.subject));
   std::string nearest;
   std::size_t best = 3;  // further away it is another word
   std::string all;
@@ -59,7 +56,7 @@ Error unknown_subject(const Goal& goal) {
     }
     all += (all.empty() ? "" : ", ") + word.subject + "=" + word.choices();
   }
-  if (const std::string number = lower(goal.subject).substr(0, goal.subject.find('.'));
+  if (const std::string number = ascii_lower(goal.subject).substr(0, goal.subject.find('.'));
       (nearest.starts_with("pN") || nearest.starts_with("gN")) &&
       general(number) == nearest.substr(0, 2))
     nearest = number + nearest.substr(2);

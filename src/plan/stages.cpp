@@ -277,23 +277,22 @@ class Stages {
 
   bool new_partitions() {
     if (wishes_.gaps.empty() && !wishes_.make_efi) return true;
-    Wishes wishes = wishes_;
-    if (wishes.make_efi && !fill_efi(wishes)) return false;
-    const PlanInput in = input(wishes);
+    if (wishes_.make_efi && !fill_efi()) return false;
+    const PlanInput in = input(wishes_);
     return stage([&] { plan_new_partitions(in, options_, out_); });
   }
 
   // What the table calls everything is known by now.
-  bool fill_efi(Wishes& wishes) {
+  bool fill_efi() {
     const PlanInput in = input(wishes_);
     const Layout& layout = in.state.table.layout;
     const Renamed names(before_.table.layout, layout, out_.changes);
-    wishes.make_efi->id = Guid::random(random_);
+    wishes_.make_efi->id = Guid::random(random_);
     PartitionName name;
     name.gpt = true;
-    name.partition = wishes.make_efi->id;
+    name.partition = wishes_.make_efi->id;
     name.disk = layout.disk_guid;
-    wishes.make_efi->files =
+    wishes_.make_efi->files =
         boot_files_for(in, options_, StartWay::uefi, name, nullptr, names, out_);
     return out_.in_reach();
   }
@@ -322,7 +321,7 @@ class Stages {
 
   DiskState before_;
   PlannedDisk planned_;
-  const Wishes& wishes_;
+  Wishes wishes_;
   Wishes of_table_;
   const ReadOptions& options_;
   Random& random_;

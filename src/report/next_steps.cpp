@@ -64,11 +64,13 @@ void steps_of_start(const StartChange& s, std::vector<NextStep>& out) {
       {"firmware", "The settings of the machine's firmware",
        uefi ? fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
                           "key such as F2, F10 or Del. Choose UEFI start; turn legacy start (CSM) "
-                          "off. Secure start may stay as it is: the boot programs on p{} are the "
-                          "system's own. {}",
+                          "off; leave secure start as it is at first: the boot programs on p{} are "
+                          "the system's own. {}",
                           s.boot_files,
                           s.machine == Machine::x86
                               ? "The system has 32 bits: the firmware must, too."
+                          : s.machine == Machine::arm64
+                              ? "The system is for arm64: so must the machine be."
                               : "The system has 64 bits, as the firmware of most machines has.")
             : fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
                           "key such as F2, F10 or Del. Choose legacy start (CSM); turn UEFI start "

@@ -79,21 +79,20 @@ namespace {
 std::string system_lines(const Systems& s, const TextStyle& style) {
   std::string out;
   for (const SystemVolume& v : s.systems)
-    out += wrap(
-        fmt::format("system: {}, for {}; by what it holds, {} can start it", part_name(v.number),
-                    v.machine == Machine::unknown ? "a machine that its loader doesn't name"
-                                                  : std::string(name_of(v.machine)),
-                    v.legacy_loader && v.uefi_loader ? "legacy firmware and UEFI"
-                    : v.uefi_loader                  ? "UEFI"
-                                                     : "legacy firmware"),
-        style, "  ", "          ");
+    out += wrap(fmt::format("system: {}, for {}; it holds loaders for {}", part_name(v.number),
+                            v.machine == Machine::unknown ? "a machine that its loader doesn't name"
+                                                          : std::string(name_of(v.machine)),
+                            v.legacy_loader && v.uefi_loader ? "legacy firmware and UEFI"
+                            : v.uefi_loader                  ? "UEFI"
+                                                             : "legacy firmware"),
+                style, "  ", "          ");
   for (const BootFiles& b : s.boot_files) {
     const std::string leads =
         !b.store           ? "no boot store beside them"
         : !b.fault.empty() ? "a boot store that can't be read: " + printable(b.fault)
-        : b.system == 0
-            ? "a boot store that names no partition of this disk"
-            : fmt::format("they start '{}' on {}", printable(b.description), part_name(b.system));
+        : b.system == 0    ? "a boot store that names no partition of this disk"
+                        : fmt::format("the boot store names '{}' on {}", printable(b.description),
+                                      part_name(b.system));
     out += wrap(fmt::format("boot files: {}, for {}{}; {}", part_name(b.number),
                             b.way == StartWay::uefi ? "UEFI" : "legacy firmware",
                             b.in_force ? "" : ", which doesn't look there", leads),

@@ -7,18 +7,14 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/ascii.h"
+
 namespace nuvrat::steps {
 namespace {
 
-std::u16string folded(std::u16string_view name) {
-  std::u16string out(name);
-  for (char16_t& c : out) c = c >= u'A' && c <= u'Z' ? static_cast<char16_t>(c + 32) : c;
-  return out;
-}
-
 FileTree::Id child_named(const FileTree& tree, FileTree::Id folder, const std::u16string& name) {
   for (const FileTree::Id id : tree.children(folder)) {
-    if (folded(tree.name(id)) == folded(name)) return id;
+    if (ascii_lower(std::u16string(tree.name(id))) == ascii_lower(name)) return id;
   }
   return FileTree::none;
 }
@@ -31,11 +27,10 @@ PlacedFiles put_files(const std::vector<PutFile>& files, Ticks made, FileTree& t
     const PutFile& file = files[i];
     const Ticks time = file.modified == 0 ? made : file.modified;
     FileTree::Id at = FileTree::root;
-    for (std::size_t begin = 0; begin <= file.path.size();) {
-      const std::size_t end = std::min(file.path.find('/', begin), file.path.size());
-      const std::u16string name = to_utf16(file.path.substr(begin, end - begin));
-      const bool last = end == file.path.size();
-      begin = end + 1;
+    const std::vector<std::string> parts = path_parts(file.path);
+    for (std::size_t n = 0; n < parts.size(); ++n) {
+      const std::u16string name = to_utf16(parts[n]);
+      const bool last = n + 1 == parts.size();
       FileTree::Id next = child_named(tree, at, name);
       if (next == FileTree::none) {
         FileTree::Info info;

@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/ascii.h"
 #include "base/record.h"
 #include "fat/read.h"
 #include "ntfs/boot.h"
@@ -15,23 +16,6 @@
 
 namespace nuvrat {
 namespace {
-
-template <typename Text>
-Text folded(Text name) {
-  for (auto& c : name)
-    c = c >= 'A' && c <= 'Z' ? static_cast<typename Text::value_type>(c + 32) : c;
-  return name;
-}
-
-std::vector<std::string> path_parts(std::string_view path) {
-  std::vector<std::string> out;
-  while (!path.empty()) {
-    const std::size_t end = std::min(path.find('/'), path.size());
-    out.emplace_back(path.substr(0, end));
-    path.remove_prefix(std::min(end + 1, path.size()));
-  }
-  return out;
-}
 
 Error no_file(std::string_view path) {
   return {ErrorCode::words, fmt::format("there is no file '{}'", printable(std::string(path)))};
@@ -46,8 +30,9 @@ void require_length(std::string_view path, std::uint64_t bytes, std::uint64_t mo
 }
 
 void sort_by_name(std::vector<PathEntry>& entries) {
-  std::sort(entries.begin(), entries.end(),
-            [](const PathEntry& a, const PathEntry& b) { return folded(a.name) < folded(b.name); });
+  std::sort(entries.begin(), entries.end(), [](const PathEntry& a, const PathEntry& b) {
+    return ascii_lower(a.name) < ascii_lower(b.name);
+  });
 }
 
 class NtfsPaths final : public PathReader {
@@ -117,7 +102,7 @@ class NtfsPaths final : public PathReader {
     Item at{{"", true, 0, 0}, record_root};
     for (const std::string& part : path_parts(path)) {
       if (!at.entry.directory) return std::nullopt;
-      const std::u16string wanted = folded(to_utf16(part));
+      const std::u16string wanted = ascii_lower(to_utf16(part));
       std::optional<Item> found;
       const auto faults = each_indexed_name(
           volume_, at.record, volume_.attributes(at.record),
@@ -125,7 +110,7 @@ class NtfsPaths final : public PathReader {
             const auto head = load<FileNameHead>(key);
             if (found || head.name_space == name_dos || head.name_length != wanted.size()) return;
             const std::u16string name = utf16_from(key.subspan(sizeof head));
-            if (folded(name) == wanted) found = item_of(reference, head, name);
+            if (ascii_lower(name) == wanted) found = item_of(reference, head, name);
           });
       if (!found && !faults.empty())
         throw Error(ErrorCode::damaged, faults.front(), {{}, {}, at.record, {}});
@@ -177,7 +162,8 @@ class TreePaths final : public PathReader {
       if (!tree().is_directory(at)) return FileTree::none;
       FileTree::Id next = FileTree::none;
       for (const FileTree::Id child : tree().children(at)) {
-        if (folded(to_utf8(std::u16string(tree().name(child)))) == folded(part)) next = child;
+        if (ascii_lower(to_utf8(std::u16string(tree().name(child)))) == ascii_lower(part))
+          next = child;
       }
       if (next == FileTree::none) return next;
       at = next;

@@ -1,0 +1,250 @@
+// Files that firmware and boot programs need, out of the system's own folders, and the boot store.
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
+
+#include "boot/store.h"
+#include "boot/systems.h"
+#include "plan/boot.h"
+#include "plan/boot_volume.h"
+
+namespace nuvrat {
+namespace {
+
+namespace paths = boot_paths;
+
+constexpr std::uint64_t most_boot_bytes = 256u << 20;  // of all boot files
+constexpr std::size_t most_boot_files = 20000;
+constexpr std::uint32_t hidden_system = attr_hidden | attr_system;
+
+// Files from the system's folders, and the store, for a partition.
+class BootFileSet {
+ public:
+  BootFileSet(const PlanInput& in, const ReadOptions& options, StartWay way, Assessment& out)
+      : in_(in), options_(options), way_(way), out_(out) {}
+
+  std::vector<PutFile> gather(const PartitionName& place, const Partition* there,
+                              const Renamed& names) {
+    const SystemVolume& s = in_.state.systems.systems.front();
+    // By where it began, it may have another number by now.
+    const auto start = start_after(out_.changes, s.start);
+    const SurveyedPartition* system = start ? in_.state.at(*start) : nullptr;
+    if (system == nullptr) {
+      add_obstacle(out_, "no-system", "the system's volume is to go, or can't be named", "", 0, 0);
+      return {};
+    }
+    const OpenVolume from(in_, system->partition, options_);
+    if (from.files == nullptr) return {};
+    try {
+      copy_programs(*from.files, s.machine, there);
+      add_store(*from.files, place, names, name_of(in_.state.table.layout, system->partition));
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::refused && e.code() != ErrorCode::damaged &&
+          e.code() != ErrorCode::words)
+        throw;
+      const std::string where = e.place().path.empty() ? "" : " ('" + e.place().path + "')";
+      add_obstacle(out_, "boot-piece", fmt::format("boot files: {}{}", e.message(), where),
+                   "Put the system's own folders right first", 0, s.number);
+    }
+    return std::move(files_);
+  }
+
+ private:
+  [[nodiscard]] bool uefi() const { return way_ == StartWay::uefi; }
+
+  void add(std::string path, Bytes contents, Ticks modified, std::uint32_t attributes = 0) {
+    bytes_ += contents.size();
+    if (bytes_ > most_boot_bytes || files_.size() >= most_boot_files)
+      throw Error(ErrorCode::refused, "they are more than a system has");
+    files_.push_back({std::move(path), std::move(contents), attributes, modified});
+  }
+
+  // A folder with all that is in it; none where it isn't there.
+  void copy_folder(PathReader& from, const std::string& source, const std::string& target) {
+    constexpr std::size_t most_depth = 8;
+    std::vector<std::pair<std::string, std::string>> open{{source, target}};
+    for (std::size_t depth = 0; !open.empty() && depth < most_depth; ++depth) {
+      std::vector<std::pair<std::string, std::string>> next;
+      for (const auto& [a, b] : open) {
+        for (const PathEntry& e : from.list(a)) {
+          const std::string path = a + "/" + e.name;
+          const std::string to = b.empty() ? e.name : b + "/" + e.name;
+          if (e.directory) {
+            next.emplace_back(path, to);
+          } else {
+            add(to, from.read(path, most_boot_bytes), e.modified);
+          }
+        }
+      }
+      open = std::move(next);
+    }
+  }
+
+  // On a volume that has the program already, it is what belongs there.
+  void copy_programs(PathReader& from, Machine machine, const Partition* there) {
+    if (uefi()) {
+      const std::string program = std::string(paths::source_uefi) + "/" + paths::manager_uefi;
+      require(from, program);
+      copy_folder(from, paths::source_uefi, paths::folder_uefi);
+      copy_folder(from, paths::source_fonts, std::string(paths::folder_uefi) + "/Fonts");
+      copy_folder(from, paths::source_resources, std::string(paths::folder_uefi) + "/Resources");
+      add(paths::removable(machine), from.read(program, most_boot_bytes),
+          from.find(program)->modified);
+      return;
+    }
+    const OpenVolume to(in_, *there, options_);
+    if (to.files->find(paths::manager_legacy)) return;
+    const std::string program = std::string(paths::source_legacy) + "/" + paths::manager_legacy;
+    require(from, program);
+    for (const PathEntry& e : from.list(paths::source_legacy)) {
+      const std::string path = std::string(paths::source_legacy) + "/" + e.name;
+      const bool root = e.name == paths::manager_legacy || e.name == "bootnxt";
+      if (e.directory) {
+        copy_folder(from, path, std::string(paths::folder_legacy) + "/" + e.name);
+      } else {
+        add(root ? e.name : std::string(paths::folder_legacy) + "/" + e.name,
+            from.read(path, most_boot_bytes), e.modified,
+            root ? hidden_system | attr_read_only : 0u);
+      }
+    }
+    copy_folder(from, paths::source_fonts, std::string(paths::folder_legacy) + "/Fonts");
+    copy_folder(from, paths::source_resources, std::string(paths::folder_legacy) + "/Resources");
+  }
+
+  static void require(PathReader& from, const std::string& path) {
+    if (!from.find(path))
+      throw Error(ErrorCode::refused, "the system lacks a program that it is started by",
+                  {{}, {}, {}, path});
+  }
+
+  // Out of the store that starts the system now; else of the one that is there; else of the
+  // system's template.
+  void add_store(PathReader& from, const PartitionName& place, const Renamed& names,
+                 const PartitionName& system) {
+    StoreChange change;
+    change.new_name = [&names](const PartitionName& old) { return names(old); };
+    change.way = way_;
+    change.boot_files = place;
+    change.system = system;
+    const char* target = uefi() ? paths::store_uefi : paths::store_legacy;
+    std::string why;
+    if (const auto store = store_now(why)) {
+      const ChangedStore changed = change_store(*store, change);
+      if (changed.left > 0)
+        out_.consents.push_back(
+            {"store-others",
+             changed.left == 1
+                 ? std::string("1 element of the boot store names a partition that isn't on this "
+                               "disk: left as it is")
+                 : fmt::format("{} elements of the boot store name partitions that aren't on this "
+                               "disk: left as they are",
+                               changed.left)});
+      if (changed.odd > 0)
+        out_.consents.push_back(
+            {"store-odd",
+             fmt::format("{} of the boot store {} a device in a form that isn't known here, as a "
+                         "repair system's may: left as {}; what {} may have to be set anew",
+                         plural(changed.odd, "element", "elements"),
+                         changed.odd == 1 ? "names" : "name",
+                         changed.odd == 1 ? "it is" : "they are",
+                         changed.odd == 1 ? "it starts" : "they start")});
+      add(target, changed.file, store_time_);
+      return;
+    }
+    if (!why.empty())
+      throw Error(ErrorCode::refused, "the boot store can't be taken over: " + why +
+                                          ". Start the system once and shut it down");
+    require(from, paths::store_template);
+    add(target, new_store(from.read(paths::store_template, most_store_bytes), change).file,
+        from.find(paths::store_template)->modified);
+    out_.consents.push_back(
+        {"store-new",
+         "no boot store was found on the disk: a new one is made out of the system's template, "
+         "with one system to start"});
+  }
+
+  std::optional<Bytes> store_now(std::string& why) {
+    std::vector<const BootFiles*> candidates;
+    for (const BootFiles& b : in_.state.systems.boot_files) {
+      if (b.store && (b.in_force || b.system != 0)) candidates.push_back(&b);
+    }
+    const auto rank = [](const BootFiles* b) {
+      return b->in_force && b->system != 0 ? 0 : b->in_force ? 1 : 2;
+    };
+    std::stable_sort(candidates.begin(), candidates.end(),
+                     [&rank](const auto* a, const auto* b) { return rank(a) < rank(b); });
+    for (const BootFiles* b : candidates) {
+      const auto start = start_after(out_.changes, b->start);
+      const SurveyedPartition* s = start ? in_.state.at(*start) : nullptr;
+      Partition gone;
+      if (s == nullptr) {  // to be deleted, and not written over yet
+        gone.start = b->start;
+        const auto it = std::find_if(
+            out_.before.partitions.begin(), out_.before.partitions.end(),
+            [b](const Partition& p) { return p.start == b->start && p.role != Role::extended; });
+        if (it == out_.before.partitions.end()) continue;
+        gone = *it;
+      }
+      const OpenVolume volume(in_, s == nullptr ? gone : s->partition, options_);
+      if (volume.files == nullptr) continue;
+      const char* path = b->way == StartWay::uefi ? paths::store_uefi : paths::store_legacy;
+      FoundHive hive = open_hive(*volume.files, path, most_store_bytes);
+      if (hive.fault.empty()) {
+        store_time_ = volume.files->find(path)->modified;
+        return std::move(hive.file);
+      }
+      why = hive.fault;
+      return std::nullopt;
+    }
+    return std::nullopt;
+  }
+
+  const PlanInput& in_;
+  const ReadOptions& options_;
+  StartWay way_;
+  Assessment& out_;
+  std::vector<PutFile> files_;
+  std::uint64_t bytes_ = 0;
+  Ticks store_time_ = 0;
+};
+
+}  // namespace
+
+Renamed::Renamed(const Layout& before, const Layout& after,
+                 const std::vector<ExpectedChange>& changes)
+    : after_(after) {
+  for (const Partition& p : before.data_partitions()) {
+    const auto start = start_after(changes, p.start);
+    std::optional<PartitionName> now;
+    for (const Partition& q : after.data_partitions()) {
+      if (start && q.start == *start) now = name_of(after, q);
+    }
+    const PartitionName was = name_of(before, p);
+    any_ = any_ || (now && *now != was);
+    names_.emplace_back(was, now);
+  }
+}
+
+std::optional<PartitionName> Renamed::operator()(const PartitionName& old) const {
+  for (const auto& [was, now] : names_) {
+    const bool same = was.gpt == old.gpt &&
+                      (was.gpt ? was.partition == old.partition
+                               : was.signature == old.signature && was.offset == old.offset);
+    if (same) return now;
+  }
+  const Partition* already = named_by(after_, old);
+  return already == nullptr ? std::nullopt : std::optional(name_of(after_, *already));
+}
+
+std::vector<PutFile> boot_files_for(const PlanInput& input, const ReadOptions& options,
+                                    StartWay way, const PartitionName& place,
+                                    const Partition* there, const Renamed& names, Assessment& out) {
+  return BootFileSet(input, options, way, out).gather(place, there, names);
+}
+
+}  // namespace nuvrat

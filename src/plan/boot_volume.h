@@ -1,0 +1,32 @@
+#pragma once
+// Boot files on the volumes of the disk that is planned from.
+
+#include <memory>
+#include <string>
+
+#include "boot/systems.h"
+#include "plan/plan.h"
+#include "volume/paths.h"
+
+namespace nuvrat {
+
+/// One volume by its paths; `files` is null where it can't be read.
+struct OpenVolume {
+  OpenVolume(const PlanInput& in, const Partition& p, const ReadOptions& options)
+      : window(std::make_unique<Window>(in.device, p.range())),
+        files(open_paths(*window, options)) {}
+  std::unique_ptr<Window> window;
+  std::unique_ptr<PathReader> files;
+};
+
+/// A boot store or the hive with letters, or why it can't be changed.
+struct FoundHive {
+  Bytes file;
+  std::string fault;
+};
+[[nodiscard]] FoundHive open_hive(PathReader& files, const std::string& path, std::uint64_t most);
+
+/// Nothing but what firmware needs for a start of this way.
+[[nodiscard]] bool only_boot_files(PathReader& files, StartWay way);
+
+}  // namespace nuvrat

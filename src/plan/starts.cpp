@@ -1,0 +1,342 @@
+// Boot files, boot stores and drive letters on volumes that are there.
+
+#include <algorithm>
+#include <set>
+
+#include <fmt/format.h>
+
+#include <nuvrat/checksum.h>
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
+
+#include "base/ascii.h"
+#include "boot/store.h"
+#include "boot/systems.h"
+#include "plan/boot.h"
+#include "plan/boot_volume.h"
+#include "steps/kinds.h"
+
+namespace nuvrat {
+namespace {
+
+namespace paths = boot_paths;
+
+// The same path as it is written on the volume, as far as it is there.
+std::string real_path(PathReader& files, const std::string& path) {
+  std::string wanted;
+  std::string out;
+  for (const std::string& part : path_parts(path)) {
+    const std::string slash = wanted.empty() ? "" : "/";
+    wanted += slash + part;
+    const auto there = files.find(wanted);
+    out += slash + (there ? there->name : part);
+  }
+  return out;
+}
+
+// Puts files on volumes that are there, each volume in one step.
+class Starts {
+ public:
+  Starts(const PlanInput& in, const ReadOptions& options, const Renamed& names, Assessment& out)
+      : in_(in), options_(options), names_(names), out_(out) {}
+
+  void plan() {
+    if (in_.wishes.boot) put_boot_files();
+    if (in_.wishes.make_efi) count(in_.wishes.make_efi->files);
+    if (!in_.wishes.boot && names_.any()) follow_stores();
+    if (out_.in_reach()) follow_letters();
+    if (!out_.in_reach()) return;
+    for (auto& [start, files] : puts_) put(*in_.state.at(start), std::move(files));
+    if (in_.wishes.boot && out_.in_reach()) note_start();
+  }
+
+ private:
+  // On an EFI system partition that was there before, or on the active one.
+  void put_boot_files() {
+    const StartWay way = *in_.wishes.boot;
+    const auto was = way == StartWay::uefi ? in_.wishes.efi_start : in_.wishes.legacy_start;
+    if (!was) return;  // they came with the new partition
+    const auto start = start_after(out_.changes, *was);
+    const SurveyedPartition* s = start ? in_.state.at(*start) : nullptr;
+    if (s == nullptr) return;
+    auto files = boot_files_for(in_, options_, way, name_of(in_.state.table.layout, s->partition),
+                                &s->partition, names_, out_);
+    if (!out_.in_reach()) return;
+    leave_out_same(*s, files);
+    count(files);
+    auto& list = puts_[s->partition.start];
+    std::move(files.begin(), files.end(), std::back_inserter(list));
+  }
+
+  void note_start() {
+    const SystemVolume& first = in_.state.systems.systems.front();
+    StartChange start;
+    start.way = *in_.wishes.boot;
+    start.machine = first.machine;
+    const auto number_of = [this](std::optional<std::uint64_t> before) {
+      const auto now = before ? start_after(out_.changes, *before) : std::nullopt;
+      const SurveyedPartition* s = now ? in_.state.at(*now) : nullptr;
+      return s == nullptr ? 0u : s->partition.number;
+    };
+    start.system = number_of(first.start);
+    start.boot_files =
+        number_of(start.way == StartWay::uefi ? in_.wishes.efi_start : in_.wishes.legacy_start);
+    if (in_.wishes.make_efi) {
+      for (const SurveyedPartition& s : in_.state.volumes) {
+        if (!start_before(out_.changes, s.partition.start) &&
+            class_of(s.partition.type) == TypeClass::efi_system)
+          start.boot_files = s.partition.number;
+      }
+    }
+    tell(start);
+    for (const BootFiles& b : in_.state.systems.boot_files) {
+      const unsigned number = number_of(b.start);
+      if (!b.in_force || b.way == start.way || number == start.system || number == 0) continue;
+      const SurveyedPartition* s = in_.state.find(number);
+      const OpenVolume volume(in_, s->partition, options_);
+      if (volume.files != nullptr && only_boot_files(*volume.files, b.way)) start.spare = number;
+    }
+    out_.start = start;
+  }
+
+  void tell(const StartChange& start) {
+    const Partition* p = in_.state.table.layout.find(start.boot_files);
+    if (p == nullptr) return;
+    out_.consents.push_back(
+        {"boot-files",
+         fmt::format("p{} {}: {} ({}) of the system's own folders and of its boot store", p->number,
+                     in_.wishes.make_efi
+                         ? fmt::format("is a new EFI system partition of {}",
+                                       format_bytes(p->sectors * in_.device.sector_size()))
+                     : start.way == StartWay::uefi ? std::string("is the EFI system partition")
+                                                   : std::string("is what legacy firmware starts"),
+                     boot_files_ == 0 ? std::string("it holds what it needs")
+                                      : "it gets " + plural(boot_files_, "file", "files"),
+                     format_bytes(boot_bytes_))});
+  }
+
+  // Each store goes on naming the partitions that it named.
+  void follow_stores() {
+    for (const BootFiles& b : in_.state.systems.boot_files) {
+      const SurveyedPartition* s = volume_of(b.start);
+      if (s == nullptr || !b.store) continue;
+      const OpenVolume volume(in_, s->partition, options_);
+      if (volume.files == nullptr) continue;
+      const std::string path = real_path(
+          *volume.files, b.way == StartWay::uefi ? paths::store_uefi : paths::store_legacy);
+      FoundHive hive = open_hive(*volume.files, path, most_store_bytes);
+      if (hive.fault.empty()) {
+        StoreChange change;
+        change.new_name = [this](const PartitionName& old) { return names_(old); };
+        ChangedStore changed = change_store(hive.file, change);
+        if (changed.named == 0) continue;
+        out_.consents.push_back(
+            {"store",
+             fmt::format("the boot store on p{} names partitions as they are called afterwards",
+                         s->partition.number)});
+        puts_[s->partition.start].push_back({path, std::move(changed.file), 0, 0});
+      } else {
+        out_.consents.push_back(
+            {"store-left",
+             fmt::format(
+                 "the boot store on p{} can't be changed: {}; a system that it starts won't "
+                 "start afterwards",
+                 s->partition.number, hive.fault)});
+      }
+    }
+  }
+
+  void follow_letters() {
+    std::vector<std::pair<char, PartitionName>> wanted;
+    for (const auto& [number, letter] : in_.wishes.letters) {
+      const SurveyedPartition* s = volume_of(out_.before.find(number)->start);
+      if (s != nullptr) wanted.emplace_back(letter, name_of(in_.state.table.layout, s->partition));
+    }
+    if (!wanted.empty() && in_.state.systems.systems.empty()) {
+      return add_obstacle(out_, "no-system",
+                          "a drive letter is kept by a system, and none was found on the disk",
+                          "Set it under the system that uses the disk");
+    }
+    if (wanted.empty() && !names_.any()) return;
+    for (const SystemVolume& v : in_.state.systems.systems) {
+      const SurveyedPartition* s = volume_of(v.start);
+      if (s == nullptr) continue;
+      const OpenVolume volume(in_, s->partition, options_);
+      if (volume.files == nullptr || !volume.files->find(paths::hive)) {
+        cant_follow(*s, "its hive isn't there", !wanted.empty());
+        continue;
+      }
+      const std::string path = real_path(*volume.files, paths::hive);
+      const FoundHive hive = open_hive(*volume.files, path, most_hive_bytes);
+      if (!hive.fault.empty()) {
+        cant_follow(*s, hive.fault, !wanted.empty());
+        continue;
+      }
+      try {
+        follow_in(*s, path, hive.file, wanted);
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::damaged) throw;
+        cant_follow(*s, e.message(), !wanted.empty());
+      }
+    }
+  }
+
+  void follow_in(const SurveyedPartition& s, const std::string& path, const Bytes& hive,
+                 const std::vector<std::pair<char, PartitionName>>& wanted) {
+    if (!letters_are_free(s, hive, wanted)) return;
+    ChangedLetters changed = change_letters(
+        hive, [this](const PartitionName& old) { return names_(old); }, wanted);
+    if (changed.file.empty()) return;
+    if (changed.followed > 0)
+      out_.consents.push_back(
+          {"letters",
+           fmt::format("the system on p{} keeps {}: its hive names the partitions as they are "
+                       "called afterwards",
+                       s.partition.number,
+                       plural(changed.followed, "drive letter", "drive letters"))});
+    puts_[s.partition.start].push_back({path, std::move(changed.file), 0, 0});
+  }
+
+  bool letters_are_free(const SurveyedPartition& s, const Bytes& hive,
+                        const std::vector<std::pair<char, PartitionName>>& wanted) {
+    if (wanted.empty()) return true;
+    const std::vector<DriveLetter> letters = read_letters(Hive(hive, "the system's hive"));
+    for (const auto& wish : wanted) {
+      const char letter = wish.first;
+      const PartitionName& name = wish.second;
+      for (const DriveLetter& has : letters) {
+        if (has.letter != letter) continue;
+        const auto now = has.partition ? names_(*has.partition) : std::nullopt;
+        if (now && letter_value(*now) == letter_value(name)) continue;
+        const Partition* other = now ? named_by(in_.state.table.layout, *now) : nullptr;
+        const bool moves =
+            other != nullptr && std::any_of(wanted.begin(), wanted.end(), [&](const auto& w) {
+              return w.first != letter && w.second == name_of(in_.state.table.layout, *other);
+            });
+        if (moves) continue;
+        add_obstacle(
+            out_, "letter-taken",
+            fmt::format("the system on p{} uses the letter {} for {}", s.partition.number, letter,
+                        other != nullptr ? fmt::format("p{}", other->number)
+                        : has.partition  ? "a partition of another disk"
+                                         : "another device"),
+            other != nullptr ? fmt::format("Give p{} another one in the same plan, or choose "
+                                           "another letter",
+                                           other->number)
+                             : "Choose another letter");
+      }
+    }
+    return out_.in_reach();
+  }
+
+  void cant_follow(const SurveyedPartition& s, const std::string& why, bool is_goal) {
+    const std::string text = fmt::format(
+        "the drive letters of the system on p{} can't be changed: {}", s.partition.number, why);
+    if (is_goal || in_.wishes.boot) {
+      add_obstacle(
+          out_, "hive", text,
+          "Start the system once, shut it down (not to sleep, no fast start), and ask again", 0,
+          s.partition.number);
+    } else {
+      out_.consents.push_back({"letters-left", text + "; it may give other letters"});
+    }
+  }
+
+  // The volume that began there before everything; null: it is to go, or isn't one.
+  [[nodiscard]] const SurveyedPartition* volume_of(std::uint64_t start) const {
+    const auto now = start_after(out_.changes, start);
+    const SurveyedPartition* s = now ? in_.state.at(*now) : nullptr;
+    return s != nullptr && s->volume ? s : nullptr;
+  }
+
+  void put(const SurveyedPartition& s, std::vector<PutFile> files) {
+    if (!is_awake(in_, options_, s, out_)) return;
+    const std::size_t planned = out_.steps.size();
+    std::vector<ExpectedChange> changes = expected_of(s, files);
+    if (changes.empty()) return;  // all of it is there already
+    if (is_fat(s.signature.kind)) {
+      VolumeWish wish;
+      wish.files = std::move(files);
+      plan_volume_fat(in_, options_, s.partition.number, wish, out_);
+    } else {
+      steps::EditNtfs work;
+      work.change = change_in_place(s, options_);
+      work.files = std::move(files);
+      if (lay_out(s, work)) out_.steps.push_back(Step(in_.state.table.layout, {std::move(work)}));
+    }
+    if (out_.steps.size() == planned) return;
+    std::move(changes.begin(), changes.end(), std::back_inserter(out_.changes));
+  }
+
+  bool lay_out(const SurveyedPartition& s, steps::EditNtfs& work) {
+    try {
+      return lay_out_edit(in_, s, work, "boot files and letters can't be written", out_);
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::refused) throw;
+      add_obstacle(out_, "boot-file", e.message(),
+                   "Put it right under the system that owns the volume", 0, s.partition.number);
+      return false;
+    }
+  }
+
+  // Files that are there as they should be; the others by the names that are there.
+  void leave_out_same(const SurveyedPartition& s, std::vector<PutFile>& files) const {
+    const OpenVolume volume(in_, s.partition, options_);
+    std::erase_if(files, [&](PutFile& file) {
+      file.path = real_path(*volume.files, file.path);
+      const auto there = volume.files->find(file.path);
+      return there && !there->directory && there->bytes == file.contents.size() &&
+             volume.files->read(file.path, file.contents.size()) == file.contents;
+    });
+  }
+
+  void count(const std::vector<PutFile>& files) {
+    boot_files_ += files.size();
+    for (const PutFile& f : files) boot_bytes_ += f.contents.size();
+  }
+
+  // What the comparison must find.
+  std::vector<ExpectedChange> expected_of(const SurveyedPartition& s,
+                                          const std::vector<PutFile>& files) const {
+    const OpenVolume volume(in_, s.partition, options_);
+    std::vector<ExpectedChange> out;
+    std::set<std::string> folders;
+    const auto add = [&](ExpectedChange::Kind kind, const std::string& path) -> ExpectedChange& {
+      ExpectedChange& c = out.emplace_back();
+      c.kind = kind;
+      c.start = s.partition.start;
+      c.path = path;
+      return c;
+    };
+    for (const PutFile& file : files) {
+      for (std::size_t end = file.path.find('/'); end != std::string::npos;
+           end = file.path.find('/', end + 1)) {
+        const std::string folder = file.path.substr(0, end);
+        if (!volume.files->find(folder) && folders.insert(folder).second)
+          add(ExpectedChange::Kind::folder, folder);
+      }
+      ExpectedChange& c = add(ExpectedChange::Kind::written, file.path);
+      c.size = file.contents.size();
+      c.text = Sha256::of(file.contents).hex();
+    }
+    return out;
+  }
+
+  const PlanInput& in_;
+  const ReadOptions& options_;
+  const Renamed& names_;
+  Assessment& out_;
+  std::map<std::uint64_t, std::vector<PutFile>> puts_;  // by start
+  std::size_t boot_files_ = 0;                          // that are put somewhere, and their bytes
+  std::uint64_t boot_bytes_ = 0;
+};
+
+}  // namespace
+
+void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
+                 Assessment& out) {
+  Starts(input, options, names, out).plan();
+}
+
+}  // namespace nuvrat
