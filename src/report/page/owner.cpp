@@ -1,5 +1,7 @@
 // What the owner reads first: how it ended, what was asked, what to do now, how to go back.
 
+#include <algorithm>
+
 #include <fmt/format.h>
 
 #include <nuvrat/text.h>
@@ -19,6 +21,16 @@ std::string code(std::string_view text) {
   return "<code>" + esc(text) + "</code>";
 }
 
+// Files that were to get other contents, or to be new.
+std::string written_words(const Assessment& a) {
+  const auto count = std::count_if(a.changes.begin(), a.changes.end(), [](const ExpectedChange& c) {
+    return c.kind == ExpectedChange::Kind::written;
+  });
+  return count == 0 ? ""
+                    : fmt::format(", but for {} that got the contents that were planned",
+                                  plural(static_cast<std::uint64_t>(count), "file", "files"));
+}
+
 std::string files_words(const CaseRecord& r) {
   const Manifest& m = *r.after;
   std::string out =
@@ -26,9 +38,10 @@ std::string files_words(const CaseRecord& r) {
           ? std::string("The disk holds no files that Nuvrat reads.")
           : fmt::format(
                 "{} files with {} were read and hashed before the change and after it, and "
-                "every one is as it was.",
+                "every one is as it was{}.",
                 claim("files", m.files()),
-                claim("bytes", format_bytes(m.bytes()), std::to_string(m.bytes())));
+                claim("bytes", format_bytes(m.bytes()), std::to_string(m.bytes())),
+                written_words(r.job.assessment));
   if (!m.ranges.empty()) {
     out += fmt::format(" {} that Nuvrat can't read inside {} compared as a whole.",
                        plural(m.ranges.size(), "partition", "partitions"),
