@@ -69,6 +69,8 @@ void row(const std::string& what, const std::vector<std::string>& figures, const
 
 /// MBR to GPT: the writing part against a plain write and flush.
 void table_rewrite(const std::filesystem::path& folder, std::uint64_t sectors);
+/// The expected time of jobs on disks of so many files, and the time taken.
+void clock(const std::filesystem::path& folder, const std::vector<std::uint64_t>& sizes);
 /// FAT32 to NTFS and everything around it, on volumes of so many files.
 void conversions(const std::filesystem::path& folder, const std::vector<std::uint64_t>& sizes);
 

@@ -2,9 +2,13 @@
 include(CMakePackageConfigHelpers)
 set(docs ${CMAKE_INSTALL_DATADIR}/doc/nuvrat)
 install(TARGETS nuvrat_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
-install(FILES docs/man/nuvrat.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
+install(DIRECTORY docs/man/ DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
 install(FILES tools/nuvrat/completion.bash RENAME nuvrat
   DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions COMPONENT tool)
+install(FILES tools/nuvrat/completion.zsh RENAME _nuvrat
+  DESTINATION ${CMAKE_INSTALL_DATADIR}/zsh/vendor-completions COMPONENT tool)
+install(FILES tools/nuvrat/completion.fish RENAME nuvrat.fish
+  DESTINATION ${CMAKE_INSTALL_DATADIR}/fish/vendor_completions.d COMPONENT tool)
 install(DIRECTORY docs/guides docs/schemas docs/formats DESTINATION ${docs} COMPONENT tool)
 install(FILES README.md CHANGELOG.md LICENSE docs/safety.md docs/proof.md
   DESTINATION ${docs} COMPONENT tool)
@@ -60,7 +64,7 @@ set(CPACK_COMPONENT_TOOL_DESCRIPTION "Rewrites a disk's structures in place and 
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_NAME libnuvrat-dev)
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_SECTION libdevel)
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_DEPENDS "libfmt-dev, zlib1g-dev, libssl-dev,\
- libicu-dev, libhowardhinnant-date-dev, libxxhash-dev, libzstd-dev, libhivex-dev")
+ libicu-dev, libhowardhinnant-date-dev, libxxhash-dev, libzstd-dev, libhivex-dev, libnbd-dev")
 set(CPACK_COMPONENT_LIBRARY_DESCRIPTION "Library behind nuvrat, for programs that use it
  Headers, static library, CMake package and pkg-config file.")
 include(CPack)

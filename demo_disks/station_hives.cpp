@@ -1,5 +1,8 @@
 #include "station_hives.h"
 
+#include <algorithm>
+#include <array>
+
 #include <fmt/format.h>
 
 namespace orrelune {
@@ -10,6 +13,7 @@ using namespace nuvrat;
 constexpr std::uint64_t other_disk_offset = 1u << 20;
 constexpr const char* default_loader = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a01}";
 constexpr const char* other_loader = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a02}";
+constexpr const char* second_loader = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a06}";
 constexpr const char* resume = "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a03}";
 constexpr const char* memory_test = "{b2721d73-1db4-4c62-bf78-c548a880142d}";
 constexpr const char* manager = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
@@ -40,7 +44,8 @@ Bytes mbr_device(std::uint32_t signature, std::uint64_t offset) {
   return out;
 }
 
-HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset) {
+HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset,
+                   std::uint64_t second_offset) {
   HiveKey out{"root", {}, {}};
   const HiveKey::Value boot{3, mbr_device(system_disk_signature, boot_offset)};
   const HiveKey::Value system{3, mbr_device(system_disk_signature, system_offset)};
@@ -60,6 +65,15 @@ HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset) {
   element(other, "11000001", {3, mbr_device(other_disk_signature, other_disk_offset)});
   element(other, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
   element(other, "12000004", hive_text("The archive's system, on another disk"));
+  if (second_offset != 0) {
+    HiveKey& second = object(out, second_loader, 0x10200003);
+    const HiveKey::Value device{3, mbr_device(system_disk_signature, second_offset)};
+    element(second, "11000001", device);
+    element(second, "12000002", hive_text("\\Windows\\system32\\winload.exe"));
+    element(second, "12000004", hive_text("Orrelune archive"));
+    element(second, "21000001", device);
+    element(second, "22000002", hive_text("\\Windows"));
+  }
   HiveKey& sleep = object(out, resume, 0x10200004);
   element(sleep, "11000001", system);
   element(sleep, "12000002", hive_text("\\Windows\\system32\\winresume.exe"));
@@ -81,8 +95,8 @@ HiveKey system_hive(const std::vector<std::uint64_t>& offsets) {
   };
   HiveKey out{"root", {}, {}};
   HiveKey& mounted = out["MountedDevices"];
-  const char* letters[] = {"S", "C", "R"};
-  for (std::size_t i = 0; i < offsets.size(); ++i) {
+  constexpr std::array letters{"S", "C", "R", "T"};
+  for (std::size_t i = 0; i < std::min(offsets.size(), letters.size()); ++i) {
     const HiveKey::Value value = place(system_disk_signature, offsets[i]);
     if (i > 0) mounted.values[fmt::format("\\DosDevices\\{}:", letters[i])] = value;
     mounted.values[fmt::format("\\??\\Volume{{7f6d2c10-0000-0000-0000-{:012x}}}", i + 1)] = value;

@@ -69,20 +69,24 @@ class Volume {
   Ticks made_ = 0;
 };
 
-void fill_boot(Device& device, const Partition& p, const Bytes& store, bool other_files) {
+void fill_boot(Device& device, const Partition& p, const Bytes& store, const SystemDisk& plan) {
   Volume v(device, p, "START", 0x0B001001);
   v.folder("Boot");
   v.folder("Boot/en-US");
-  v.file("Boot/BCD", store);
-  v.file("Boot/BCD.LOG1", old_log(store));
+  if (plan.store) {
+    v.file("Boot/BCD", store);
+    v.file("Boot/BCD.LOG1", old_log(store));
+  }
   v.file("Boot/en-US/bootmgr.exe.mui", bytes_of_text("words of the stand-in"));
   v.file("bootmgr", legacy_stand_in());
-  if (other_files) v.file("readme of the keeper.txt", bytes_of_text("spare key: under the gauge"));
+  if (plan.other_files)
+    v.file("readme of the keeper.txt", bytes_of_text("spare key: under the gauge"));
   v.writer().finish();
 }
 
-void fill_system(Device& device, const Partition& p, const Bytes& hive, Random& random) {
-  Volume v(device, p, "STATION", 0x0B001002);
+void fill_system(Device& device, const Partition& p, const std::string& label, const Bytes& hive,
+                 Random& random) {
+  Volume v(device, p, label, 0x0B001000 + p.number);
   for (const char* folder :
        {"Windows", "Windows/System32", "Windows/System32/config", "Windows/Boot",
         "Windows/Boot/EFI", "Windows/Boot/EFI/en-US", "Windows/Boot/Fonts",
@@ -130,8 +134,8 @@ void put_boot_code(Device& device, const Partition& p) {
 }  // namespace
 
 std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size) {
-  return (1 + plan.boot + plan.system + plan.gap + plan.recovery + plan.behind) * mib_bytes /
-         sector_size;
+  return (1 + plan.boot + plan.system + plan.second + plan.gap + plan.recovery + plan.behind) *
+         mib_bytes / sector_size;
 }
 
 void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed) {
@@ -153,15 +157,22 @@ void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed
   };
   add(1, plan.boot, 0x07);
   add(1 + plan.boot, plan.system, 0x07);
-  add(1 + plan.boot + plan.system + plan.gap, plan.recovery, 0x27);
+  const std::uint64_t systems_end = 1 + plan.boot + plan.system + plan.second;
+  if (plan.second > 0) add(systems_end - plan.second, plan.second, 0x07);
+  add(systems_end + plan.gap, plan.recovery, 0x27);
   write_new_table(device, layout);
   std::vector<std::uint64_t> offsets;
   for (const Partition& p : layout.partitions) offsets.push_back(p.start * device.sector_size());
-  fill_boot(device, layout.partitions[0], make_hive(boot_store(offsets[0], offsets[1])),
-            plan.other_files);
-  fill_system(device, layout.partitions[1], make_hive(system_hive(offsets)), random);
-  fill_recovery(device, layout.partitions[2]);
-  play(device, "p1=ntfs p2=ntfs p3=ntfs", seed);
+  const Bytes store =
+      make_hive(boot_store(offsets[0], offsets[1], plan.second > 0 ? offsets[2] : 0));
+  fill_boot(device, layout.partitions[0], store, plan);
+  fill_system(device, layout.partitions[1], "STATION", make_hive(system_hive(offsets)), random);
+  if (plan.second > 0)
+    fill_system(device, layout.partitions[2], "ARCHIVE",
+                make_hive(system_hive({offsets[0], offsets[2], offsets[1], offsets[3]})), random);
+  fill_recovery(device, layout.partitions.back());
+  play(device, plan.second > 0 ? "p1=ntfs p2=ntfs p3=ntfs p4=ntfs" : "p1=ntfs p2=ntfs p3=ntfs",
+       seed);
   write_new_table(device, layout);  // types as they were, whatever the volumes became
   Bytes first = device.read(0);
   std::copy(mbr_start().begin(), mbr_start().end(), first.begin());

@@ -16,6 +16,8 @@ struct SystemDisk {
   std::uint64_t recovery = 60;  ///< the last partition
   std::uint64_t behind = 0;     ///< room after that
   bool other_files = false;     ///< the active partition holds more than boot files
+  std::uint64_t second = 0;     ///< another system's volume, after the first one's; 0: none
+  bool store = true;            ///< the active partition has a boot store
 };
 
 [[nodiscard]] std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size);

@@ -49,14 +49,15 @@ std::string said(const std::filesystem::path& image, StartWay way,
 
 // Whether the stand-in confirmed that the store's entry is the system, on that partition.
 void must_start(const std::filesystem::path& image, StartWay way, unsigned system,
-                std::uint32_t sector_size = 512) {
+                std::uint32_t sector_size = 512,
+                const std::string& entry = "Orrelune tide station") {
   const std::string words = said(image, way, sector_size);
   if (words == "nothing to judge with") return;
   INFO(words);
   CHECK(words.find(way == StartWay::uefi
                        ? "UEFI firmware started \\EFI\\"
                        : "legacy firmware started \\bootmgr") != std::string::npos);
-  CHECK(words.find("the store starts 'Orrelune tide station'") != std::string::npos);
+  CHECK(words.find("the store starts '" + entry + "'") != std::string::npos);
   CHECK(words.find(fmt::format("its device is partition {},", system)) != std::string::npos);
   CHECK(words.find(way == StartWay::uefi
                        ? "confirmed, its loader is there: \\Windows\\system32\\winload.efi."
@@ -109,6 +110,18 @@ std::unique_ptr<MemoryDevice> system_disk(const orrelune::SystemDisk& plan,
   return disk;
 }
 
+// A system disk as an image, which firmware can start from.
+struct ImageDisk {
+  explicit ImageDisk(const orrelune::SystemDisk& plan, std::uint32_t sector_size = 512) {
+    create_image(image, orrelune::system_disk_sectors(plan, sector_size), sector_size, true);
+    device = open_device(image, {true, sector_size});
+    orrelune::make_system_disk(*device, plan);
+  }
+  support::Folder folder{support::Folder::Where::memory};
+  std::filesystem::path image = folder / "disk.img";
+  std::unique_ptr<Device> device;
+};
+
 constexpr orrelune::SystemDisk small{40, 44, 0, 10, 0, false};
 
 // The letters that the system's hive says, by the partition of this disk: "C2 R3".
@@ -140,11 +153,8 @@ TEST_CASE(
   };
   for (const Case& c : cases) {
     CAPTURE(c.name);
-    const support::Folder folder(support::Folder::Where::memory);
-    const auto image = folder / "disk.img";
-    create_image(image, orrelune::system_disk_sectors(c.plan, 512), 512, true);
-    const auto device = open_device(image, {true, 512});
-    orrelune::make_system_disk(*device, c.plan);
+    const ImageDisk disk(c.plan);
+    const auto& [folder, image, device] = disk;
     const std::string before = support::fingerprint(image);
     must_start(image, StartWay::legacy, 2);
 
@@ -180,11 +190,8 @@ TEST_CASE(
 
 TEST_CASE("boot: UEFI starts a disk of 4096-byte sectors") {
   const orrelune::SystemDisk plan{100, 600, 0, 60, 0, false};
-  const support::Folder folder(support::Folder::Where::memory);
-  const auto image = folder / "disk.img";
-  create_image(image, orrelune::system_disk_sectors(plan, 4096), 4096, true);
-  const auto device = open_device(image, {true, 4096});
-  orrelune::make_system_disk(*device, plan);
+  const ImageDisk disk(plan, 4096);
+  const auto& [folder, image, device] = disk;
   const std::string before = support::fingerprint(image);
   (void)rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
   must_start(image, StartWay::uefi, 2, 4096);
@@ -193,6 +200,85 @@ TEST_CASE("boot: UEFI starts a disk of 4096-byte sectors") {
   // Legacy firmware doesn't read such sectors.
   const Assessment no = look(*device, "boot=legacy");
   REQUIRE_FALSE(no.in_reach());
+}
+
+TEST_CASE("boot: of several systems each keeps its letters, and the store starts each") {
+  const orrelune::SystemDisk plan{100, 100, 300, 60, 0, false, 100};
+  const ImageDisk disk(plan);
+  const auto& [folder, image, device] = disk;
+  const std::string before = support::fingerprint(image);
+  CHECK(survey_disk(*device, support::utc()).systems.systems.size() == 2);
+  const Assessment a = rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
+  CHECK(std::count_if(a.consents.begin(), a.consents.end(),
+                      [](const Consent& c) { return c.code == "letters"; }) == 2);
+  must_start(image, StartWay::uefi, 2);
+  const Layout layout = read_table(*device).layout;
+  const auto named = [&layout](const Bytes& hive, unsigned number) {
+    const auto& id = layout.find(number)->unique_id.on_disk();
+    std::size_t times = 0;
+    for (auto at = hive.begin(); at != hive.end(); ++times) {
+      at = std::search(at, hive.end(), id.begin(), id.end());
+      if (at == hive.end()) break;
+      ++at;
+    }
+    return times;
+  };
+  for (const unsigned system : {2u, 3u}) {
+    CAPTURE(system);
+    const Bytes hive = file_of(*device, system, "Windows/System32/config/SYSTEM");
+    // A letter and a volume's name of each; what was freed in the hive may still hold some.
+    CHECK(named(hive, 2) >= 2);
+    CHECK(named(hive, 3) >= 2);
+  }
+  REQUIRE(a.start);
+  const Bytes store = file_of(*device, a.start->boot_files, "EFI/Microsoft/Boot/BCD");
+  CHECK(named(store, 2) >= 3);  // device and system of its entry, and what wakes it
+  CHECK(named(store, 3) >= 2);
+  revert(*device, folder / "uefi");
+  CHECK(support::fingerprint(image) == before);
+}
+
+TEST_CASE("boot: where no store is left, one is made out of the system's template, and starts it") {
+  const orrelune::SystemDisk plan{100, 300, 300, 60, 0, false, 0, false};
+  const ImageDisk disk(plan);
+  const auto& [folder, image, device] = disk;
+  CHECK_FALSE(survey_disk(*device, support::utc()).systems.starts());
+  const Assessment legacy = rewrite(*device, "boot=legacy", folder / "legacy");
+  CHECK(consents_to(legacy, "store-new"));
+  must_start(image, StartWay::legacy, 2, 512, "Orrelune station, anew");
+  revert(*device, folder / "legacy");
+  const Assessment uefi = rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
+  CHECK(consents_to(uefi, "store-new"));
+  must_start(image, StartWay::uefi, 2, 512, "Orrelune station, anew");
+}
+
+TEST_CASE("boot: boot files and store go to a FAT partition whose boot sector loads them") {
+  const auto disk = system_disk({40, 44, 300, 10, 2, false});
+  const support::Folder folder(support::Folder::Where::memory);
+  (void)rewrite(*disk, "p1=fat32", folder / "fat");
+  // Nuvrat doesn't write such a loader; what stands for it only has its name.
+  const Partition p = *read_table(*disk).layout.find(1);
+  Bytes first = disk->read(p.start);
+  const std::string_view name = "BOOTMGR";
+  std::fill(first.begin() + 0x5A, first.begin() + 510, std::uint8_t{0xC7});
+  std::copy(name.begin(), name.end(), first.begin() + 0x180);
+  for (const std::uint64_t at : {0, 6}) disk->write(p.start + at, first);
+  CHECK(survey_disk(*disk, support::utc()).systems.starts() == StartWay::legacy);
+  // The store there follows the table,
+  const Bytes was = file_of(*disk, 1, "Boot/BCD");
+  const Assessment follows = rewrite(*disk, "table=gpt", folder / "table");
+  CHECK(consents_to(follows, "store"));
+  CHECK(file_of(*disk, 1, "Boot/BCD") != was);
+  revert(*disk, folder / "table");
+  CHECK(file_of(*disk, 1, "Boot/BCD") == was);
+  // and is made anew on the way back from UEFI.
+  (void)rewrite(*disk, "table=gpt boot=uefi", folder / "uefi");
+  const Assessment legacy = rewrite(*disk, "table=mbr boot=legacy", folder / "legacy");
+  REQUIRE(legacy.start);
+  CHECK(legacy.start->boot_files == 1);
+  CHECK(survey_disk(*disk, support::utc()).systems.starts() == StartWay::legacy);
+  const Bytes now = disk->read(p.start);
+  CHECK(std::equal(first.begin() + 0x5A, first.end(), now.begin() + 0x5A));
 }
 
 TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is planned") {

@@ -50,7 +50,7 @@ TEST_CASE("limits: partitions that cover the disk over and over are not all look
   CHECK(left_out < 60);
   QuietProgress quiet;
   CHECK(code_of([&] { (void)take_manifest(*disk, utc(), quiet); }) == ErrorCode::damaged);
-  CHECK(take_manifest(*disk, utc(), quiet, {7, 8}).ranges.size() == 2);  // named, they are read
+  CHECK(take_manifest(*disk, utc(), quiet, {{7, 8}}).ranges.size() == 2);  // named, they are read
   Random random(1);
   CHECK_FALSE(assess(*disk, {parse_goal("table=gpt")}, utc(), random).in_reach());
 }

@@ -33,7 +33,8 @@ quietly $as_root dpkg -i "$work"/packages/*.deb
 /usr/bin/nuvrat survey "$work/disks/logger.img" | grep -q 'MBR with 5 partitions'
 # Asked of the packages, because a small system may be set to leave man pages out.
 for package in "$work"/packages/*.deb; do dpkg-deb -c "$package"; done >"$work/files"
-for file in /usr/share/man/man1/nuvrat.1 /usr/share/bash-completion/completions/nuvrat \
+for file in /usr/share/man/man1/nuvrat.1 /usr/share/man/man1/nuvrat-fetch.1 /usr/share/bash-completion/completions/nuvrat \
+  /usr/share/zsh/vendor-completions/_nuvrat /usr/share/fish/vendor_completions.d/nuvrat.fish \
   /usr/include/nuvrat/nuvrat.h; do
   grep -q "$file" "$work/files" || { echo "no package has $file"; exit 1; }
 done

@@ -24,7 +24,7 @@ void must_be_partial(Device& disk, const Manifest& m) {
   const Manifest again = load_manifest(folder / "m");
   CHECK(again.left_out() == m.left_out());
   CHECK(again.unreadable_files() == m.unreadable_files());
-  const Comparison c = compare(again, take_manifest_again(again, disk, utc(), silent));
+  const Comparison c = verify_disk(again, disk, utc(), silent).comparison;
   CHECK(c.equal());
   CHECK(c.partial());
   CHECK(comparison_text(c, m, {}).find("nothing was lost") == std::string::npos);
@@ -248,16 +248,16 @@ TEST_CASE("partial: a manifest of chosen partitions speaks of those alone") {
   REQUIRE(support::run(fmt::format("{} {}", NUVRAT_MAKE_DISKS, folder.path().string())).status ==
           0);
   const auto disk = open_device(image, {true, 0, 0});
-  const Manifest chosen = take_manifest(*disk, utc(), silent, {1});
+  const Manifest chosen = take_manifest(*disk, utc(), silent, {{1}});
   CHECK(chosen.chosen);
   save_manifest(chosen, folder / "m");
   const Manifest loaded = load_manifest(folder / "m");
   // Whatever becomes of the others.
   const Partition other = read_table(*disk).layout.data_partitions().at(1);
   disk->write(other.start + 20, Bytes(512, 0x5A));
-  CHECK(compare(loaded, take_manifest_again(loaded, *disk, utc(), silent)).equal());
+  CHECK(verify_disk(loaded, *disk, utc(), silent).comparison.equal());
   CHECK(compare(loaded, take_manifest(*disk, utc(), silent)).equal());
-  const Comparison c = compare(loaded, take_manifest_again(loaded, *disk, utc(), silent));
+  const Comparison c = verify_disk(loaded, *disk, utc(), silent).comparison;
   CHECK(c.seal_before == c.seal_after);
 }
 

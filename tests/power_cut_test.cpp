@@ -33,8 +33,8 @@ class Trial {
     REQUIRE(run_job(counter, assessment_, options(folder_ / "whole"), quiet_).sound());
     sectors_ = counter.sectors_written();
     result_ = whole->clone();
-    before_ = look(*original_);
-    after_ = look(*result_);
+    before_ = look(survey_disk(*original_, utc()));
+    after_ = look(survey_disk(*result_, utc()));
   }
 
   [[nodiscard]] std::uint64_t sectors() const { return sectors_; }
@@ -120,8 +120,7 @@ class Trial {
     std::vector<VolumeKind> kinds;
     bool operator==(const Look&) const = default;
   };
-  static Look look(Device& disk) {
-    const Survey survey = survey_disk(disk, utc());
+  static Look look(const Survey& survey) {
     Look out;
     if (!survey.bare_volume) out.layout = survey.table.layout;
     for (const SurveyedPartition& p : survey.partitions) out.kinds.push_back(p.signature.kind);
@@ -139,7 +138,8 @@ class Trial {
   }
 
   void must_be_old_or_new(Device& disk, bool first, bool reverting = false) {
-    const TableReading table = read_table(disk);
+    const Survey survey = survey_disk(disk, utc(), true);
+    const TableReading& table = survey.table;
     for (const Finding& f : table.findings) {
       // A prepared GPT may stand whole behind the old MBR: nobody reads it before the switch. And a
       // table that is being mended has its damage until then.
@@ -150,7 +150,7 @@ class Trial {
       const bool both = reverting && f.code == "mbr.gpt-remains";
       CHECK_MESSAGE((f.severity != Severity::error || prepared || both), f.text);
     }
-    const Look now = look(disk);
+    const Look now = look(survey);
     if (now == before_) {
       counts_.old_disk += first ? 1 : 0;
     } else if (now == after_) {
@@ -162,7 +162,7 @@ class Trial {
       counts_.chain += first ? 1 : 0;
     }
     CHECK(std::count(seals_.begin(), seals_.end(), take_manifest(disk, utc(), quiet_).seal()) > 0);
-    for (const SurveyedPartition& p : survey_disk(disk, utc(), true).partitions) {
+    for (const SurveyedPartition& p : survey.partitions) {
       for (const Finding& f : p.findings) CHECK_MESSAGE(f.severity != Severity::error, f.text);
     }
   }
@@ -234,7 +234,7 @@ namespace {
 std::vector<std::uint64_t> cut_points(std::uint64_t sectors, std::size_t steps) {
   std::vector<std::uint64_t> out;
   const std::uint64_t all = support::is_long() ? ~std::uint64_t{0} : 200;
-  const std::uint64_t end = steps > 5 && !support::is_long() ? 10 : 40;
+  const std::uint64_t end = support::is_long() ? 40 : steps > 5 ? 10 : 30;
   Random random(7);
   for (std::uint64_t sector = 1; sector <= sectors; ++sector) {
     if (sectors <= all || sector + end > sectors || random.below(sectors) < end)
@@ -253,11 +253,13 @@ void cut_everywhere(std::size_t part, std::size_t parts) {
     Counts counts;
     Trial trial(scenario, {}, counts);
     for (const std::uint64_t sector : cut_points(trial.sectors(), trial.steps())) {
-      // Of a rewrite with many sectors, nothing or everything in turn; always some subset.
+      // Of a rewrite with many sectors nothing, everything or some subset in turn; near its end,
+      // where the switch is, always a subset, too.
       const bool many = trial.sectors() > 40 && !support::is_long();
-      if (!many || sector / 2 % 2 == 0) trial.cut_at(sector, FaultPlan::Keep::none, sector);
-      if (!many || sector / 2 % 2 == 1) trial.cut_at(sector, FaultPlan::Keep::all, sector + 1);
-      const std::uint64_t subsets = many ? 1 : 3;  // of each epoch, by cut
+      if (!many || sector % 4 == 0) trial.cut_at(sector, FaultPlan::Keep::none, sector);
+      if (!many || sector % 4 == 2) trial.cut_at(sector, FaultPlan::Keep::all, sector + 1);
+      const bool some = !many || sector % 2 == 1 || sector + 20 > trial.sectors();
+      const std::uint64_t subsets = many ? some ? 1 : 0 : 3;  // of each epoch, by cut
       for (std::uint64_t round = 0; round < subsets; ++round) {
         trial.cut_at(sector, FaultPlan::Keep::some, sector * 31 + round * 7);
       }

@@ -65,7 +65,7 @@ TEST_CASE("kill: at random moments, the disk is old or new, and can be put back"
       return scenarios::seals_on_the_way(*device, scenario.assess(*device));
     }();
     const std::string tag = tag_of(pristine, scenario.sector_size);
-    const int rounds = support::is_long() ? 40 : 9;
+    const int rounds = support::is_long() ? 40 : 6;
     std::uint64_t longest = 60'000;  // microseconds; follows what a whole run takes
     for (int round = 0; round < rounds; ++round) {
       std::filesystem::copy_file(pristine, image,

@@ -116,7 +116,45 @@ TEST_CASE("report: every way that a job can end has its page, read by a browser"
     save_manifest(changed, bench.at("logger-case/after.manifest"));
     const CaseRecord record = read_record(bench.at("logger-case"));
     CHECK(record.outcome == Outcome::differs);
-    CHECK(report_html(record).find("not everything is as it was") != std::string::npos);
+    const std::string page = report_html(record);
+    CHECK(page.find("Don't use this disk yet: not everything is as it was") != std::string::npos);
+    // What differs is named before anything else, and no command is asked of the owner.
+    const std::size_t named = page.find("1 thing is not as before: p1/");
+    REQUIRE(named != std::string::npos);
+    CHECK(named < page.find("<main"));
+    CHECK(page.find("What you do next") == std::string::npos);
+  }
+}
+
+TEST_CASE(
+    "report: who it is from and for, and the owner's part first and without the trade's words") {
+  const Bench bench;
+  const support::Folder folder;
+  const auto file = folder / "letterhead";
+  std::ofstream(file) << "# the bench\ntechnician = Ilse Quarrow, bench 4 <on site>\n\njob=OR-17\n";
+  Letterhead head = read_letterhead(file);
+  CHECK(head.technician == "Ilse Quarrow, bench 4 <on site>");
+  CHECK(head.job == "OR-17");
+  CHECK(head.owner.empty());
+  head.owner = "The tide station";
+  CHECK(read_letterhead(folder / "none").technician.empty());
+  std::ofstream(file) << "technican = nobody\n";
+  CHECK(support::code_of([&] { (void)read_letterhead(file); }) == ErrorCode::file);
+  for (const char* name : {"logger", "cut", "behind", "half", "refused", "stopped", "back"}) {
+    CAPTURE(name);
+    const auto disk = open_device(bench.at(std::string(name) + ".img"), {false, 512});
+    const CaseRecord record = read_record(bench.at(std::string(name) + "-case"), disk.get());
+    const std::string page = report_html(record, head);
+    CHECK(page.find("Ilse Quarrow, bench 4 &lt;on site&gt;") != std::string::npos);
+    CHECK(page.find("The tide station") != std::string::npos);
+    CHECK(page.find("OR-17") != std::string::npos);
+    const std::size_t owner = page.find("<header");
+    std::string first = page.substr(owner, page.find("<section id=\"asked\"") - owner);
+    // The model and what ended it are in the trade's own words.
+    if (const std::size_t why = first.find("<section id=\"why\""); why != std::string::npos)
+      first.resize(why);
+    for (const char* word : {"GPT", "MBR", "hash", " tag", "nuvrat re"})
+      CHECK_MESSAGE(first.find(word) == std::string::npos, word);
   }
 }
 
@@ -152,7 +190,7 @@ TEST_CASE("report: what is left to the owner follows from what was done") {
   a.before.kind = TableKind::mbr;
   a.after.kind = TableKind::gpt;
   CHECK(codes(a) == "firmware letters look ");
-  CHECK(next_steps(a)[0].text.find("disk has none") != std::string::npos);
+  CHECK(next_steps(a)[0].text.find("it has none") != std::string::npos);
   Partition efi;
   efi.number = 2;
   efi.role = Role::gpt;
@@ -210,6 +248,22 @@ TEST_CASE("json: every verb's object is what its schema says, events too") {
   keep("resume --json --confirm " + bench.tag("behind") + " " + bench.at("behind-case"), 0);
   keep("revert --json --confirm " + bench.tag("cut") + " " + bench.at("cut-case"), 0);
   keep("survey --json /nowhere", 2);
+  keep("survey --json", 0);
+  keep("files --json " + cut + " p1", 0);
+  keep("fetch --json " + cut + " p1 / -o " + bench.at("fetched"), 0);
+  keep("rewrite --rehearse --json --timezone UTC --case-in-memory --case " + bench.at("rehearsed") +
+           " " + bench.at("archive.img") + " table=gpt",
+       0);
+  keep("report --json " + bench.at("rehearsed"), 0);
+  std::filesystem::copy_file(bench.at("archive.img"), bench.at("by-places.img"));
+  keep("rewrite --proof places --json --timezone UTC --confirm " + bench.tag("by-places") +
+           " --case-in-memory --case " + bench.at("by-places") + " " + bench.at("by-places.img") +
+           " table=gpt",
+       0);
+  keep("report --json " + bench.at("by-places"), 0);
+  keep("verify --json --against " + bench.at("by-places/after.manifest") + " " +
+           bench.at("by-places.img"),
+       0);
   for (const std::string& path : bench.cases()) keep("report --json " + path, 0);
   for (const char* disk : {"logger", "cut", "stopped"})
     files += " " + bench.at(std::string(disk) + ".jsonl");
@@ -232,6 +286,15 @@ TEST_CASE("json: every verb's object is what its schema says, events too") {
       done = e.at("done_bytes");
     }
   }
+  // The share of the whole job only grows.
+  double share = 0;
+  for (const json& e : events) {
+    if (!e.contains("job_share")) continue;
+    CHECK(e.at("job_share").get<double>() >= share);
+    share = e.at("job_share");
+  }
+  CHECK(share > 0.5);
+  CHECK(share <= 1);
   CHECK(std::count(stages.begin(), stages.end(), "MBR to GPT: switch") == 1);
   CHECK(std::count(stages.begin(), stages.end(), "recording p1") == 1);
   CHECK(std::count(stages.begin(), stages.end(), "comparing p1") == 1);

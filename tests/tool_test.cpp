@@ -111,9 +111,8 @@ TEST_CASE("tool: words that make no sense are status 2 and say what would") {
   const support::Folder folder;
   const std::string disk = make_logger(folder);
   const std::vector<std::string> wrong = {
-      "",
       "dance " + disk,
-      "survey",
+      "check",
       "survey /nowhere/at/all.img",
       "survey --sector-size 700 " + disk,
       "survey --timezone Nowhere/Atall " + disk,

@@ -26,7 +26,7 @@ def offered(*words):
 
 top = out(tool, "--help")
 verbs = re.findall(r"^  ([a-z]+)  ", top[top.index("Subcommands"):], re.M)
-if len(verbs) < 9:
+if len(verbs) < 11:
     wrong.append(f"the help names only {verbs}")
 count = 0
 for verb in verbs:
@@ -66,6 +66,9 @@ for words, expected in ((("rewrite", "d", "table", "=", "g"), {"gpt"}),
                         (("rewrite", "d", "ta"), {"table="})):
     if offered(*words) != expected:
         wrong.append(f"{words}: the completion offers {offered(*words)}")
+made = subprocess.run([f"{source}/scripts/words", "--check", tool], capture_output=True, text=True)
+if made.returncode != 0:
+    wrong.append(made.stdout + made.stderr)
 warnings = subprocess.run(["man", "--warnings", "-E", "UTF-8", "-l", "-Tutf8", "-Z",
                            f"{source}/docs/man/nuvrat.1"], capture_output=True, text=True).stderr
 if warnings.strip():

@@ -70,6 +70,7 @@ struct Assessment {
   std::uint64_t files_bytes = 0;        ///< contents to read, twice: before and after
   std::uint64_t sectors_to_write = 0;   ///< by the rewrites themselves
   double expected_seconds = 0;          ///< at the speed that this device showed just now
+  double seconds_by_places = 0;         ///< the same, compared by places
 
   [[nodiscard]] bool in_reach() const { return obstacles.empty(); }
 };

@@ -14,6 +14,7 @@ namespace nuvrat {
 /// How a job ended, or where it stands.
 enum class Outcome {
   out_of_reach,  ///< refused by the assessment; nothing was written
+  rehearsed,     ///< played through, as wanted; nothing was written
   stopped,       ///< refused, failed or stopped before the switch; the disk is the old one
   cut_off,       ///< in the middle; whether the switch was made only the disk can say
   torn,          ///< in the middle of a sector, which holds nothing that was written
@@ -46,6 +47,7 @@ struct CaseRecord {
   std::uint64_t journal_bytes = 0;       ///< of the way back
   std::uint64_t left_behind = 0;         ///< what the new format can't hold, kept in the case
   std::string tag_after;                 ///< empty unless finished
+  double seconds = 0;                    ///< that the job took, once finished
   Findings findings_after;               ///< notes left out
   [[nodiscard]] bool finished() const {
     return outcome == Outcome::done || outcome == Outcome::differs;

@@ -20,6 +20,7 @@ class EventLog final : public Progress {
 
   void stage(std::string_view name, std::uint64_t total) override;
   void advance(std::uint64_t bytes) override;
+  void job_share(double share) override;
   [[nodiscard]] bool cancelled() const override { return inner_.cancelled(); }
   void end_awaited() override { inner_.end_awaited(); }
 
@@ -35,6 +36,7 @@ class EventLog final : public Progress {
   std::ofstream out_;
   std::string name_;
   std::uint64_t total_ = 0, done_ = 0, written_ = 0;
+  double share_ = -1;  // of the job; negative: not told
   std::chrono::steady_clock::time_point last_;
 };
 

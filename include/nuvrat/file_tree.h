@@ -172,6 +172,28 @@ class FileTree {
   std::uint64_t total_ = 0;
 };
 
+/// Paths of a walk's nodes, in its order: each is made from the one of its folder, not from the
+/// root down.
+class WalkedPath {
+ public:
+  explicit WalkedPath(const FileTree& tree) : tree_(tree) {}
+  /// Valid until the next call.
+  const std::u16string& operator()(FileTree::Id id) {
+    const FileTree::Id parent = tree_.parent(id);
+    while (!open_.empty() && open_.back().first != parent) open_.pop_back();
+    path_.resize(open_.empty() ? 0 : open_.back().second);
+    if (!path_.empty()) path_ += u'/';
+    path_ += tree_.name(id);
+    if (tree_.is_directory(id)) open_.emplace_back(id, path_.size());
+    return path_;
+  }
+
+ private:
+  const FileTree& tree_;
+  std::u16string path_;
+  std::vector<std::pair<FileTree::Id, std::size_t>> open_;  // folders, and how long their paths are
+};
+
 template <typename Visit>
 void FileTree::walk(Visit visit) const {
   std::vector<std::vector<Id>> open{sorted_children(root)};

@@ -16,9 +16,11 @@ namespace nuvrat {
 
 struct JobOptions {
   ReadOptions read;
-  /// Made by the job; must not exist yet, or be empty.
+  /// Made by the job; must not exist yet, be empty, or hold a refusal or a rehearsal alone.
   std::filesystem::path case_folder;
   Undo undo = Undo::full;
+  /// Contents: all files are read before and after. Places: only what moves.
+  Proof proof = Proof::contents;
   /// Go on although parts of files can't be read; they are expected to be the same parts
   /// afterwards.
   bool accept_unreadable = false;
@@ -31,15 +33,17 @@ struct JobResult {
   std::string tag_after;
   std::uint64_t files = 0;
   std::uint64_t bytes = 0;
-  std::uint64_t ranges = 0;       ///< partitions that were recorded by the hash of their range
+  std::uint64_t ranges = 0;       ///< partitions that were recorded as a whole
   std::uint64_t unreadable = 0;   ///< files that were unreadable in part, before and after
   std::uint64_t left_out = 0;     ///< places that could not be read, before and after
   std::uint64_t left_behind = 0;  ///< what the new format can't hold: things kept in the case
   Comparison comparison;
   std::vector<WrittenRange> written;  ///< every range written, in order, all steps
   Findings findings_after;
+  double seconds = 0;        ///< that the job took; of one that was cut off, from resuming on
   bool table_reread = true;  ///< the system knows the new table
   bool from_medium = true;   ///< what was read back came from the medium, not from memory
+  /// Nothing is missing and no rule is broken, as far as was looked (Comparison::proof).
   [[nodiscard]] bool sound() const { return comparison.equal() && !has_errors(findings_after); }
 };
 
@@ -52,6 +56,21 @@ struct JobResult {
 /// resume_case or revert_case ends the job.
 [[nodiscard]] JobResult run_job(Device& device, const Assessment& assessment,
                                 const JobOptions& options, Progress& progress);
+
+struct RehearsalResult {
+  std::uint64_t files = 0;
+  std::uint64_t bytes = 0;
+  std::uint64_t ranges = 0;         ///< partitions that were recorded as a whole
+  std::uint64_t sectors = 0;        ///< that the job would write
+  double seconds = 0;               ///< that it took
+  std::uint64_t journal_bytes = 0;  ///< the most that its way back takes in the case
+  Proof proof = Proof::contents;
+};
+/// The same up to the first write: records, plays every step through on an overlay, compares there,
+/// and leaves a case that says so. The device is only read. That case can be gone on with by
+/// resume_case, which begins anew, and a later run_job may use its folder. Errors as run_job.
+[[nodiscard]] RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
+                                           const JobOptions& options, Progress& progress);
 
 /// Where a job stands.
 enum class CaseStage {

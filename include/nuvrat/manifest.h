@@ -25,6 +25,15 @@ struct ByteRange {
   bool operator==(const ByteRange&) const = default;
 };
 
+/// How it is known that contents are the same.
+enum class Proof : std::uint8_t {
+  contents,  ///< every file is read and hashed
+  /// By the sectors that each file lies on. What has no sectors of its own is hashed, and so is, in
+  /// a job, what moves or what the job writes over. Bytes that change in place are not seen.
+  places,
+};
+[[nodiscard]] const char* name_of(Proof proof);
+
 struct ManifestVolume {
   unsigned number = 0;  ///< the partition's number; 0 for a volume without a table
   std::uint64_t start = 0;
@@ -32,10 +41,13 @@ struct ManifestVolume {
   VolumeInfo info;
   FileTree tree;
   std::vector<Digest> digests;  ///< by node; zero for directories
+  /// By node: the digest is one of its place, not of its contents. Empty: none is.
+  std::vector<bool> placed;
   std::map<FileTree::Id, std::vector<ByteRange>>
       unreadable;                 ///< parts that the device did not give
   std::vector<LeftOut> left_out;  ///< what could not be read, and is therefore not in the tree
   [[nodiscard]] std::vector<FileTree::Id> encrypted() const;
+  [[nodiscard]] bool is_placed(FileTree::Id id) const { return id < placed.size() && placed[id]; }
 };
 
 /// A partition whose contents Nuvrat does not read.
@@ -48,6 +60,7 @@ struct ManifestRange {
   std::vector<ByteRange> unreadable;
   bool holds_nothing = false;  ///< an empty reserved partition, which a rewrite may drop
   std::string fault{};         ///< why a volume that should be readable is recorded like this
+  bool placed = false;         ///< the digest is one of its place, not of its contents
 };
 
 struct Manifest {
@@ -57,6 +70,7 @@ struct Manifest {
   std::vector<ManifestVolume> volumes;  ///< in disk order
   std::vector<ManifestRange> ranges;    ///< in disk order
   bool chosen = false;                  ///< only of some partitions: it says nothing of the others
+  Proof proof = Proof::contents;
 
   [[nodiscard]] std::uint64_t files() const;
   [[nodiscard]] std::uint64_t directories() const;
@@ -68,7 +82,10 @@ struct Manifest {
   [[nodiscard]] std::uint64_t left_out() const;
   /// Everything of the disk, or of the partitions that were chosen, is in it.
   [[nodiscard]] bool whole() const { return unreadable_files() == 0 && left_out() == 0; }
-  /// Five groups of five characters.
+  /// Files, and partitions recorded as a whole, of which only the place is recorded.
+  [[nodiscard]] std::uint64_t placed() const;
+  /// Five groups of five characters. By places it is good for one disk only: it says nothing of
+  /// contents.
   [[nodiscard]] std::string seal() const;
 };
 
@@ -83,8 +100,8 @@ struct KnownContents {
 /// the disk, hashed on every core. `start` is the volume's first absolute sector. Takes the
 /// reader's tree.
 [[nodiscard]] ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start,
-                                           Progress& progress,
-                                           const KnownContents* known = nullptr);
+                                           Progress& progress, const KnownContents* known = nullptr,
+                                           Proof proof = Proof::contents);
 
 /// One hash of a range that is read but not understood: SHA-256 over the SHA-256 of each MiB. Holes
 /// of sparse images cost next to nothing.
@@ -107,6 +124,7 @@ enum class DifferenceKind {
   kind,
   size,
   content,
+  place,  ///< lies on other sectors; whether its contents are the same isn't known
   times,
   attributes,
   range,
@@ -128,12 +146,14 @@ struct Comparison {
   std::vector<Difference> planned;
   std::uint64_t planned_count = 0;
   std::uint64_t count = 0;  ///< all differences
-  std::string seal_before;
+  std::string seal_before;  ///< by places both are empty
   std::string seal_after;
   std::uint64_t left_out = 0;    ///< places that could not be read, on the side with more of them
   std::uint64_t unreadable = 0;  ///< the same of files that are there, but not all of them
   bool chosen = false;           ///< only some partitions were recorded
-  bool accessed = true;          ///< access times were compared, too
+  Proof proof = Proof::contents;
+  std::uint64_t by_place = 0;  ///< files, and whole partitions, held against by place alone
+  bool accessed = true;        ///< access times were compared, too
   static constexpr std::size_t most_listed = 1000;
   [[nodiscard]] bool equal() const { return count == 0; }
   /// Something could not be compared, because it could not be read.

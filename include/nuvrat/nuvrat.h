@@ -12,12 +12,14 @@
 #include <nuvrat/fat_writer.h>
 #include <nuvrat/fault.h>
 #include <nuvrat/file_tree.h>
+#include <nuvrat/files.h>
 #include <nuvrat/finding.h>
 #include <nuvrat/goal.h>
 #include <nuvrat/guid.h>
 #include <nuvrat/job.h>
 #include <nuvrat/journal.h>
 #include <nuvrat/layout.h>
+#include <nuvrat/machine.h>
 #include <nuvrat/manifest.h>
 #include <nuvrat/open.h>
 #include <nuvrat/output.h>

@@ -1,8 +1,9 @@
 #pragma once
-// Image files and block devices, opened as Devices.
+// Image files, block devices and disks that a server offers (NBD), opened as Devices.
 
 #include <filesystem>
 #include <memory>
+#include <string_view>
 
 #include <nuvrat/device.h>
 
@@ -18,8 +19,12 @@ struct OpenOptions {
   std::uint32_t physical_sector_size = 0;
 };
 
-/// Opens an image file or a block device. A block device is opened exclusively when writable, an
-/// image is locked. Throws Error: words (no such file, size not whole sectors), busy (in use).
+/// A disk that is named by an address (nbd://HOST/EXPORT), not by a path.
+[[nodiscard]] bool is_address(std::string_view path);
+
+/// Opens an image file, a block device, or an address. A block device is opened exclusively when
+/// writable, an image is locked; of a disk behind an address nobody can say who else uses it.
+/// Throws Error: words (no such file, size not whole sectors), busy (in use).
 [[nodiscard]] std::unique_ptr<Device> open_device(const std::filesystem::path& path,
                                                   const OpenOptions& options = {});
 

@@ -19,6 +19,9 @@ class Progress {
   virtual void stage(std::string_view name, std::uint64_t total) = 0;
   /// `bytes` more of the stage are done.
   virtual void advance(std::uint64_t bytes) = 0;
+  /// How much of the whole job is done, 0 to 1; it never goes back. Only jobs say it, after
+  /// stage() and advance().
+  virtual void job_share(double /*share*/) {}
   /// True asks the work to stop at the next safe point. After the switch there is none until the
   /// settle is finished.
   [[nodiscard]] virtual bool cancelled() const = 0;

@@ -18,7 +18,9 @@ struct SurveyedPartition {
   Partition partition;  ///< number 0 and the whole disk for a volume without a table
   VolumeSignature signature;
   std::optional<VolumeInfo> volume;  ///< where Nuvrat reads this kind
-  Findings findings;
+  Findings findings{};
+  VolumeTotals totals{};  ///< of a deep survey
+  double seconds = 0;     ///< that the deep survey of it took
 };
 
 struct Survey {
@@ -55,19 +57,34 @@ struct Survey {
 /// The tag alone.
 [[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
 
-/// Records every file of every volume, or of the partitions named. What can't be read is named in
-/// the manifest; so is the part of an image that is cut off. With `known`, contents on
-/// sectors that were not written since are taken from there (see KnownContents).
+/// Contents on sectors that were not written since are taken from there (see KnownContents).
 struct KnownManifest {
   const Manifest& recorded;
   const SectorSet& written;
 };
-[[nodiscard]] Manifest take_manifest(const Device& device, const ReadOptions& options,
-                                     Progress& progress, const std::vector<unsigned>& numbers = {},
-                                     const KnownManifest* known = nullptr,
-                                     std::string_view doing = "reading");
-/// To hold a disk against a manifest: the same partitions, wherever their numbers are now.
-[[nodiscard]] Manifest take_manifest_again(const Manifest& recorded, const Device& device,
-                                           const ReadOptions& options, Progress& progress);
+struct ManifestOptions {
+  std::vector<unsigned> numbers{};  ///< of partitions; none: all of them
+  const KnownManifest* known = nullptr;
+  std::string_view doing = "reading";  ///< for progress
+  Proof proof = Proof::contents;
+};
+/// Records every file of every volume, or of the partitions named. What can't be read is named in
+/// the manifest; so is the part of an image that is cut off. Throws Error: words (no such
+/// partition), cancelled, device_read where no table can be read.
+[[nodiscard]] Manifest take_manifest(const Device& device, const ReadOptions& read,
+                                     Progress& progress, const ManifestOptions& options = {});
+
+/// A disk held against what was recorded of it.
+struct Verification {
+  Manifest now;
+  Comparison comparison;
+};
+/// Takes the manifest of the same partitions, wherever their numbers are now, and compares; of a
+/// manifest by places what was hashed then is hashed now. Access times are left out: a system
+/// changes them by reading. Of `numbers` (as they are now) only those partitions; none: all that
+/// were recorded. Errors as take_manifest.
+[[nodiscard]] Verification verify_disk(const Manifest& recorded, const Device& device,
+                                       const ReadOptions& read, Progress& progress,
+                                       const std::vector<unsigned>& numbers = {});
 
 }  // namespace nuvrat

@@ -8,6 +8,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include <nuvrat/bytes.h>
 
@@ -64,6 +65,9 @@ class CodePage {
 /// The other way: "512", "20KiB", "1.5GiB", and "20GB" for the units of a thousand. None for
 /// anything else, for parts of a byte, and for 2^63 and more.
 [[nodiscard]] std::optional<std::uint64_t> parse_bytes(std::string_view text);
+/// The word that was most likely meant, at most two letters away; "" where none is near.
+[[nodiscard]] std::string nearest_word(std::string_view word,
+                                       const std::vector<std::string>& words);
 /// "1,234,567".
 [[nodiscard]] std::string format_count(std::uint64_t count);
 /// "1 file", "2 files".

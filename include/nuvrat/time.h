@@ -11,6 +11,8 @@ namespace nuvrat {
 /// 100 ns since 1601-01-01T00:00:00Z; 0 means "not recorded".
 using Ticks = std::int64_t;
 inline constexpr Ticks ticks_per_second = 10'000'000;
+/// From 1601-01-01 to 1970-01-01, where the system's own clock begins.
+inline constexpr std::int64_t seconds_to_1970 = 11'644'473'600;
 
 /// "2031-03-04T05:06:07.0000000Z", digits of the fraction as needed; "" for 0.
 [[nodiscard]] std::string format_time(Ticks ticks);

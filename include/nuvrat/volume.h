@@ -45,6 +45,12 @@ struct LeftOut {
   bool operator==(const LeftOut&) const = default;
 };
 
+/// What a check met on its way.
+struct VolumeTotals {
+  std::uint64_t files = 0;
+  std::uint64_t bytes = 0;  ///< in their contents, as their sizes say
+};
+
 class VolumeReader {
  public:
   VolumeReader() = default;
@@ -102,8 +108,9 @@ struct VolumeSignature {
 
 /// Whether the volume keeps every rule of its format; empty for kinds that Nuvrat doesn't know.
 /// Reads the volume's structures, not its files. Throws Error (damaged) when it can't be read at
-/// all.
-[[nodiscard]] Findings check_volume(const Device& device, const ReadOptions& options);
+/// all. `totals` may be null.
+[[nodiscard]] Findings check_volume(const Device& device, const ReadOptions& options,
+                                    VolumeTotals* totals = nullptr);
 
 /// A reader for the volume, or null when its kind is not one that Nuvrat reads. `device` must
 /// outlive the reader. Throws Error (damaged) when the volume's first structures make no sense.

@@ -14,15 +14,12 @@ namespace {
 
 using TickDuration = std::chrono::duration<Ticks, std::ratio<1, ticks_per_second>>;
 
-// Seconds from 1601-01-01 to 1970-01-01.
-constexpr std::int64_t epoch_seconds = 11'644'473'600;
-
 date::sys_time<TickDuration> to_system(Ticks ticks) {
-  return date::sys_time<TickDuration>(TickDuration(ticks - epoch_seconds * ticks_per_second));
+  return date::sys_time<TickDuration>(TickDuration(ticks - seconds_to_1970 * ticks_per_second));
 }
 
 Ticks from_system(date::sys_time<TickDuration> time) {
-  return time.time_since_epoch().count() + epoch_seconds * ticks_per_second;
+  return time.time_since_epoch().count() + seconds_to_1970 * ticks_per_second;
 }
 
 }  // namespace
@@ -33,16 +30,34 @@ std::string format_time(Ticks ticks) {
   const auto day = date::floor<date::days>(time);
   const date::year_month_day ymd(day);
   const date::hh_mm_ss<TickDuration> clock(time - day);
-  std::string out =
-      fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", static_cast<int>(ymd.year()),
-                  static_cast<unsigned>(ymd.month()), static_cast<unsigned>(ymd.day()),
-                  clock.hours().count(), clock.minutes().count(), clock.seconds().count());
-  if (const auto fraction = clock.subseconds().count(); fraction != 0) {
-    std::string digits = fmt::format("{:07}", fraction);
-    digits.erase(digits.find_last_not_of('0') + 1);
-    out += "." + digits;
+  // Three for each of a million files: digit by digit, which takes a quarter of the time.
+  std::string out;
+  const auto put = [&out](std::int64_t number, std::size_t digits) {
+    out.resize(out.size() + digits, '0');
+    for (auto at = out.rbegin(); digits > 0; --digits, ++at, number /= 10)
+      *at = static_cast<char>('0' + number % 10);
+  };
+  const int year = static_cast<int>(ymd.year());
+  if (year < 0 || year > 9999) {
+    out = fmt::format("{:04}", year);
+  } else {
+    put(year, 4);
   }
-  return out + "Z";
+  for (const auto& [mark, number] :
+       {std::pair{'-', static_cast<std::int64_t>(static_cast<unsigned>(ymd.month()))},
+        std::pair{'-', static_cast<std::int64_t>(static_cast<unsigned>(ymd.day()))},
+        std::pair{'T', std::int64_t{clock.hours().count()}},
+        std::pair{':', std::int64_t{clock.minutes().count()}},
+        std::pair{':', std::int64_t{clock.seconds().count()}}}) {
+    out += mark;
+    put(number, 2);
+  }
+  if (const auto fraction = clock.subseconds().count(); fraction != 0) {
+    out += '.';
+    put(fraction, 7);
+    out.erase(out.find_last_not_of('0') + 1);
+  }
+  return out + 'Z';
 }
 
 Ticks parse_time(std::string_view text) {

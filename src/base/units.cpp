@@ -71,4 +71,35 @@ std::string plural(std::uint64_t count, std::string_view one, std::string_view m
   return fmt::format("{} {}", format_count(count), count == 1 ? one : many);
 }
 
+namespace {
+
+// Letters to change, add or leave out to get from one to the other.
+std::size_t distance(std::string_view a, std::string_view b) {
+  std::vector<std::size_t> row(b.size() + 1);
+  for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    std::size_t diagonal = row[0]++;
+    for (std::size_t j = 0; j < b.size(); ++j) {
+      const std::size_t changed = diagonal + (a[i] == b[j] ? 0 : 1);
+      diagonal = row[j + 1];
+      row[j + 1] = std::min({changed, row[j] + 1, row[j + 1] + 1});
+    }
+  }
+  return row[b.size()];
+}
+
+}  // namespace
+
+std::string nearest_word(std::string_view word, const std::vector<std::string>& words) {
+  std::size_t best = 3;  // further away it is another word
+  std::string out;
+  for (const std::string& each : words) {
+    if (const std::size_t d = distance(word, each); d < best) {
+      best = d;
+      out = each;
+    }
+  }
+  return out;
+}
+
 }  // namespace nuvrat

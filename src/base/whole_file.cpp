@@ -59,7 +59,7 @@ class WholeFile::Buffer final : public std::streambuf {
 
 class WholeFile::Impl {
  public:
-  Impl(const std::filesystem::path& given, unsigned mode) : path_(given) {
+  Impl(const std::filesystem::path& given, unsigned mode, Sync sync) : path_(given), sync_(sync) {
     // A symbolic link stays one: what it leads to is replaced.
     std::error_code ignored;
     if (std::filesystem::is_symlink(given, ignored))
@@ -104,17 +104,19 @@ class WholeFile::Impl {
       if (error != 0) throw file_error("it could not be written to its end", error, path_);
       return;
     }
-    if (error == 0 && ::fsync(file_.get()) != 0) error = errno;
+    const bool now = sync_ == Sync::now;
+    if (error == 0 && now && ::fsync(file_.get()) != 0) error = errno;
     const std::string name = path_.filename().string();
     if (error == 0 && ::renameat(folder_.get(), part_.c_str(), folder_.get(), name.c_str()) != 0)
       error = errno;
     if (error == 0) part_.clear();
-    if (error == 0 && ::fsync(folder_.get()) != 0) error = errno;
+    if (error == 0 && now && ::fsync(folder_.get()) != 0) error = errno;
     if (error != 0) throw file_error("the file could not be written to its end", error, path_);
   }
 
  private:
   std::filesystem::path path_;
+  Sync sync_;
   bool straight_ = false;
   Descriptor folder_, file_;
   std::string part_;  // as long as it is there
@@ -122,8 +124,8 @@ class WholeFile::Impl {
   std::ostream out_{nullptr};
 };
 
-WholeFile::WholeFile(const std::filesystem::path& path, unsigned mode)
-    : impl_(std::make_unique<Impl>(path, mode)) {}
+WholeFile::WholeFile(const std::filesystem::path& path, unsigned mode, Sync sync)
+    : impl_(std::make_unique<Impl>(path, mode, sync)) {}
 WholeFile::~WholeFile() = default;
 std::ostream& WholeFile::out() {
   return impl_->out();

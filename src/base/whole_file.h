@@ -9,19 +9,23 @@
 
 namespace nuvrat {
 
+/// Of many files: the caller syncs the file system once all of them are written.
+enum class Sync { now, by_caller };
+
 class WholeFile {
  public:
   /// Begins it beside its place, private to its owner unless `mode` says otherwise. A pipe or a
   /// character device at `path`, or standard output for "-", is written straight. Throws Error
   /// (file).
-  explicit WholeFile(const std::filesystem::path& path, unsigned mode = 0600);
+  explicit WholeFile(const std::filesystem::path& path, unsigned mode = 0600,
+                     Sync sync = Sync::now);
   ~WholeFile();
   WholeFile(const WholeFile&) = delete;
   WholeFile& operator=(const WholeFile&) = delete;
 
   [[nodiscard]] std::ostream& out();
-  /// On the medium, under its name. Throws Error (file); what stood there before then stands there
-  /// still.
+  /// On the medium (unless that is the caller's), under its name. Throws Error (file); what stood
+  /// there before then stands there still.
   void finish();
 
  private:

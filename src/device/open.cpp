@@ -20,6 +20,9 @@
 #include "device/file_device.h"
 #include "device/in_use.h"
 #include "device/io.h"
+#include "device/nbd_device.h"
+#include "device/physical.h"
+#include "device/system_disks.h"
 
 namespace nuvrat {
 namespace {
@@ -58,20 +61,6 @@ void require_unused(const std::string& path, const struct stat& info) {
               "Unmount its volumes, turn off its swap and detach what uses it");
 }
 
-// What was asked for, else what the device says of itself, but never a part of a logical sector.
-PhysicalSector physical_of(const OpenOptions& options, std::uint32_t sector_size,
-                           std::uint32_t said, std::uint32_t offset) {
-  const std::uint32_t told = options.physical_sector_size;
-  if (told != 0 && (told < sector_size || told > 1u << 20 || (told & (told - 1)) != 0)) {
-    throw Error(ErrorCode::words,
-                fmt::format("a physical sector size of {} is not possible with sectors of {} bytes",
-                            told, sector_size),
-                {}, "It is a power of two, for instance 4096");
-  }
-  const std::uint32_t sectors = std::max(told == 0 ? said : told, sector_size) / sector_size;
-  return {sectors, offset / sector_size % sectors};
-}
-
 bool is_read_only(const Descriptor& file) {
   int yes = 0;
   return file.valid() && ::ioctl(file.get(), BLKROGET, &yes) == 0 && yes != 0;
@@ -101,9 +90,8 @@ std::unique_ptr<Device> open_block(Descriptor file, const std::string& path,
         {{}, {}, {}, path}, "Leave out --sector-size for block devices");
   }
   const std::filesystem::path system =
-      fmt::format("/sys/dev/block/{}:{}/device", major(number), minor(number));
-  DeviceIdentity identity{
-      path, "block device", first_line(system / "model"), first_line(system / "serial"), false, {}};
+      fmt::format("/sys/dev/block/{}:{}", major(number), minor(number));
+  DeviceIdentity identity{path, "block device", model_in(system), serial_in(system), false, {}};
   identity.read_only = is_read_only(file);
   if (identity.read_only && options.writable) throw read_only_error(path);
   if (!options.writable) identity.in_use = all_uses(info);
@@ -201,8 +189,27 @@ std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
 
 }  // namespace
 
+PhysicalSector physical_of(const OpenOptions& options, std::uint32_t sector_size,
+                           std::uint32_t said, std::uint32_t offset) {
+  const std::uint32_t told = options.physical_sector_size;
+  if (told != 0 && (told < sector_size || told > 1u << 20 || (told & (told - 1)) != 0)) {
+    throw Error(ErrorCode::words,
+                fmt::format("a physical sector size of {} is not possible with sectors of {} bytes",
+                            told, sector_size),
+                {}, "It is a power of two, for instance 4096");
+  }
+  const std::uint32_t sectors = std::max(told == 0 ? said : told, sector_size) / sector_size;
+  return {sectors, offset / sector_size % sectors};
+}
+
+bool is_address(std::string_view path) {
+  const std::size_t end = path.find("://");
+  return end != path.npos && path.starts_with("nbd");
+}
+
 // Opened first, then asked: a name may lead elsewhere a moment later.
 std::unique_ptr<Device> open_device(const std::filesystem::path& path, const OpenOptions& options) {
+  if (is_address(path.native())) return open_nbd(path.native(), options);
   struct stat info {};
   if (::stat(path.c_str(), &info) != 0) throw open_error(path, errno);
   if (!S_ISBLK(info.st_mode) && !S_ISREG(info.st_mode)) {  // a pipe would wait for its other end

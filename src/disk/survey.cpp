@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <chrono>
 
 #include <fmt/format.h>
 
@@ -54,7 +55,10 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     out.volume = reader->info();
     note_room_behind(window, *out.volume, p, out.findings);
     // The reader says what it met; the check says all of it.
-    const Findings findings = deep ? check_volume(window, options) : reader->findings();
+    const auto begun = std::chrono::steady_clock::now();
+    const Findings findings =
+        deep ? check_volume(window, options, &out.totals) : reader->findings();
+    out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
     for (Finding f : findings) {
       f.place = place(f.place);
       out.findings.push_back(std::move(f));

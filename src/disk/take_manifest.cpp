@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -8,6 +9,7 @@
 
 #include "base/budget.h"
 #include "disk/cut_window.h"
+#include "tree/places.h"
 
 namespace nuvrat {
 namespace {
@@ -55,42 +57,48 @@ std::unique_ptr<VolumeReader> open_for_manifest(const Device& device, const Read
 }
 
 void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progress,
-                      const KnownManifest* known, std::string_view doing, Manifest& out) {
-  progress.stage(fmt::format("{} {}", doing, part_name(p.number)), reader.tree().total_bytes());
-  const ManifestVolume* recorded = recorded_volume(known, p.start);
+                      const ManifestOptions& options, Manifest& out) {
+  const bool by_places = options.proof == Proof::places;
+  progress.stage(fmt::format("{} {}", options.doing, part_name(p.number)),
+                 by_places ? 0 : reader.tree().total_bytes());
+  const ManifestVolume* recorded = recorded_volume(options.known, p.start);
   ManifestVolume volume;
   if (recorded != nullptr) {
-    const KnownContents contents{*recorded, known->written};
-    volume = record_volume(reader, p.start, progress, &contents);
+    const KnownContents contents{*recorded, options.known->written};
+    volume = record_volume(reader, p.start, progress, &contents, options.proof);
   } else {
-    volume = record_volume(reader, p.start, progress);
+    volume = record_volume(reader, p.start, progress, nullptr, options.proof);
   }
   volume.number = p.number;
   volume.sectors = p.sectors;
   out.volumes.push_back(std::move(volume));
 }
 
-void record_partition(const Device& device, const Partition& p, const ReadOptions& options,
-                      Progress& progress, const KnownManifest* known, std::string_view doing,
-                      Manifest& out) {
+void record_partition(const Device& device, const Partition& p, const ReadOptions& read,
+                      Progress& progress, const ManifestOptions& options, Manifest& out) {
   const std::uint64_t there = there_of(device, p.range());
   const auto window = window_onto(device, p.range());
   std::string fault;
-  if (const auto reader = open_for_manifest(*window, options, fault)) {
-    record_volume_at(*reader, p, progress, known, doing, out);
+  if (const auto reader = open_for_manifest(*window, read, fault)) {
+    record_volume_at(*reader, p, progress, options, out);
     return;
   }
   ManifestRange range;
-  if (const ManifestRange* same = untouched_range(known, p.range())) {
+  if (const ManifestRange* same = untouched_range(options.known, p.range())) {
     range = *same;
   } else {
-    progress.stage(fmt::format("{} {}", doing, part_name(p.number)), there * device.sector_size());
+    const bool by_place = options.proof == Proof::places && there == p.sectors;
+    progress.stage(fmt::format("{} {}", options.doing, part_name(p.number)),
+                   by_place ? 0 : there * device.sector_size());
     range.start = p.start;
     range.sectors = p.sectors;
     range.description = there == 0 ? "beyond the end of the disk" : description_of(*window);
     range.holds_nothing = class_of(p.type) == TypeClass::reserved;
     range.fault = fault;
-    if (there > 0)
+    range.placed = by_place;
+    if (by_place)
+      range.digest = range_place(p.range());
+    else if (there > 0)
       range.digest = range_digest(device, {p.start, there}, progress, range.unreadable);
     if (there < p.sectors)
       range.unreadable.push_back(
@@ -120,12 +128,13 @@ Partition whole_disk(const Device& device, const ReadOptions& options) {
 
 }  // namespace
 
-Manifest take_manifest(const Device& device, const ReadOptions& options, Progress& progress,
-                       const std::vector<unsigned>& numbers, const KnownManifest* known,
-                       std::string_view doing) {
+Manifest take_manifest(const Device& device, const ReadOptions& read, Progress& progress,
+                       const ManifestOptions& options) {
+  const std::vector<unsigned>& numbers = options.numbers;
   Manifest out;
+  out.proof = options.proof;
   out.device = device.identity().path;
-  out.zone = options.zone.name();
+  out.zone = read.zone.name();
   out.sector_size = device.sector_size();
   out.chosen = !numbers.empty();
   const TableReading table = read_table(device);
@@ -133,7 +142,7 @@ Manifest take_manifest(const Device& device, const ReadOptions& options, Progres
   if (parts.empty() && (table.layout.kind == TableKind::none ||
                         (table.layout.kind != TableKind::gpt &&
                          recognise_volume(device).kind != VolumeKind::unknown)))
-    parts.push_back(whole_disk(device, options));
+    parts.push_back(whole_disk(device, read));
   for (const unsigned number : numbers) {
     if (std::none_of(parts.begin(), parts.end(),
                      [number](const auto& p) { return p.number == number; })) {
@@ -154,7 +163,7 @@ Manifest take_manifest(const Device& device, const ReadOptions& options, Progres
                       p.number),
           {}, "Name the partitions to read");
     }
-    record_partition(device, p, options, progress, known, doing, out);
+    record_partition(device, p, read, progress, options, out);
   }
   // Of a disk whose table is there and can't be read the range says nothing of the files.
   const auto error = std::find_if(table.findings.begin(), table.findings.end(),
@@ -168,20 +177,42 @@ Manifest take_manifest(const Device& device, const ReadOptions& options, Progres
   return out;
 }
 
-Manifest take_manifest_again(const Manifest& recorded, const Device& device,
-                             const ReadOptions& options, Progress& progress) {
-  std::vector<unsigned> numbers;
+Verification verify_disk(const Manifest& recorded, const Device& device, const ReadOptions& read,
+                         Progress& progress, const std::vector<unsigned>& numbers) {
+  ManifestOptions options;
+  options.numbers = numbers;
+  options.proof = recorded.proof;
   const auto begins_at = [](std::uint64_t start) {
     return [start](const auto& part) { return part.start == start; };
   };
-  if (recorded.chosen) {
-    for (const Partition& p : read_table(device).layout.data_partitions()) {
+  const Layout layout = read_table(device).layout;
+  if (recorded.chosen && numbers.empty()) {
+    for (const Partition& p : layout.data_partitions()) {
       if (std::any_of(recorded.volumes.begin(), recorded.volumes.end(), begins_at(p.start)) ||
           std::any_of(recorded.ranges.begin(), recorded.ranges.end(), begins_at(p.start)))
-        numbers.push_back(p.number);
+        options.numbers.push_back(p.number);
     }
   }
-  return take_manifest(device, options, progress, numbers);
+  Verification out;
+  out.now = take_manifest(device, read, progress, options);
+  Manifest then = recorded;
+  if (!numbers.empty()) {
+    std::set<std::uint64_t> starts;
+    for (const Partition& p : layout.data_partitions()) {
+      if (std::find(numbers.begin(), numbers.end(), p.number) != numbers.end())
+        starts.insert(p.start);
+    }
+    const auto others = [&starts](const auto& part) { return starts.count(part.start) == 0; };
+    std::erase_if(then.volumes, others);
+    std::erase_if(then.ranges, others);
+    then.chosen = true;
+    if (then.volumes.size() + then.ranges.size() < starts.size())
+      throw Error(ErrorCode::words, "the manifest has nothing of a partition that was named", {},
+                  "It was recorded of other partitions: leave that one out");
+  }
+  hash_unsettled({then, nullptr}, {out.now, &device}, {}, {}, progress);
+  out.comparison = compare(then, out.now, AccessTimes::left);
+  return out;
 }
 
 }  // namespace nuvrat

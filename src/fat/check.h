@@ -37,6 +37,7 @@ struct FatFacts {
   bool chains_sound = true;  ///< every folder and file has a chain of its own that ends well
   bool boot_copy_differs = false;
   bool info_wrong = false;
+  VolumeTotals totals;
 };
 
 /// Throws Error (damaged) when the boot sector makes no sense, device_read where a sector isn't

@@ -281,6 +281,8 @@ class FolderWalk {
 
   void check_file(const Entry& e, std::uint32_t node, std::uint32_t cluster) {
     const std::uint64_t size = e.raw.DIR_FileSize.value();
+    ++s_.facts.totals.files;
+    s_.facts.totals.bytes += size;
     if (cluster == 0) {
       if (size > 0) {
         size_finding(e, node, {}, 0, "fat.chain-short");

@@ -40,14 +40,19 @@ bool lies_on(const std::filesystem::path& folder, const Device& device) {
   return !disk_name.empty() && (place_name == disk_name || place_name.parent_path() == disk_name);
 }
 
-// A job that was refused wrote nothing but why: the next try may take its place.
-bool holds_refusal(const std::filesystem::path& folder) {
+// A job that was refused wrote nothing but why, and a rehearsal nothing but what it saw: the next
+// try may take its place.
+bool holds_only_words(const std::filesystem::path& folder) {
   for (const auto& entry : entries_of(folder)) {
     const auto name = entry.filename();
-    if (name != "assessment.json" && name != "steps.bin" && name != "log.jsonl") return false;
+    if (name != "assessment.json" && name != "steps.bin" && name != "log.jsonl" &&
+        name != "before.manifest")
+      return false;
   }
   try {
-    return !load_case(folder).assessment.in_reach();
+    const std::vector<CaseEvent> events = read_log(folder / "log.jsonl");
+    return !load_case(folder).assessment.in_reach() ||
+           (!events.empty() && events.back().event == only_rehearsed);
   } catch (const Error&) {
     return false;
   }
@@ -100,7 +105,7 @@ Case Case::create(const std::filesystem::path& folder, const Device& device, boo
     throw Error(ErrorCode::file, "the case folder can't be made: " + error.message(),
                 {{}, {}, {}, folder.string()}, "Name a folder on another disk that may be written");
   }
-  if ((!std::filesystem::is_empty(folder, error) || error) && !holds_refusal(folder)) {
+  if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
     throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
                 "A case holds one job: name a new folder");
   }
@@ -116,9 +121,12 @@ Case Case::create(const std::filesystem::path& folder, const Device& device, boo
 }
 
 CasePlan Case::plan_of(const Assessment& assessment, const JobOptions& options) {
-  return write_plan(assessment, {std::filesystem::absolute(assessment.device.path).string(),
-                                 options.read.zone.name(), options.read.codepage,
-                                 options.undo == Undo::full, options.accept_unreadable});
+  return write_plan(assessment,
+                    {is_address(assessment.device.path)
+                         ? assessment.device.path
+                         : std::filesystem::absolute(assessment.device.path).string(),
+                     options.read.zone.name(), options.read.codepage, options.undo == Undo::full,
+                     options.accept_unreadable, options.proof});
 }
 
 void Case::save(const Assessment& assessment, const JobOptions& options) const {
@@ -155,6 +163,7 @@ CaseFile case_from(const std::filesystem::path& folder, const CasePlan& plan) {
   out.options.read.codepage = head.codepage;
   out.options.undo = head.full_undo ? Undo::full : Undo::live;
   out.options.accept_unreadable = head.accept_unreadable;
+  out.options.proof = head.proof;
   return out;
 }
 

@@ -1,6 +1,7 @@
 #pragma once
 // The folder that holds one job: docs/formats/case.md.
 
+#include <chrono>
 #include <filesystem>
 
 #include <nuvrat/assessment.h>
@@ -39,16 +40,23 @@ class Case {
   /// From here on sectors of the disk may have been written; false again once they are put back.
   void set_written(bool written) { written_ = written; }
   [[nodiscard]] bool written() const { return written_; }
+  /// Since this was opened: what a job takes.
+  [[nodiscard]] double seconds() const {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - opened_).count();
+  }
   /// Bytes free where the folder lies.
   [[nodiscard]] std::uint64_t room() const;
 
  private:
   std::filesystem::path folder_;
   void append(const std::string& line) const noexcept;
+  std::chrono::steady_clock::time_point opened_ = std::chrono::steady_clock::now();
   bool written_ = false;
   Descriptor log_;
 };
 
+/// What the log of a case ends with that holds a rehearsal and nothing more.
+inline constexpr const char* only_rehearsed = "rehearsed only";
 /// How often the log says this.
 [[nodiscard]] std::size_t count_events(const std::filesystem::path& folder, std::string_view event);
 

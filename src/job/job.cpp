@@ -8,8 +8,10 @@
 
 #include "base/memory.h"
 #include "job/case.h"
+#include "job/clock.h"
 #include "job/left_behind.h"
 #include "job/steps.h"
+#include "tree/places.h"
 
 namespace nuvrat {
 namespace {
@@ -60,7 +62,7 @@ SectorSet witnesses_of(const Layout& before, const Rehearsal& rehearsal) {
   return out;
 }
 
-void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
+void compare_rehearsed(Device& device, const Rehearsal& rehearsal, Manifest& expected,
                        const Assessment& assessment, const JobOptions& options,
                        Progress& progress) {
   const SectorSet written = rehearsal.written();
@@ -88,8 +90,10 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
                 worst->place, "Nothing was written. This is a mistake in Nuvrat: please report it");
   }
   const KnownManifest known{expected, written};
-  const Manifest after =
-      take_manifest(*rehearsal.after.back(), options.read, progress, {}, &known, "rehearsing");
+  const Device& rehearsed = *rehearsal.after.back();
+  Manifest after = take_manifest(rehearsed, options.read, progress,
+                                 {.known = &known, .doing = "rehearsing", .proof = options.proof});
+  hash_unsettled({expected, &device}, {after, &rehearsed}, assessment.changes, written, progress);
   const Comparison comparison = compare_expected(expected, after, assessment.changes);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
@@ -99,56 +103,52 @@ void compare_rehearsed(const Rehearsal& rehearsal, const Manifest& expected,
               "Nothing was written. This is a mistake in Nuvrat: please report it");
 }
 
-}  // namespace
-
-JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
-                      Case& folder, Progress& progress) {
-  give_back_memory();
-  Manifest before = take_manifest(device, options.read, progress, {}, nullptr, "recording");
-  save_manifest(before, folder.file("before.manifest"));
-  folder.log("recorded", fmt::format("{} files, {} bytes, seal {}", before.files(), before.bytes(),
-                                     before.seal()));
-  expect(assessment.changes, before);
-  require_readable(before, options);
-  if (const std::uint64_t kept =
-          keep_left_behind(device, assessment, options.read, folder, progress);
-      kept > 0)
-    folder.log("left behind", fmt::format("{} items", kept));
-
-  progress.stage("rehearsing", 0);
-  give_back_memory();
-  const Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
-  compare_rehearsed(rehearsal, before, assessment, options, progress);
-  folder.log("rehearsed");
-  give_back_memory();
-  rehearsal.reserve(device);
-  const std::uint64_t needed = rehearsal.journal_bytes(device);
-  if (needed > folder.room()) {
-    throw refused(
-        fmt::format(
-            "the undo journal may take {}, but the case folder's disk has {} free: {} are missing",
-            format_bytes(needed), format_bytes(folder.room()),
-            format_bytes(needed - folder.room())),
-        "Nothing was written. Name a case folder on a disk with more room");
-  }
-  // A journal that is there already is of a try that wrote nothing.
-  const auto path = folder.file("undo.journal");
-  const CasePlan plan = Case::plan_of(assessment, options);
-  Journal journal = std::filesystem::exists(path)
-                        ? Journal::open(path)
-                        : Journal::create(path, device, options.undo, plan.text, plan.blobs,
-                                          witnesses_of(assessment.before, rehearsal));
-  const bool from_medium = do_steps(device, assessment, 0, rehearsal, journal, folder, progress);
-  JobResult result = compare_done(before, device, assessment, options, folder, journal, progress);
-  result.from_medium &= from_medium;
-  return result;
+void require_room(const Case& folder, std::uint64_t needed) {
+  if (needed <= folder.room()) return;
+  throw refused(
+      fmt::format(
+          "the undo journal may take {}, but the case folder's disk has {} free: {} are missing",
+          format_bytes(needed), format_bytes(folder.room()), format_bytes(needed - folder.room())),
+      "Nothing was written. Name a case folder on a disk with more room");
 }
 
-JobResult run_job(Device& device, const Assessment& assessment, const JobOptions& options,
-                  Progress& progress) {
-  if (!assessment.in_reach()) {
-    throw refused(assessment.obstacles.front().text, assessment.obstacles.front().remedy);
+struct Rehearsed {
+  Manifest before;
+  Rehearsal steps;
+};
+
+// Everything that comes before the first write.
+Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
+                              const JobOptions& options, Case& folder, JobClock& progress) {
+  give_back_memory();
+  Manifest before =
+      take_manifest(device, options.read, progress, {.doing = "recording", .proof = options.proof});
+  // By places it is saved when what moves is hashed: the disk won't have it any more where it was.
+  const bool by_places = options.proof == Proof::places;
+  if (!by_places || !before.whole()) save_manifest(before, folder.file("before.manifest"));
+  folder.log("recorded",
+             fmt::format("{} files, {} bytes, {}", before.files(), before.bytes(),
+                         by_places ? std::string("by their places") : "seal " + before.seal()));
+  expect(assessment.changes, before);
+  require_readable(before, options);
+  progress.begin(JobClock::rehearsing);
+  progress.stage("rehearsing", 0);
+  give_back_memory();
+  Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
+  compare_rehearsed(device, rehearsal, before, assessment, options, progress);
+  if (by_places) {
+    save_manifest(before, folder.file("before.manifest"));
+    require_readable(before, options);  // what moves was read only now
   }
+  require_room(folder, rehearsal.journal_bytes(device));
+  give_back_memory();
+  return {std::move(before), std::move(rehearsal)};
+}
+
+// The case of a job that may begin.
+Case open_case_for(Device& device, const Assessment& assessment, const JobOptions& options) {
+  if (!assessment.in_reach())
+    throw refused(assessment.obstacles.front().text, assessment.obstacles.front().remedy);
   if (assessment.steps.empty()) throw refused("there is nothing to do", "Assess the disk again");
   if (disk_tag(device, read_table(device)) != assessment.tag) {
     throw refused("the disk is not the one that was assessed, or it changed since",
@@ -156,6 +156,65 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
   }
   Case folder = Case::create(options.case_folder, device, options.case_in_memory);
   folder.save(assessment, options);
+  // Before hours of reading, as far as it is known by then.
+  if (options.undo == Undo::full)
+    require_room(folder, assessment.sectors_to_write * device.sector_size());
+  return folder;
+}
+
+}  // namespace
+
+JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
+                      Case& folder, Progress& progress) {
+  JobClock clock(progress, assessment, options.proof);
+  Rehearsed job = record_and_rehearse(device, assessment, options, folder, clock);
+  folder.log("rehearsed");
+  if (const std::uint64_t kept = keep_left_behind(device, assessment, options.read, folder, clock);
+      kept > 0)
+    folder.log("left behind", fmt::format("{} items", kept));
+  require_room(folder, job.steps.journal_bytes(device));
+  job.steps.reserve(device);
+  // A journal that is there already is of a try that wrote nothing.
+  const auto path = folder.file("undo.journal");
+  const CasePlan plan = Case::plan_of(assessment, options);
+  Journal journal = std::filesystem::exists(path)
+                        ? Journal::open(path)
+                        : Journal::create(path, device, options.undo, plan.text, plan.blobs,
+                                          witnesses_of(assessment.before, job.steps));
+  clock.begin(JobClock::writing);
+  const bool from_medium = do_steps(device, assessment, 0, job.steps, journal, folder, clock);
+  clock.begin(JobClock::comparing);
+  JobResult result = compare_done(job.before, device, assessment, options, folder, journal, clock);
+  clock.finish();
+  result.from_medium &= from_medium;
+  return result;
+}
+
+RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
+                             const JobOptions& options, Progress& progress) {
+  Case folder = open_case_for(device, assessment, options);
+  JobClock clock(progress, assessment, options.proof, JobClock::rehearsing);
+  try {
+    const Rehearsed job = record_and_rehearse(device, assessment, options, folder, clock);
+    clock.finish();
+    folder.log(only_rehearsed, "nothing was written, as wanted");
+    return {job.before.files(),
+            job.before.bytes(),
+            job.before.ranges.size(),
+            job.steps.written().count(),
+            folder.seconds(),
+            job.steps.journal_bytes(device),
+            options.proof};
+  } catch (const std::exception& cause) {
+    const Error e = ending(cause, folder);
+    folder.log("ended", e);
+    throw e;
+  }
+}
+
+JobResult run_job(Device& device, const Assessment& assessment, const JobOptions& options,
+                  Progress& progress) {
+  Case folder = open_case_for(device, assessment, options);
   try {
     return run_in_case(device, assessment, options, folder, progress);
   } catch (const std::exception& cause) {

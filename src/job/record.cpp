@@ -56,6 +56,8 @@ const char* name_of(Outcome outcome) {
   switch (outcome) {
     case Outcome::out_of_reach:
       return "out-of-reach";
+    case Outcome::rehearsed:
+      return "rehearsed";
     case Outcome::stopped:
       return "stopped";
     case Outcome::cut_off:
@@ -99,6 +101,9 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
     out.outcome = disk != nullptr ? with_disk(out.job, *disk)
                                   : without_disk(out.job, journal ? &*journal : nullptr);
   }
+  if (out.outcome == Outcome::stopped && !out.events.empty() &&
+      out.events.back().event == only_rehearsed)
+    out.outcome = Outcome::rehearsed;
   // A job is finished when it was compared, too.
   if (out.outcome == Outcome::done && !has("result.json")) out.outcome = Outcome::new_disk;
   if (out.outcome != Outcome::done) return out;

@@ -109,9 +109,7 @@ void require_same_files(const Device& device, const CaseFile& job, const Case& f
                         Progress& progress) {
   if (!folder.has("after.manifest")) return;
   const Manifest then = load_manifest(folder.file("after.manifest"));
-  const Comparison changes =
-      compare(then, take_manifest(device, job.options.read, progress, {}, nullptr, "comparing"),
-              AccessTimes::left);
+  const Comparison changes = verify_disk(then, device, job.options.read, progress).comparison;
   if (changes.equal()) return;
   std::string text;
   for (const Difference& d : changes.differences) {

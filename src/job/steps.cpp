@@ -9,6 +9,7 @@
 
 #include "base/memory.h"
 #include "job/left_behind.h"
+#include "tree/places.h"
 
 namespace nuvrat {
 namespace {
@@ -146,7 +147,7 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
   return from_medium;
 }
 
-JobResult compare_done(const Manifest& before, Device& device, const Assessment& assessment,
+JobResult compare_done(Manifest& before, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, const Journal& journal,
                        Progress& progress) {
   try {
@@ -161,7 +162,9 @@ JobResult compare_done(const Manifest& before, Device& device, const Assessment&
                                       : "the device doesn't give back what was written to ") +
               wrong.ranges().front().text(),
           {device.identity().path, wrong.ranges().front().first, {}, {}});
-    JobResult result = compare_with(before, device, assessment, options, folder, progress);
+    SectorSet written;
+    for (const WrittenRange& w : journal.writes()) written.add(w.range);
+    JobResult result = compare_with(before, device, assessment, options, written, folder, progress);
     result.written = journal.writes();
     return result;
   } catch (const std::exception& cause) {
@@ -220,8 +223,9 @@ void require_volumes(const Assessment& assessment, const Device& device, const L
 
 }  // namespace
 
-JobResult compare_with(const Manifest& expected, Device& device, const Assessment& assessment,
-                       const JobOptions& options, Case& folder, Progress& progress) {
+JobResult compare_with(Manifest& expected, Device& device, const Assessment& assessment,
+                       const JobOptions& options, const SectorSet& written, Case& folder,
+                       Progress& progress) {
   Steady steady(progress);
   give_back_memory();
   device.forget({0, device.sectors()});  // what is compared comes from the medium
@@ -235,7 +239,9 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
     if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
   }
   give_back_memory();
-  const Manifest after = take_manifest(device, options.read, steady, {}, nullptr, "comparing");
+  Manifest after =
+      take_manifest(device, options.read, steady, {.doing = "comparing", .proof = options.proof});
+  hash_unsettled({expected, nullptr}, {after, &device}, assessment.changes, written, steady);
   save_manifest(after, folder.file("after.manifest"));
   result.comparison = compare_expected(expected, after, assessment.changes);
   result.tag_after = disk_tag(device, table);
@@ -245,9 +251,12 @@ JobResult compare_with(const Manifest& expected, Device& device, const Assessmen
   result.unreadable = after.unreadable_files();
   result.left_out = after.left_out();
   result.left_behind = count_left_behind(folder.file(""));
+  result.seconds = folder.seconds();
   folder.put("result.json", result_text(result));
-  folder.log("compared", fmt::format("{} differences, seal {}", result.comparison.count,
-                                     result.comparison.seal_after));
+  folder.log("compared",
+             fmt::format("{} differences, {}", result.comparison.count,
+                         options.proof == Proof::places ? std::string("by places")
+                                                        : "seal " + result.comparison.seal_after));
   return result;
 }
 

@@ -29,6 +29,7 @@ CasePlan write_plan(const Assessment& assessment, const CaseHead& head) {
   j["codepage"] = head.codepage;
   j["undo"] = head.full_undo ? "full" : "live";
   j["accept_unreadable"] = head.accept_unreadable;
+  j["proof"] = name_of(head.proof);
   return {j.dump(2) + "\n", blobs.bytes()};
 }
 
@@ -43,6 +44,7 @@ Assessment read_plan(const CasePlan& plan, CaseHead& head) {
     head.codepage = j.at("codepage");
     head.full_undo = j.at("undo") == "full";
     head.accept_unreadable = j.at("accept_unreadable");
+    head.proof = j.at("proof") == name_of(Proof::places) ? Proof::places : Proof::contents;
     return assessment_from_json(j, plan.blobs);
   } catch (const json::exception& e) {
     throw Error(ErrorCode::file, fmt::format("the case can't be read: {}", e.what()));
@@ -76,6 +78,7 @@ std::string result_text(const JobResult& result) {
   for (const Finding& f : result.findings_after) findings.push_back(to_json(f));
   const json j = {{"schema", result_schema},
                   {"tag_after", result.tag_after},
+                  {"seconds", result.seconds},
                   {"table_reread", result.table_reread},
                   {"findings", findings}};
   return j.dump(2) + "\n";
@@ -88,6 +91,7 @@ void read_result(const std::filesystem::path& path, CaseRecord& out) {
     if (j.at("schema") != result_schema)
       throw Error(ErrorCode::file, "this result was made by another version");
     out.tag_after = j.at("tag_after");
+    out.seconds = j.at("seconds");
     out.findings_after = findings_from_json(j.at("findings"));
   } catch (const json::exception& e) {
     throw Error(ErrorCode::file, fmt::format("the result can't be read: {}", e.what()),

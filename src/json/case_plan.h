@@ -24,6 +24,7 @@ struct CaseHead {
   unsigned codepage = 437;
   bool full_undo = true;
   bool accept_unreadable = false;
+  Proof proof = Proof::contents;
 };
 [[nodiscard]] CasePlan write_plan(const Assessment& assessment, const CaseHead& head);
 /// Throws Error (file) when something is missing, of the wrong kind or not as it was written.

@@ -43,13 +43,19 @@ std::string assessment_view(const Assessment& a, const std::vector<NextStep>& ne
   json out = to_json(a);
   out["schema"] = "nuvrat.assessment/1";
   out["verdict"] = a.in_reach() ? "in-reach" : "out-of-reach";
+  out["disk"] = printable(a.device.path);
   out["next"] = next_json(next);
   return dump(out);
 }
 
-std::string job_view(const Assessment& a, const JobResult& r, const std::vector<NextStep>& next) {
+std::string job_view(const Assessment& a, const JobResult& r, const std::filesystem::path& folder,
+                     const std::vector<NextStep>& next) {
   return dump({{"schema", "nuvrat.rewrite/1"},
                {"verdict", r.sound() ? "done" : "done-with-differences"},
+               {"disk", printable(a.device.path)},
+               {"case", printable(folder.string())},
+               {"proof", name_of(r.comparison.proof)},
+               {"by_place", r.comparison.by_place},
                {"seal_before", r.comparison.seal_before},
                {"seal_after", r.comparison.seal_after},
                {"files", r.files},
@@ -60,6 +66,7 @@ std::string job_view(const Assessment& a, const JobResult& r, const std::vector<
                {"left_behind", r.left_behind},
                {"findings", findings_json(r.findings_after)},
                {"written", written_json(r.written)},
+               {"seconds", r.seconds},
                {"table_reread", r.table_reread},
                {"tag_before", a.tag},
                {"tag_after", r.tag_after},
@@ -71,17 +78,38 @@ std::string revert_json(const CaseFile& job, const RevertResult& r) {
   return dump({{"schema", "nuvrat.revert/1"},
                {"verdict", "reverted"},
                {"disk", printable(job.disk.string())},
+               {"case", printable(job.folder.string())},
                {"sectors", r.sectors},
                {"exact", r.exact},
                {"already", r.already},
                {"tag_after", r.tag_after}});
 }
 
-std::string refusal_json(const Assessment& a) {
-  return dump({{"schema", "nuvrat.refusal/1"}, {"verdict", "refused"}, {"assessment", to_json(a)}});
+std::string rehearsal_json(const Assessment& a, const RehearsalResult& r,
+                           const std::filesystem::path& folder) {
+  return dump({{"schema", "nuvrat.rehearsal/1"},
+               {"verdict", "rehearsed"},
+               {"disk", printable(a.device.path)},
+               {"case", printable(folder.string())},
+               {"proof", name_of(r.proof)},
+               {"files", r.files},
+               {"bytes", r.bytes},
+               {"ranges", r.ranges},
+               {"sectors", r.sectors},
+               {"journal_bytes", r.journal_bytes},
+               {"seconds", r.seconds},
+               {"assessment", to_json(a)}});
 }
 
-std::string report_view(const CaseRecord& r, const char* verdict,
+std::string refusal_json(const Assessment& a, const std::filesystem::path& folder) {
+  return dump({{"schema", "nuvrat.refusal/1"},
+               {"verdict", "refused"},
+               {"disk", printable(a.device.path)},
+               {"case", printable(folder.string())},
+               {"assessment", to_json(a)}});
+}
+
+std::string report_view(const CaseRecord& r, const Letterhead& letterhead, const char* verdict,
                         const std::vector<NextStep>& next) {
   json events = json::array();
   for (const CaseEvent& e : r.events)
@@ -91,10 +119,16 @@ std::string report_view(const CaseRecord& r, const char* verdict,
   return dump(
       {{"schema", "nuvrat.report/1"},
        {"verdict", verdict},
+       {"technician", printable(letterhead.technician)},
+       {"owner", printable(letterhead.owner)},
+       {"job", printable(letterhead.job)},
        {"disk", printable(r.job.disk.string())},
        {"disk_seen", r.disk_seen},
        {"case", printable(r.job.folder.string())},
        {"steps_done", r.job.steps_done},
+       {"seconds", r.seconds},
+       {"proof", name_of(r.job.options.proof)},
+       {"by_place", r.comparison ? json(r.comparison->by_place) : json(nullptr)},
        {"before", manifest_totals(r.before)},
        {"after", manifest_totals(r.after)},
        {"difference_count", r.comparison ? json(r.comparison->count) : json(nullptr)},

@@ -31,6 +31,7 @@ void EventLog::stage(std::string_view name, std::uint64_t total) {
   done_ = written_ = 0;
   last_ = std::chrono::steady_clock::now();
   json line = event("stage");
+  if (share_ >= 0) line["job_share"] = share_;
   line["stage"] = name_;
   line["total_bytes"] = total_;
   out_ << line << std::endl;
@@ -46,8 +47,14 @@ void EventLog::advance(std::uint64_t bytes) {
   write_progress();
 }
 
+void EventLog::job_share(double share) {
+  share_ = share;
+  inner_.job_share(share);
+}
+
 void EventLog::write_progress() {
   json line = event("progress");
+  if (share_ >= 0) line["job_share"] = share_;
   line["stage"] = name_;
   line["done_bytes"] = done_;
   line["total_bytes"] = total_;

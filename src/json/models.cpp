@@ -174,7 +174,8 @@ json to_json(const Assessment& a, Blobs* blobs) {
           {"changes", list(a.changes)},
           {"content_bytes", a.files_bytes},
           {"sectors_to_write", a.sectors_to_write},
-          {"expected_seconds", a.expected_seconds}};
+          {"expected_seconds", a.expected_seconds},
+          {"seconds_by_places", a.seconds_by_places}};
 }
 
 Layout layout_from_json(const json& j) {
@@ -220,7 +221,7 @@ Findings findings_from_json(const json& j) {
 
 Assessment assessment_from_json(const json& j, ByteView blobs) {
   return guarded([&] {
-    require_whole_numbers(j, "expected_seconds");
+    require_whole_numbers(j, {"expected_seconds", "seconds_by_places"});
     Assessment a;
     for (const json& goal : j.at("goals")) a.goals.push_back(parse_goal(goal.get<std::string>()));
     a.tag = j.at("tag");
@@ -278,6 +279,7 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");
     a.expected_seconds = j.at("expected_seconds");
+    a.seconds_by_places = j.at("seconds_by_places");
     return a;
   });
 }

@@ -125,7 +125,12 @@ std::string survey_json(const Survey& s) {
   }
   json gaps = json::array();
   for (const SectorRange& r : gaps_of(s.table)) gaps.push_back(to_json(r));
+  const Findings findings = s.all_findings();
   return dump({{"schema", "nuvrat.survey/1"},
+               {"verdict", has_errors(findings) ? "errors"
+                           : findings.empty()   ? "nothing-unusual"
+                                                : "findings"},
+               {"disk", printable(s.device.path)},
                {"tag", s.tag},
                {"device", device_json(s)},
                {"table", table},
@@ -133,13 +138,77 @@ std::string survey_json(const Survey& s) {
                {"partitions", parts},
                {"gaps", gaps},
                {"systems", systems_json(s.systems)},
-               {"findings", findings_json(s.all_findings())}});
+               {"findings", findings_json(findings)}});
 }
 
-std::string goals_json(const std::vector<Assessment>& goals) {
+std::string machine_json(const std::vector<MachineDisk>& disks) {
+  json list = json::array();
+  for (const MachineDisk& d : disks) {
+    json uses = json::array();
+    for (const std::string& use : d.uses) uses.push_back(printable(use));
+    list.push_back({{"path", d.path},
+                    {"bytes", d.bytes},
+                    {"sector_size", d.sector_size},
+                    {"physical_sector_size", d.physical_sector_size},
+                    {"model", printable(d.model)},
+                    {"serial", printable(d.serial)},
+                    {"bus", d.bus},
+                    {"image", printable(d.image)},
+                    {"removable", d.removable},
+                    {"read_only", d.read_only},
+                    {"uses", uses},
+                    {"table", d.table ? json(name_of(*d.table)) : json(nullptr)},
+                    {"tag", d.tag},
+                    {"fault", printable(d.fault)}});
+  }
+  return dump({{"schema", "nuvrat.machine/1"}, {"verdict", "listed"}, {"disks", list}});
+}
+
+std::string files_json(OpenedVolume& volume, const std::string& path,
+                       const std::vector<FileEntry>& files) {
+  const auto time = [](Ticks t) { return t == 0 ? json(nullptr) : json(format_time(t)); };
+  json list = json::array();
+  for (const FileEntry& e : files)
+    list.push_back({{"path", printable(e.path)},
+                    {"directory", e.directory},
+                    {"stream", e.stream},
+                    {"bytes", e.bytes},
+                    {"attributes", e.attributes},
+                    {"created", time(e.created)},
+                    {"modified", time(e.modified)},
+                    {"accessed", time(e.accessed)}});
+  return dump({{"schema", "nuvrat.files/1"},
+               {"verdict", volume.reader().left_out().empty() ? "listed" : "partial"},
+               {"disk", printable(volume.reader().device().identity().path)},
+               {"partition", volume.number()},
+               {"path", printable(path)},
+               {"files", list}});
+}
+
+std::string fetch_json(OpenedVolume& volume, const FetchResult& r,
+                       const std::filesystem::path& folder) {
+  json problems = json::array();
+  for (const FetchProblem& p : r.problems)
+    problems.push_back({{"path", printable(p.path)}, {"text", printable(p.text)}});
+  return dump({{"schema", "nuvrat.fetch/1"},
+               {"verdict", r.problems.empty() ? "copied" : "partial"},
+               {"disk", printable(volume.reader().device().identity().path)},
+               {"partition", volume.number()},
+               {"folder", printable(folder.string())},
+               {"files", r.files},
+               {"folders", r.folders},
+               {"bytes", r.bytes},
+               {"checked", r.checked},
+               {"problems", problems}});
+}
+
+std::string goals_json(const DeviceIdentity& device, const std::vector<Assessment>& goals) {
   json list = json::array();
   for (const Assessment& a : goals) list.push_back(to_json(a));
-  return dump({{"schema", "nuvrat.goals/1"}, {"goals", list}});
+  return dump({{"schema", "nuvrat.goals/1"},
+               {"verdict", "listed"},
+               {"disk", printable(device.path)},
+               {"goals", list}});
 }
 
 std::string check_json(const Survey& s) {
@@ -149,6 +218,7 @@ std::string check_json(const Survey& s) {
                            : !findings.empty()         ? "findings"
                            : s.not_looked_at().empty() ? "sound"
                                                        : "partial"},
+               {"disk", printable(s.device.path)},
                {"not_looked_at", s.not_looked_at()},
                {"tag", s.tag},
                {"findings", findings_json(findings)}});
@@ -177,7 +247,8 @@ std::string manifest_json(const Manifest& m) {
   for (const ManifestVolume& v : m.volumes) encrypted += v.encrypted().size();
   return dump({{"schema", "nuvrat.manifest-taken/1"},
                {"verdict", m.whole() ? "recorded" : "partial"},
-               {"device", printable(m.device)},
+               {"disk", printable(m.device)},
+               {"proof", name_of(m.proof)},
                {"zone", m.zone},
                {"files", m.files()},
                {"directories", m.directories()},
@@ -194,6 +265,9 @@ std::string comparison_json(const Comparison& c, const Manifest& after) {
                {"verdict", !c.equal()    ? "different"
                            : c.partial() ? "partial"
                                          : "equal"},
+               {"disk", printable(after.device)},
+               {"proof", name_of(c.proof)},
+               {"by_place", c.by_place},
                {"seal_before", c.seal_before},
                {"seal_after", c.seal_after},
                {"files", after.files()},
@@ -205,9 +279,12 @@ std::string comparison_json(const Comparison& c, const Manifest& after) {
                {"differences", differences_json(c.differences)}});
 }
 
-std::string error_json(const Error& e) {
+std::string error_json(const Error& e, const std::string& disk,
+                       const std::filesystem::path& folder) {
   return dump({{"schema", "nuvrat.error/1"},
                {"verdict", "error"},
+               {"disk", printable(disk)},
+               {"case", printable(folder.string())},
                {"code", code_name(e.code())},
                {"message", printable(e.message())},
                {"where", to_json(e.place())},

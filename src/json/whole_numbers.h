@@ -1,6 +1,8 @@
 #pragma once
 // JSON from files that anybody may have changed.
 
+#include <algorithm>
+#include <string_view>
 #include <vector>
 
 #include <nuvrat/error.h>
@@ -9,9 +11,9 @@
 
 namespace nuvrat {
 
-/// Throws Error (file) for a number with a fraction, but under the key `except`: none of our
+/// Throws Error (file) for a number with a fraction, but under the keys `except`: none of our
 /// counts has one, and one beyond 64 bits would convert to anything at all.
-inline void require_whole_numbers(const json& j, const char* except = nullptr) {
+inline void require_whole_numbers(const json& j, const std::vector<std::string_view>& except = {}) {
   std::vector<const json*> open{&j};  // no recursion that the file controls
   while (!open.empty()) {
     const json& here = *open.back();
@@ -20,7 +22,8 @@ inline void require_whole_numbers(const json& j, const char* except = nullptr) {
       const json& value = item.value();
       if (value.is_structured()) {
         open.push_back(&value);
-      } else if (value.is_number_float() && (except == nullptr || item.key() != except)) {
+      } else if (value.is_number_float() &&
+                 std::find(except.begin(), except.end(), item.key()) == except.end()) {
         throw Error(ErrorCode::file, "'" + item.key() + "' is not a whole number of 64 bits");
       }
     }

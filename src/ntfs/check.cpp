@@ -40,7 +40,7 @@ void check_boot(CheckState& state) {
   }
 }
 
-Findings check_ntfs(const Device& device) {
+Findings check_ntfs(const Device& device, VolumeTotals* totals) {
   CheckState state(device);
   check_boot(state);
   check_start(state);
@@ -53,6 +53,7 @@ Findings check_ntfs(const Device& device) {
   check_security(state);
   check_folders(state);
   check_clusters(state);
+  if (totals != nullptr) *totals = state.totals;
   return state.log.take();
 }
 

@@ -4,11 +4,12 @@
 
 #include <nuvrat/device.h>
 #include <nuvrat/finding.h>
+#include <nuvrat/volume.h>
 
 namespace nuvrat {
 
 /// Throws Error (damaged) when the volume can't be read at all, device_read where a sector isn't
-/// given.
-[[nodiscard]] Findings check_ntfs(const Device& device);
+/// given. `totals` may be null.
+[[nodiscard]] Findings check_ntfs(const Device& device, VolumeTotals* totals = nullptr);
 
 }  // namespace nuvrat

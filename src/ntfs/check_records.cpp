@@ -222,6 +222,11 @@ class RecordCheck {
     check_list(all);
     check_information(all);
     const bool directory = (header_.flags.value() & record_directory) != 0;
+    if (const AttributeView* data = find_attribute(all, at_data);
+        data != nullptr && !directory && number_ >= first_user_record) {
+      ++state_.totals.files;
+      state_.totals.bytes += data->bytes();
+    }
     if (directory != (find_attribute(all, at_index_root, u"$I30") != nullptr))
       error("ntfs.directory-flag", "the record is a folder without an index, or the other way");
     const bool nameless_allowed = number_ < first_user_record;

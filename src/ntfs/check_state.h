@@ -5,6 +5,7 @@
 
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
+#include <nuvrat/volume.h>
 
 #include "base/budget.h"
 #include "base/finding_log.h"
@@ -58,6 +59,7 @@ struct CheckState {
   };
   std::vector<Folder> folders;  ///< by record
   Budget index_bytes;           ///< of all folders
+  VolumeTotals totals;
 
   void finding(const char* code, Severity severity, std::optional<std::uint64_t> record,
                std::string text, std::optional<std::uint64_t> cluster = {}) {

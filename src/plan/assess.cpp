@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <chrono>
 
 #include <fmt/format.h>
 
@@ -18,32 +17,6 @@ namespace {
 // Twice what any system shows. Each goal is assessed by itself, and each costs what the table has.
 constexpr std::size_t most_listed_partitions = 512;
 
-// Bytes a second of plain reading, taken from where files are.
-double read_speed(const Device& device, const Layout& layout) {
-  std::uint64_t at = 0;
-  for (const Partition& p : layout.data_partitions()) {
-    at = p.start;
-    break;
-  }
-  const std::uint64_t piece = (4u << 20) / device.sector_size();
-  const auto begin = std::chrono::steady_clock::now();
-  std::uint64_t bytes = 0;
-  double seconds = 0;
-  for (int i = 0; i < 8 && seconds < 0.2; ++i) {
-    const std::uint64_t count = std::min(piece, device.sectors() - std::min(at, device.sectors()));
-    if (count == 0) break;
-    device.forget({at, count});
-    try {
-      bytes += device.read(at, count).size();
-    } catch (const Error&) {
-      break;  // a bad place is no measure of speed
-    }
-    at += count;
-    seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
-  }
-  return bytes == 0 || seconds <= 0 ? 0 : static_cast<double>(bytes) / seconds;
-}
-
 }  // namespace
 
 Assessment start_assessment(const Survey& survey) {
@@ -60,7 +33,7 @@ Assessment start_assessment(const Survey& survey) {
   return out;
 }
 
-void fill_figures(const Device& device, const Survey& survey, Assessment& out) {
+void fill_figures(const Device& device, const Survey& survey, const Pace& pace, Assessment& out) {
   for (const Step& step : out.steps) {
     if (step.volume() == nullptr) continue;
     for (Contents& here : out.contents) {
@@ -72,8 +45,7 @@ void fill_figures(const Device& device, const Survey& survey, Assessment& out) {
   }
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
-    out.files_bytes += s.volume ? s.volume->bytes - std::min(s.volume->bytes, s.volume->free_bytes)
-                                : s.partition.sectors * device.sector_size();
+    out.files_bytes += s.volume ? s.totals.bytes : s.partition.sectors * device.sector_size();
   }
   class Collector final : public SectorSink {
    public:
@@ -98,14 +70,7 @@ void fill_figures(const Device& device, const Survey& survey, Assessment& out) {
     collector.sectors.add({rewrite->switch_sector().lba, 1});
   }
   out.sectors_to_write = collector.sectors.count() + volume_sectors;
-  // Contents are hashed before and after; hashing itself runs at some 400 MB a second.
-  const double speed = read_speed(device, survey.table.layout);
-  if (speed > 0) {
-    // What is written is made twice, kept for the way back, and read again.
-    const double work = 2.0 * static_cast<double>(out.files_bytes) +
-                        6.0 * static_cast<double>(volume_sectors * device.sector_size());
-    out.expected_seconds = work / std::min(speed, 4e8) + 0.15;
-  }
+  estimate_time(device, survey, pace, volume_sectors, out);
 }
 
 void add_finding_obstacles(const DiskState& state, Assessment& out) {
@@ -148,8 +113,9 @@ void plan_table(const PlanInput& input, Assessment& out) {
 
 namespace {
 
-Assessment assess_stages(const Device& device, const Survey& survey, const std::vector<Goal>& goals,
-                         const ReadOptions& options, Random& random) {
+Assessment assess_stages(const Device& device, const Survey& survey, const Pace& pace,
+                         const std::vector<Goal>& goals, const ReadOptions& options,
+                         Random& random) {
   DiskState before(survey);
   const Wishes wishes = sort_goals(goals, before);
   // What is wrong with a volume that is to go is in nobody's way.
@@ -166,7 +132,8 @@ Assessment assess_stages(const Device& device, const Survey& survey, const std::
   Assessment furthest;
   for (const Wishes& way : ways) {
     Assessment out = first;
-    if (plan_stages(device, before, way, options, random, out)) fill_figures(device, survey, out);
+    if (plan_stages(device, before, way, options, random, out))
+      fill_figures(device, survey, pace, out);
     if (out.in_reach()) return out;
     if (furthest.obstacles.empty() || out.steps.size() > furthest.steps.size())
       furthest = std::move(out);
@@ -228,8 +195,8 @@ std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
 }
 
 // Tried on this very disk.
-void offer_other_goals(const Device& device, const Survey& survey, const ReadOptions& options,
-                       Assessment& out) {
+void offer_other_goals(const Device& device, const Survey& survey, const Pace& pace,
+                       const ReadOptions& options, Assessment& out) {
   for (Obstacle& o : out.obstacles) {
     std::vector<Goal> goals = other_goals(o, out);
     if (goals.empty()) continue;
@@ -237,7 +204,7 @@ void offer_other_goals(const Device& device, const Survey& survey, const ReadOpt
     if (is_about_gaps(out.goals)) o.goals.clear();
     Random random(1);
     try {
-      if (!assess_stages(device, survey, goals, options, random).in_reach()) continue;
+      if (!assess_stages(device, survey, pace, goals, options, random).in_reach()) continue;
     } catch (const Error&) {
       continue;  // it's only an offer
     }
@@ -248,11 +215,11 @@ void offer_other_goals(const Device& device, const Survey& survey, const ReadOpt
   }
 }
 
-Assessment assess_surveyed(const Device& device, const Survey& survey,
+Assessment assess_surveyed(const Device& device, const Survey& survey, const Pace& pace,
                            const std::vector<Goal>& goals, const ReadOptions& options,
                            Random& random) {
-  Assessment out = assess_stages(device, survey, goals, options, random);
-  offer_other_goals(device, survey, options, out);
+  Assessment out = assess_stages(device, survey, pace, goals, options, random);
+  offer_other_goals(device, survey, pace, options, out);
   return out;
 }
 
@@ -261,7 +228,9 @@ Assessment assess_surveyed(const Device& device, const Survey& survey,
 Assessment assess(const Device& device, const std::vector<Goal>& goals, const ReadOptions& options,
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
-  return assess_surveyed(device, survey_disk(device, options, true), goals, options, random);
+  const Survey survey = survey_disk(device, options, true);
+  return assess_surveyed(device, survey, measure_pace(device, survey.table.layout), goals, options,
+                         random);
 }
 
 // What a volume is turned into by most who turn it into anything.
@@ -275,9 +244,10 @@ static std::optional<std::string> other_kind(const SurveyedPartition& s) {
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                    Random& random) {
   const Survey survey = survey_disk(device, options, true);
+  const Pace pace = measure_pace(device, survey.table.layout);
   std::vector<Assessment> out;
   const auto add = [&](const std::string& word) {
-    out.push_back(assess_surveyed(device, survey, {parse_goal(word)}, options, random));
+    out.push_back(assess_surveyed(device, survey, pace, {parse_goal(word)}, options, random));
   };
   if (survey.partitions.size() > most_listed_partitions) {
     throw Error(ErrorCode::words,

@@ -199,11 +199,11 @@ class Ways {
     for (const SurveyedPartition& s : in_.state.volumes) {
       const unsigned number = s.partition.number;
       if (s.partition.role == Role::extended || !s.volume || in_.wishes.gone.count(number) != 0 ||
-          !(s.signature.kind == VolumeKind::ntfs))
+          !(s.signature.kind == VolumeKind::ntfs || is_fat(s.signature.kind)))
         continue;
       if (in_.wishes.volumes.count(number) != 0) continue;  // it gets another boot sector
       const OpenVolume volume(in_, s.partition, options_);
-      if (!loads_manager(*volume.window)) continue;
+      if (volume.files == nullptr || !loads_manager(*volume.window)) continue;
       const bool has_program = volume.files->find(paths::manager_legacy).has_value();
       const bool is_system = number == first().number;
       const int now = has_program ? 3 : is_system ? 2 : 1;

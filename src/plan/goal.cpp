@@ -21,21 +21,6 @@ std::string general(std::string_view subject) {
   return part == "pN" || part == "gN" ? "" : std::string(subject);  // that is no number
 }
 
-// Letters to change, add or leave out to get from one to the other.
-std::size_t distance(std::string_view a, std::string_view b) {
-  std::vector<std::size_t> row(b.size() + 1);
-  for (std::size_t j = 0; j <= b.size(); ++j) row[j] = j;
-  for (std::size_t i = 0; i < a.size(); ++i) {
-    std::size_t diagonal = row[0]++;
-    for (std::size_t j = 0; j < b.size(); ++j) {
-      const std::size_t changed = diagonal + (a[i] == b[j] ? 0 : 1);
-      diagonal = row[j + 1];
-      row[j + 1] = std::min({changed, row[j] + 1, row[j + 1] + 1});
-    }
-  }
-  return row[b.size()];
-}
-
 // "table=gpt or table=mbr"
 std::string listed(const std::string& subject, const std::vector<std::string>& states) {
   std::string out;
@@ -46,16 +31,13 @@ std::string listed(const std::string& subject, const std::vector<std::string>& s
 
 Error unknown_subject(const Goal& goal) {
   const std::string subject = general(ascii_lower(goal.subject));
-  std::string nearest;
-  std::size_t best = 3;  // further away it is another word
   std::string all;
+  std::vector<std::string> subjects;
   for (const GoalWord& word : goal_words()) {
-    if (const std::size_t d = distance(subject, word.subject); d < best) {
-      best = d;
-      nearest = word.subject;
-    }
+    subjects.push_back(word.subject);
     all += (all.empty() ? "" : ", ") + word.subject + "=" + word.choices();
   }
+  std::string nearest = nearest_word(subject, subjects);
   if (const std::string number = ascii_lower(goal.subject).substr(0, goal.subject.find('.'));
       (nearest.starts_with("pN") || nearest.starts_with("gN")) &&
       general(number) == nearest.substr(0, 2))

@@ -185,8 +185,18 @@ void plan_fat_mends(const Device& device, const Survey& survey, const ReadOption
 /// The disk as it is: table, tag, contents, findings; nothing planned.
 [[nodiscard]] Assessment start_assessment(const Survey& survey);
 
+/// Bytes a second that this machine showed just now.
+struct Pace {
+  double read = 0;  ///< from this device; 0: nothing could be read
+  double hash = 0;  ///< on one core
+};
+[[nodiscard]] Pace measure_pace(const Device& device, const Layout& layout);
+/// The expected time, of either proof; `volume_sectors`: written in volumes.
+void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
+                   std::uint64_t volume_sectors, Assessment& out);
+
 /// What becomes of contents, sectors to read and write, and the expected time.
-void fill_figures(const Device& device, const Survey& survey, Assessment& out);
+void fill_figures(const Device& device, const Survey& survey, const Pace& pace, Assessment& out);
 
 /// Numbers after one change of a table, and after the `next` one.
 void follow_numbers(const std::vector<Renumbering>& next, std::vector<Renumbering>& numbers);

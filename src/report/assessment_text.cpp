@@ -1,7 +1,6 @@
 // Whether goals are in reach, for a terminal.
 
 #include <algorithm>
-#include <cmath>
 
 #include <fmt/format.h>
 
@@ -40,6 +39,13 @@ std::string volume_words(const VolumeChange& v, const TextStyle& style) {
   return wrap(text, style, "  ", "           ");
 }
 
+std::string both_times(const Assessment& a, Proof proof) {
+  std::string places = time_words(a.seconds_by_places);
+  if (proof == Proof::places) return places;
+  std::string contents = time_words(a.expected_seconds);
+  return contents == places ? contents : contents + "; by places (--proof places) " + places;
+}
+
 std::string write_words(const Assessment& a) {
   std::vector<std::string> touched;
   for (const Step& step : a.steps) {
@@ -55,7 +61,7 @@ std::string write_words(const Assessment& a) {
 
 }  // namespace
 
-std::string assessment_text(const Assessment& a, const TextStyle& style) {
+std::string assessment_text(const Assessment& a, const TextStyle& style, Proof proof) {
   const std::string goals = goal_words(a);
   const std::string subject = printable(a.device.path) + ": " + goals + (goals.empty() ? "" : " ");
   const std::string key = goals.empty()  ? a.in_reach() ? "can be mended" : "can't be mended"
@@ -106,16 +112,13 @@ std::string assessment_text(const Assessment& a, const TextStyle& style) {
     break;
   }
   out += wrap("writes   " + write_words(a), style, "  ", "           ");
-  out += wrap(
-      fmt::format("reads    {} of contents, twice: before and after", format_bytes(a.files_bytes)),
-      style, "  ", "           ");
-  const auto rounded = [](double n) { return static_cast<std::uint64_t>(std::llround(n)); };
-  const std::string time =
-      a.expected_seconds < 1 ? "under a second"
-      : a.expected_seconds < 90
-          ? "about " + plural(rounded(a.expected_seconds), "second", "seconds")
-          : "about " + plural(rounded(a.expected_seconds / 60), "minute", "minutes");
-  out += wrap("time     " + time, style, "  ", "           ");
+  out += wrap(proof == Proof::places
+                  ? "reads    folders, and where each file is; contents only of what moves: bytes "
+                    "that change in place meanwhile would not be noticed"
+                  : fmt::format("reads    {} of contents, twice: before and after",
+                                format_bytes(a.files_bytes)),
+              style, "  ", "           ");
+  out += wrap("time     " + both_times(a, proof), style, "  ", "           ");
   if (!a.consents.empty()) {
     out += "\n  To agree to:\n";
     for (const Consent& c : a.consents) {

@@ -26,25 +26,37 @@ std::string seal_words(const Comparison& c) {
 std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
   const std::string steps = step_words(a);
   const bool all_read = r.left_out + r.unreadable == 0;
+  const bool by_places = r.comparison.proof == Proof::places;
   std::string out = verdict(
       a.device.path + ": done: " + steps, r.sound() ? Tone::good : Tone::bad,
       !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
       : !r.sound()          ? "the check found errors"
+      : by_places           ? "every file is there"
                             : "nothing was lost",
       !r.sound() ? ""
                  : std::string(all_read ? "" : " of what could be read") +
-                       (r.left_behind == 0 ? "" : " but what FAT can't hold") + deleted_words(a),
+                       (r.left_behind == 0 ? "" : " but what FAT can't hold") + deleted_words(a) +
+                       (by_places ? "; contents were read only of what moved" : ""),
       style);
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
-  out += fmt::format("\n  files    {}, {}, every hash compared\n", plural(r.files, "file", "files"),
-                     format_bytes(r.bytes));
-  if (r.ranges > 0)
+  out += fmt::format("\n  files    {}, {}, {}\n", plural(r.files, "file", "files"),
+                     format_bytes(r.bytes),
+                     by_places ? "each compared by name, size and times" : "every hash compared");
+  if (by_places)
+    out += wrap(fmt::format("places   {} on the same sectors as before, none of them written; what "
+                            "moved, or has no sectors of its own, compared by its hash",
+                            plural(r.comparison.by_place, "file or partition is",
+                                   "files and partitions are")),
+                style, "  ", "           ");
+  if (r.ranges > 0 && !by_places)
     out += fmt::format("  ranges   {} compared by the hash of the whole\n",
                        plural(r.ranges, "partition", "partitions"));
-  out += fmt::format("  seal     {}\n           {}  {}\n", r.comparison.seal_before,
-                     r.comparison.seal_after, seal_words(r.comparison));
+  if (!by_places)
+    out += fmt::format("  seal     {}\n           {}  {}\n", r.comparison.seal_before,
+                       r.comparison.seal_after, seal_words(r.comparison));
   out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
+  out += fmt::format("  took     {}\n", time_words(r.seconds));
   out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),
               style, "  ", "           ");
   if (r.unreadable > 0) {
@@ -75,9 +87,32 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
     out += "  note     the system still shows the old table: attach the disk again\n";
   std::string rest;
   for (const NextStep& step : next_steps(a)) rest += (rest.empty() ? "" : "; ") + step.title;
-  out += wrap("then     " + rest + ": 'nuvrat report' tells how", style, "  ", "           ");
+  out += wrap(r.sound() ? "then     " + rest + ": 'nuvrat report' tells how"
+                        : std::string("then     look at what differs before anybody uses the disk; "
+                                      "'nuvrat revert' on the case puts it back"),
+              style, "  ", "           ");
   out += finding_lines(r.findings_after, style);
   if (!r.comparison.equal()) out += "\n" + difference_lines(r.comparison, style);
+  return out;
+}
+
+std::string rehearsal_text(const Assessment& a, const RehearsalResult& r,
+                           const std::filesystem::path& folder, const TextStyle& style) {
+  const bool by_places = r.proof == Proof::places;
+  std::string out = verdict(a.device.path + ": rehearsed: " + step_words(a), Tone::good,
+                            by_places ? "every file would be there" : "nothing would be lost",
+                            "; nothing was written", style);
+  out += fmt::format("\n  files    {}, {}, {}\n", plural(r.files, "file", "files"),
+                     format_bytes(r.bytes),
+                     by_places ? "by name, size, times and place" : "every one recorded and found");
+  if (r.ranges > 0)
+    out += fmt::format("  ranges   {} recorded as a whole\n",
+                       plural(r.ranges, "partition", "partitions"));
+  out += fmt::format("  writes   {}; the way back takes at most {} of the case\n",
+                     plural(r.sectors, "sector", "sectors"), format_bytes(r.journal_bytes));
+  out += wrap("case     " + folder.string(), style, "  ", "           ");
+  out += wrap("next     the same with --case " + folder.string() + " and without --rehearse", style,
+              "  ", "           ");
   return out;
 }
 

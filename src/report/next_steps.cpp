@@ -28,17 +28,18 @@ const Partition* partition_at(const Layout& layout, std::optional<std::uint64_t>
 
 void firmware_of_gpt(const Layout& after, std::vector<NextStep>& out) {
   const Partition* efi = efi_system(after);
-  out.push_back({"firmware", "Starting a computer from this disk",
-                 efi != nullptr
-                     ? fmt::format("In its firmware settings choose UEFI instead of legacy or CSM, "
-                                   "and put the entry that starts from this disk first. The disk "
-                                   "has an EFI system partition, p{}.",
-                                   efi->number)
-                     : std::string("It can't yet: a GPT disk starts by UEFI, from an EFI system "
-                                   "partition, and this disk has none. The system's own repair "
-                                   "medium can make one in free room. Then choose UEFI in the "
-                                   "firmware settings and put its entry first. A disk that only "
-                                   "holds files needs nothing.")});
+  out.push_back(
+      {"firmware", "Starting a computer from this disk",
+       efi != nullptr
+           ? fmt::format("In its firmware settings choose UEFI instead of legacy or CSM, "
+                         "and put the entry that starts from this disk first. The disk "
+                         "has an EFI system partition, p{}.",
+                         efi->number)
+           : std::string("It can't yet: as it is now the disk starts by UEFI only, from an "
+                         "EFI system partition, and it has none. The system's own repair "
+                         "medium can make one in free room. Then choose UEFI in the "
+                         "firmware settings and put its entry first. A disk that only "
+                         "holds files needs nothing.")});
 }
 
 void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
@@ -191,9 +192,10 @@ std::vector<NextStep> next_steps(const Assessment& a) {
                    text + ". Mount tables and boot settings that say the old number must say the "
                           "new one."});
   }
-  out.push_back({"look", "Some files, by eye",
-                 "Every file's contents were compared; this is for your own trust. Open some that "
-                 "matter before you go on."});
+  out.push_back(
+      {"look", "Some files, by eye",
+       "What was compared was compared by a machine; this is for your own trust. Open some "
+       "that matter before you go on."});
   return out;
 }
 

@@ -103,7 +103,13 @@ std::string system_lines(const Systems& s, const TextStyle& style) {
 
 }  // namespace
 
-std::string survey_text(const Survey& survey, const TextStyle& style) {
+namespace {
+
+struct Lead {
+  std::string key, rest;
+};
+
+Lead survey_lead(const Survey& survey) {
   const Findings findings = survey.all_findings();
   const auto readable = std::count_if(survey.partitions.begin(), survey.partitions.end(),
                                       [](const auto& s) { return s.volume.has_value(); });
@@ -121,6 +127,20 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
       findings.empty() ? readable == 0 && !unseen.empty() ? "; nothing on it was recognised"
                                                           : "; nothing unusual"
                        : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
+  return {head, rest};
+}
+
+}  // namespace
+
+std::string survey_line(const Survey& survey) {
+  const auto [key, rest] = survey_lead(survey);
+  return key + rest + ", tag " + survey.tag;
+}
+
+std::string survey_text(const Survey& survey, const TextStyle& style) {
+  const Findings findings = survey.all_findings();
+  const std::vector<std::string> unseen = survey.not_looked_at();
+  const auto [head, rest] = survey_lead(survey);
   std::string out = verdict(survey.device.path, tone_of(findings), head, rest, style) + "\n";
   out += fmt::format("  disk   {}\n", device_words(survey.device));
   if (!survey.device.in_use.empty())
@@ -158,16 +178,15 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   return out;
 }
 
-std::string check_text(const Survey& survey, const TextStyle& style) {
+namespace {
+
+Lead check_lead(const Survey& survey) {
   const Findings findings = survey.all_findings();
   const auto count = [&findings](Severity severity) {
     return static_cast<std::uint64_t>(
         std::count_if(findings.begin(), findings.end(),
                       [severity](const Finding& f) { return f.severity == severity; }));
   };
-  const auto mendable = static_cast<std::uint64_t>(std::count_if(
-      findings.begin(), findings.end(), [](const Finding& f) { return f.repairable; }));
-  const std::vector<std::string> unseen = survey.not_looked_at();
   std::string head, rest;  // the gravest, and what else there is
   const auto say = [&](Severity severity, const char* one, const char* many) {
     if (count(severity) == 0) return;
@@ -181,7 +200,23 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
   say(Severity::warning, "warning", "warnings");
   say(Severity::note, "note", "notes");
   if (findings.empty())
-    head = unseen.empty() ? "sound" : "no finding, but not all of it was looked at";
+    head = survey.not_looked_at().empty() ? "sound" : "no finding, but not all of it was looked at";
+  return {head, rest};
+}
+
+}  // namespace
+
+std::string check_line(const Survey& survey) {
+  const auto [key, rest] = check_lead(survey);
+  return key + rest;
+}
+
+std::string check_text(const Survey& survey, const TextStyle& style) {
+  const Findings findings = survey.all_findings();
+  const auto mendable = static_cast<std::uint64_t>(std::count_if(
+      findings.begin(), findings.end(), [](const Finding& f) { return f.repairable; }));
+  const std::vector<std::string> unseen = survey.not_looked_at();
+  const auto [head, rest] = check_lead(survey);
   std::string out = verdict(survey.device.path,
                             findings.empty() && !unseen.empty() ? Tone::caution : tone_of(findings),
                             head, rest, style);
@@ -296,7 +331,10 @@ std::string comparison_verdict(const Comparison& c, const Manifest& after, const
     return verdict(after.device, Tone::bad, plural(c.count, "difference", "differences"),
                    " from what was recorded", style);
   if (!c.partial())
-    return verdict(after.device, Tone::good, "nothing was lost", ": " + files + " as recorded",
+    return verdict(after.device, Tone::good,
+                   c.by_place == 0 ? "nothing was lost" : "every file is there",
+                   ": " + files + " as recorded" +
+                       (c.by_place == 0 ? "" : ", by their places: contents were not read"),
                    style);
   return verdict(after.device, Tone::plain, files + " as recorded, as far as could be read; ",
                  toned(Tone::bad, unread_words(c.left_out, c.unreadable) + " could not be"), style);
@@ -306,15 +344,23 @@ std::string comparison_verdict(const Comparison& c, const Manifest& after, const
 
 std::string comparison_text(const Comparison& c, const Manifest& after, const TextStyle& style) {
   std::string out = comparison_verdict(c, after, style);
-  out += fmt::format("\n  seal recorded  {}\n  seal now       {}{}\n", c.seal_before, c.seal_after,
-                     c.seal_before == c.seal_after ? "  equal" : "  not equal");
+  if (c.proof == Proof::contents) {
+    out += fmt::format("\n  seal recorded  {}\n  seal now       {}{}\n", c.seal_before,
+                       c.seal_after, c.seal_before == c.seal_after ? "  equal" : "  not equal");
+  } else {
+    out += "\n";
+  }
   const std::string indent(17, ' ');
-  out += wrap(std::string("compared       names, sizes, contents, modified and created times, ") +
-                  (c.accessed ? "accessed times, " : "") +
+  out += wrap(std::string("compared       names, sizes, ") +
+                  (c.by_place == 0 ? std::string("contents")
+                                   : fmt::format("places of {} (contents of the others)",
+                                                 plural(c.by_place, "file", "files"))) +
+                  ", modified and created times, " + (c.accessed ? "accessed times, " : "") +
                   "the attributes read-only, hidden, system and archive, labels" +
                   (c.chosen ? "; of the partitions that were recorded" : ""),
               style, "  ", indent);
   out += wrap(std::string("not compared   ") +
+                  (c.by_place == 0 ? "" : "what the files hold that were compared by place; ") +
                   (c.accessed ? "" : "accessed times, which reading changes; ") +
                   "owners, permissions and other attributes of NTFS; free space; tables",
               style, "  ", indent);

@@ -1,5 +1,7 @@
 #include "report/words.h"
 
+#include <cmath>
+
 #include <fmt/format.h>
 
 #include <nuvrat/text.h>
@@ -144,6 +146,14 @@ std::vector<Contents> contents_after(const Assessment& a) {
     out.push_back(std::move(c));
   }
   return out;
+}
+
+std::string time_words(double seconds) {
+  const auto rounded = [](double n) { return static_cast<std::uint64_t>(std::llround(n)); };
+  return seconds < 1      ? "under a second"
+         : seconds < 90   ? "about " + plural(rounded(seconds), "second", "seconds")
+         : seconds < 7200 ? "about " + plural(rounded(seconds / 60), "minute", "minutes")
+                          : "about " + plural(rounded(seconds / 3600), "hour", "hours");
 }
 
 }  // namespace nuvrat

@@ -14,6 +14,8 @@ namespace nuvrat {
 [[nodiscard]] std::string device_words(const DeviceIdentity& device);
 /// "MBR to GPT, then …".
 [[nodiscard]] std::string step_words(const Assessment& assessment);
+/// "under a second", "about 40 seconds", "about 3 hours".
+[[nodiscard]] std::string time_words(double seconds);
 /// "table=gpt p1=ntfs".
 [[nodiscard]] std::string goal_words(const Assessment& assessment);
 /// The goal as a wish: "the partition table is to be a GPT".

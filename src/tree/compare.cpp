@@ -132,6 +132,11 @@ class Comparer {
   }
 
   void ranges(const ManifestRange& before, const ManifestRange& after) {
+    out_.by_place += after.placed ? 1 : 0;
+    if (before.placed != after.placed || (after.placed && before.digest != after.digest)) {
+      add(DifferenceKind::place, after.number, "", other_place);
+      return;
+    }
     if (before.digest == after.digest && before.unreadable == after.unreadable) return;
     add(DifferenceKind::range, after.number, "",
         fmt::format("its contents changed: range hash {} before, {} now",
@@ -149,6 +154,9 @@ class Comparer {
     }
     return 0;
   }
+
+  static constexpr const char* other_place =
+      "lies on other sectors than before, and its contents were not recorded";
 
   // By node, so that no path is made while the trees are walked.
   using Expected = std::unordered_multimap<FileTree::Id, std::size_t>;
@@ -291,12 +299,16 @@ class Comparer {
       return;
     }
     const bool written = !now.directory && is_written(before_expected_, a, b);
+    const bool placed = after_->is_placed(b);
+    out_.by_place += placed ? 1 : 0;
+    const bool same = before_->digests[a] == after_->digests[b];
     if (written) {
       // as planned
     } else if (old.size != now.size) {
       report(DifferenceKind::size, fmt::format("{} bytes before, {} now", old.size, now.size));
-    } else if (before_->digests[a] != after_->digests[b] ||
-               damage(*before_, a) != damage(*after_, b)) {
+    } else if (before_->is_placed(a) != placed || (placed && !same)) {
+      report(DifferenceKind::place, other_place);
+    } else if (!same || damage(*before_, a) != damage(*after_, b)) {
       report(DifferenceKind::content,
              fmt::format("SHA-256 {} before, {} now", before_->digests[a].hex().substr(0, 16),
                          after_->digests[b].hex().substr(0, 16)));
@@ -367,12 +379,15 @@ Comparison compare(const Manifest& before, const Manifest& after, AccessTimes ac
 Comparison compare_with_changes(const Manifest& before, const Manifest& after, AccessTimes accessed,
                                 const std::vector<ExpectedChange>& changes) {
   Comparison out;
-  out.seal_before = before.seal();
-  out.seal_after = after.seal();
+  if (before.proof == Proof::contents) {  // by places it says nothing to anybody
+    out.seal_before = before.seal();
+    out.seal_after = after.seal();
+  }
   out.left_out = std::max(before.left_out(), after.left_out());
   out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
   out.chosen = before.chosen;
   out.accessed = accessed == AccessTimes::compared;
+  out.proof = before.proof;
   Comparer comparer(out, accessed, changes);
   pair_by_start(
       before.volumes, after.volumes, changes,

@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <numeric>
 
 #include <fmt/format.h>
@@ -27,6 +28,14 @@ std::uint64_t Manifest::directories() const {
 std::uint64_t Manifest::bytes() const {
   return total(volumes, [](const ManifestVolume& v) { return v.tree.total_bytes(); });
 }
+std::uint64_t Manifest::placed() const {
+  return total(volumes,
+               [](const ManifestVolume& v) {
+                 return static_cast<std::uint64_t>(
+                     std::count(v.placed.begin(), v.placed.end(), true));
+               }) +
+         total(ranges, [](const ManifestRange& r) { return r.placed ? 1u : 0u; });
+}
 std::uint64_t Manifest::unreadable_files() const {
   return total(volumes, [](const ManifestVolume& v) { return v.unreadable.size(); });
 }
@@ -50,8 +59,9 @@ std::string Manifest::seal() const {
   Sha256 sha;
   for (const ManifestVolume& volume : volumes) {
     sha.add("volume\n");
+    WalkedPath paths(volume.tree);
     volume.tree.walk([&](FileTree::Id id) {
-      std::string line = volume.tree.path(id);
+      std::string line = to_utf8(paths(id));
       line.push_back('\0');
       if (volume.tree.is_directory(id)) {
         line += "directory\n";
@@ -78,6 +88,10 @@ std::string Manifest::seal() const {
   return out;
 }
 
+const char* name_of(Proof proof) {
+  return proof == Proof::places ? "places" : "contents";
+}
+
 const char* name_of(DifferenceKind kind) {
   switch (kind) {
     case DifferenceKind::missing:
@@ -90,6 +104,8 @@ const char* name_of(DifferenceKind kind) {
       return "size";
     case DifferenceKind::content:
       return "content";
+    case DifferenceKind::place:
+      return "place";
     case DifferenceKind::times:
       return "times";
     case DifferenceKind::attributes:

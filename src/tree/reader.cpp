@@ -11,6 +11,7 @@
 #include "base/memory.h"
 #include "tree/hash_workers.h"
 #include "tree/pieces.h"
+#include "tree/places.h"
 
 namespace nuvrat {
 namespace {
@@ -66,18 +67,21 @@ void stop_if_cancelled(const Progress& progress) {
 
 class ContentHasher {
  public:
-  ContentHasher(VolumeReader& reader, Progress& progress, HashWorkers& workers)
+  // Without a reader nothing can be hashed that is stored elsewhere than in extents.
+  ContentHasher(const Device& volume, VolumeReader* reader, Progress& progress,
+                HashWorkers& workers)
       : reader_(reader),
-        device_(reader.device()),
+        device_(volume),
         progress_(progress),
         workers_(workers),
         buffer_(piece_bytes) {}
 
-  // The digest comes when the workers are done.
-  void hash(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
+  // The digest comes, in that slot, when the workers are done.
+  void hash(const FileTree& tree, FileTree::Id id, std::uint32_t slot,
+            std::vector<ByteRange>& unreadable) {
     if (tree.stored(id) == Stored::elsewhere) {
       hash_elsewhere(tree, id, unreadable);
-      workers_.end(id);
+      workers_.end(slot);
       return;
     }
     const bool by_length = zeros_in(tree, id) >= long_holes;
@@ -108,7 +112,7 @@ class ContentHasher {
     end_hole();
     // A chain shorter than the size says.
     if (missing > 0) note_unreadable(unreadable, tree.valid_bytes(id) - missing, missing);
-    workers_.end(id);
+    workers_.end(slot);
   }
 
  private:
@@ -133,7 +137,7 @@ class ContentHasher {
     }
     std::uint64_t given = 0;
     try {
-      reader_.read_contents(id, [&](ByteView bytes) {
+      reader_->read_contents(id, [&](ByteView bytes) {
         add(bytes);
         given += bytes.size();
       });
@@ -143,7 +147,7 @@ class ContentHasher {
     }
   }
 
-  VolumeReader& reader_;
+  VolumeReader* reader_;
   const Device& device_;
   Progress& progress_;
   HashWorkers& workers_;
@@ -231,8 +235,30 @@ class KnownLookup {
 
 }  // namespace
 
+std::vector<HashedFile> hash_files(const Device& volume, const FileTree& tree,
+                                   std::vector<FileTree::Id> ids, Progress& progress) {
+  std::sort(ids.begin(), ids.end(), [&tree](FileTree::Id a, FileTree::Id b) {
+    return std::pair(place_of(tree, a), a) < std::pair(place_of(tree, b), b);
+  });
+  std::vector<HashedFile> out;
+  out.reserve(ids.size());
+  std::vector<Digest> digests(ids.size());
+  {
+    HashWorkers workers(digests);
+    ContentHasher hasher(volume, nullptr, progress, workers);
+    for (const FileTree::Id id : ids) {
+      HashedFile& file = out.emplace_back();
+      file.id = id;
+      hasher.hash(tree, id, static_cast<std::uint32_t>(out.size() - 1), file.unreadable);
+    }
+    workers.finish();
+  }
+  for (std::size_t i = 0; i < out.size(); ++i) out[i].digest = digests[i];
+  return out;
+}
+
 ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress& progress,
-                             const KnownContents* known) {
+                             const KnownContents* known, Proof proof) {
   ManifestVolume out;
   const FileTree& tree = reader.tree();
   give_back_memory();  // what the reader needed on the way
@@ -241,13 +267,21 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   out.start = start;
   out.sectors = reader.device().sectors();
   out.digests.resize(tree.size());
+  if (proof == Proof::places) out.placed.resize(tree.size());
   std::optional<KnownLookup> lookup;
   if (known != nullptr && known->recorded.start == start) lookup.emplace(*known);
   {
     HashWorkers workers(out.digests);
-    ContentHasher hasher(reader, progress, workers);
+    ContentHasher hasher(reader.device(), &reader, progress, workers);
     for (const FileTree::Id id : disk_order(tree)) {
       if (tree.link(id) != FileTree::none) continue;
+      if (proof == Proof::places) {
+        if (const auto place = place_digest(tree, id, start, reader.device().sector_size())) {
+          out.digests[id] = *place;
+          out.placed[id] = true;
+          continue;
+        }
+      }
       const FileTree::Id same = lookup ? lookup->find(tree, id) : FileTree::none;
       std::vector<ByteRange> unreadable;
       if (same != FileTree::none) {
@@ -256,7 +290,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
         if (damage != known->recorded.unreadable.end()) unreadable = damage->second;
         progress.advance(tree.bytes(id));
       } else {
-        hasher.hash(tree, id, unreadable);
+        hasher.hash(tree, id, id, unreadable);
       }
       if (!unreadable.empty()) out.unreadable[id] = std::move(unreadable);
     }
@@ -266,6 +300,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
     const FileTree::Id link = tree.link(id);
     if (link == FileTree::none) continue;
     out.digests[id] = out.digests[link];
+    if (out.is_placed(link)) out.placed[id] = true;
     if (const auto it = out.unreadable.find(link); it != out.unreadable.end())
       out.unreadable[id] = it->second;
   }

@@ -83,11 +83,15 @@ std::vector<std::uint64_t> ntfs_copies(ByteView boot, std::uint64_t sectors) {
   return out;
 }
 
-Findings check_any_fat(const Device& device, const ReadOptions& options) {
-  return check_fat(device, options);
+Findings check_any_fat(const Device& device, const ReadOptions& options, VolumeTotals* totals) {
+  FatFacts facts;
+  Findings out = check_fat(device, options, &facts);
+  if (totals != nullptr) *totals = facts.totals;
+  return out;
 }
-Findings check_any_ntfs(const Device& device, const ReadOptions& /*options*/) {
-  return check_ntfs(device);
+Findings check_any_ntfs(const Device& device, const ReadOptions& /*options*/,
+                        VolumeTotals* totals) {
+  return check_ntfs(device, totals);
 }
 
 const std::array rows = {
@@ -105,9 +109,9 @@ const VolumeRow* row_of(VolumeKind kind) {
   return it == rows.end() ? nullptr : &*it;
 }
 
-Findings check_volume(const Device& device, const ReadOptions& options) {
+Findings check_volume(const Device& device, const ReadOptions& options, VolumeTotals* totals) {
   const VolumeRow* row = row_of(recognise_volume(device).kind);
-  return row == nullptr ? Findings{} : row->check(device, options);
+  return row == nullptr ? Findings{} : row->check(device, options, totals);
 }
 
 std::unique_ptr<VolumeReader> open_volume(const Device& device, const ReadOptions& options) {

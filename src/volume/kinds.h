@@ -10,7 +10,7 @@ namespace nuvrat {
 struct VolumeRow {
   VolumeKind kind;
   std::unique_ptr<VolumeReader> (*open)(const Device& device, const ReadOptions& options);
-  Findings (*check)(const Device& device, const ReadOptions& options);
+  Findings (*check)(const Device& device, const ReadOptions& options, VolumeTotals* totals);
   /// Where second copies of the boot sector may be, in sectors from the volume's first.
   std::vector<std::uint64_t> (*boot_copies)(ByteView boot, std::uint64_t sectors);
 };

@@ -160,13 +160,8 @@ class TreePaths final : public PathReader {
     FileTree::Id at = FileTree::root;
     for (const std::string& part : path_parts(path)) {
       if (!tree().is_directory(at)) return FileTree::none;
-      FileTree::Id next = FileTree::none;
-      for (const FileTree::Id child : tree().children(at)) {
-        if (ascii_lower(to_utf8(std::u16string(tree().name(child)))) == ascii_lower(part))
-          next = child;
-      }
-      if (next == FileTree::none) return next;
-      at = next;
+      at = child_alike(tree(), at, part);
+      if (at == FileTree::none) return at;
     }
     return at;
   }
@@ -175,6 +170,17 @@ class TreePaths final : public PathReader {
 };
 
 }  // namespace
+
+FileTree::Id child_alike(const FileTree& tree, FileTree::Id folder, std::string_view name) {
+  FileTree::Id alike = FileTree::none;
+  const std::string folded = ascii_lower(std::string(name));
+  for (const FileTree::Id id : tree.children(folder)) {
+    const std::string has = to_utf8(tree.name(id));
+    if (has == name) return id;
+    if (alike == FileTree::none && ascii_lower(has) == folded) alike = id;
+  }
+  return alike;
+}
 
 std::unique_ptr<PathReader> open_paths(const Device& device, const ReadOptions& options) {
   const VolumeKind kind = recognise_volume(device).kind;

@@ -18,6 +18,10 @@ struct PathEntry {
   Ticks modified = 0;
 };
 
+/// The child of that name: letter for letter, else with letters of ASCII in either case; none.
+[[nodiscard]] FileTree::Id child_alike(const FileTree& tree, FileTree::Id folder,
+                                       std::string_view name);
+
 class PathReader {
  public:
   PathReader() = default;

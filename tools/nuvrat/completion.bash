@@ -2,10 +2,10 @@
 _nuvrat() {
   local current=${COMP_WORDS[COMP_CWORD]} previous=${COMP_WORDS[COMP_CWORD-1]} verb=${COMP_WORDS[1]}
   local reading="--json --sector-size --physical-sector-size --timezone --codepage --help"
-  local job="--case --confirm --undo --accept-unreadable --case-in-memory --events --overwrite --fault --fault-on-a-real-device"
+  local job="--case --confirm --undo --proof --accept-unreadable --case-in-memory --events --overwrite --fault --fault-on-a-real-device"
   COMPREPLY=()
   if [ "$COMP_CWORD" = 1 ]; then
-    COMPREPLY=($(compgen -W "survey check manifest assess rewrite verify resume revert report
+    COMPREPLY=($(compgen -W "survey check files fetch manifest assess rewrite verify resume revert report
       --help --version" -- "$current"))
     return
   fi
@@ -35,23 +35,26 @@ _nuvrat() {
   case "$previous" in
     --sector-size) COMPREPLY=($(compgen -W "512 4096" -- "$current")); return ;;
     --rename) COMPREPLY=($(compgen -W "safe" -- "$current")); return ;;
+    --proof) COMPREPLY=($(compgen -W "contents places" -- "$current")); return ;;
     --undo) COMPREPLY=($(compgen -W "full live" -- "$current")); return ;;
     --unowned) COMPREPLY=($(compgen -W "free keep" -- "$current")); return ;;
     --format) COMPREPLY=($(compgen -W "nuvrat sha256sum" -- "$current")); return ;;
-    --physical-sector-size | --confirm | --codepage | --seed | --fault | --timezone) return ;;
+    --physical-sector-size | --technician | --owner | --job | --confirm | --codepage | --seed | --fault | --timezone) return ;;
     --case | --events | --against | --output | -o | --disk) compopt -o default; return ;;
   esac
   local options=
   case "$verb" in
     survey) options=$reading ;;
     check) options="$reading $job --repair --unowned" ;;
+    files) options=$reading ;;
+    fetch) options="$reading --output --against --events --overwrite" ;;
     manifest) options="$reading --output --format --events --overwrite" ;;
     assess) options="$reading --rename --seed" ;;
-    rewrite) options="$reading $job --rename --seed" ;;
+    rewrite) options="$reading $job --rehearse --rename --seed" ;;
     verify) options="$reading --against --events --overwrite" ;;
     resume) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --sector-size --help" ;;
     revert) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --discard-later-changes --help" ;;
-    report) options="--json --output --overwrite --disk --help" ;;
+    report) options="--json --technician --owner --job --output --overwrite --disk --help" ;;
   esac
   if [[ $current == -* ]]; then
     COMPREPLY=($(compgen -W "$options" -- "$current"))

@@ -1,6 +1,7 @@
 // nuvrat VERB DISK …: arguments in, the library's answers out.
 
 #include <algorithm>
+#include <filesystem>
 #include <iostream>
 #include <sstream>
 
@@ -20,6 +21,11 @@ class NarrowHelp final : public CLI::Formatter {
   NarrowHelp() { column_width(24); }
   std::string make_option_desc(const CLI::Option* option) const override {
     return narrow(Formatter::make_option_desc(option));
+  }
+  // What an option needs is said when it is missing.
+  std::string make_option_opts(const CLI::Option* option) const override {
+    const std::string all = Formatter::make_option_opts(option);
+    return all.substr(0, all.find(" Needs:"));
   }
   std::string make_subcommand(const CLI::App* sub) const override {
     std::stringstream out;
@@ -46,11 +52,16 @@ class NarrowHelp final : public CLI::Formatter {
   }
 };
 
-CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
+// `several`: DISK may be named more than once, or not at all.
+CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Options& options,
+                   const char* several = nullptr) {
   CLI::App* verb = app.add_subcommand(name, text);
-  verb->add_option("DISK", options.disk, "An image file or a block device")
-      ->required()
-      ->type_name(" ");
+  if (several != nullptr)
+    verb->add_option("DISK", options.disks, several)->type_name(" ");
+  else
+    verb->add_option("DISK", options.disk, "An image file, a block device or an NBD address")
+        ->required()
+        ->type_name(" ");
   verb->add_flag("--json", options.json, "One JSON object instead of text");
   verb->add_option("--sector-size", options.sector_size, "Of an image: 512 or 4096 (512)")
       ->check(CLI::IsMember({512u, 4096u}));
@@ -78,11 +89,14 @@ void add_rename(CLI::App& verb, cli::Options& options) {
 }
 
 void add_fault(CLI::App& verb, cli::Options& options) {
-  verb.add_option("--fault", options.fault,
-                  "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3")
-      ->type_name("PLAN");
+  auto* fault =
+      verb.add_option(
+              "--fault", options.fault,
+              "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3")
+          ->type_name("PLAN");
   verb.add_flag("--fault-on-a-real-device", options.fault_on_a_real_device,
-                "Do that even on a device that is no image");
+                "Do that even on a device that is no image")
+      ->needs(fault);
 }
 
 void add_overwrite(CLI::App& verb, cli::Options& options) {
@@ -96,7 +110,9 @@ void add_events(CLI::App& verb, cli::Options& options) {
   add_overwrite(verb, options);
 }
 
-void add_job_options(CLI::App& verb, cli::Options& options) {
+// `only_with`: the flag without which there is no job.
+void add_job_options(CLI::App& verb, cli::Options& options, CLI::Option* only_with = nullptr) {
+  const std::size_t before = verb.get_options().size();
   verb.add_option("--case", options.case_folder,
                   "The folder for this job's records (a new one here)")
       ->type_name("FOLDER");
@@ -105,12 +121,20 @@ void add_job_options(CLI::App& verb, cli::Options& options) {
   verb.add_option("--undo", options.undo,
                   "What the undo journal keeps: full, or live sectors only (full)")
       ->check(CLI::IsMember({"full", "live"}));
+  verb.add_option("--proof", options.proof,
+                  "How it is known that nothing was lost: contents, every file read before and "
+                  "after; or places, only what moves (contents)")
+      ->check(CLI::IsMember({"contents", "places"}))
+      ->type_name("HOW");
   verb.add_flag("--case-in-memory", options.case_in_memory,
                 "Keep the case even in memory, where the power takes the way back");
   verb.add_flag("--accept-unreadable", options.accept_unreadable,
                 "Go on although parts of files can't be read");
   add_events(verb, options);
   add_fault(verb, options);
+  if (only_with == nullptr) return;
+  const std::vector<CLI::Option*> all = verb.get_options();
+  for (std::size_t i = before; i < all.size(); ++i) all[i]->needs(only_with);
 }
 
 CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
@@ -144,6 +168,52 @@ std::string goal_help() {
 
 namespace {
 
+int say(const nuvrat::Error& e, bool json, const cli::Options& options) {
+  if (json) {
+    std::error_code none;
+    const bool has_case = std::filesystem::is_directory(options.case_folder, none);
+    std::cout << nuvrat::error_json(e, options.disk, has_case ? options.case_folder : "");
+  } else {
+    std::cerr << shown(nuvrat::error_text(e, {output_style().width, false}));
+  }
+  return cli::status_of(e);
+}
+
+// What was wrong with the words, and what was most likely meant.
+nuvrat::Error words_error(CLI::App& app, int argc, char** argv, const CLI::ParseError& e) {
+  std::vector<std::string> verbs;
+  for (const CLI::App* verb : app.get_subcommands(nullptr)) verbs.push_back(verb->get_name());
+  const auto suggest = [](const std::string& text, const std::string& meant) {
+    return nuvrat::Error(nuvrat::ErrorCode::words,
+                         text + (meant.empty() ? "" : "; did you mean " + meant + "?"));
+  };
+  const auto with_remedy = [](const nuvrat::Error& error, const std::string& help) {
+    return nuvrat::Error(error.code(), error.message(), {}, "See '" + help + "'");
+  };
+  const std::string first = argv[1];
+  if (!first.starts_with("-") && std::find(verbs.begin(), verbs.end(), first) == verbs.end())
+    return with_remedy(suggest(fmt::format("unknown verb '{}'", nuvrat::printable(first)),
+                               nuvrat::nearest_word(first, verbs)),
+                       "nuvrat --help");
+  const auto parsed = app.get_subcommands();
+  if (parsed.empty()) return with_remedy(suggest(e.what(), ""), "nuvrat --help");
+  const std::string help = "nuvrat " + parsed.front()->get_name() + " --help";
+  if (dynamic_cast<const CLI::ExtrasError*>(&e) == nullptr)
+    return with_remedy(suggest(e.what(), ""), help);
+  std::vector<std::string> names;
+  for (const CLI::Option* option : parsed.front()->get_options()) {
+    for (const std::string& name : option->get_lnames()) names.push_back("--" + name);
+  }
+  for (int i = 2; i < argc; ++i) {
+    const std::string word = std::string(argv[i]).substr(0, std::string_view(argv[i]).find('='));
+    if (word.starts_with("--") && std::find(names.begin(), names.end(), word) == names.end())
+      return with_remedy(suggest(fmt::format("unknown option '{}'", nuvrat::printable(word)),
+                                 nuvrat::nearest_word(word, names)),
+                         help);
+  }
+  return with_remedy(suggest(e.what(), ""), help);
+}
+
 int run(int argc, char** argv) {
   CLI::App app("Nuvrat rewrites a disk's structures in place and loses nothing.", "nuvrat");
   app.require_subcommand(1);
@@ -152,17 +222,36 @@ int run(int argc, char** argv) {
   cli::Options options;
 
   auto* survey =
-      add_verb(app, "survey", "What is on a disk, and anything unusual about it", options);
-  auto* check = add_verb(app, "check", "Whether table and volumes are sound", options);
-  check->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
-  check->add_flag("--repair", options.repair,
-                  "Mend what can be mended with nothing lost, as a job");
+      add_verb(app, "survey", "What is on a disk, and anything unusual about it", options,
+               "Image files, block devices or NBD addresses; none: the disks of this machine");
+  auto* check = add_verb(
+      app, "check", "Whether table and volumes are sound", options,
+      "Image files, block devices or NBD addresses; after one, only some partitions: p1 p5 …");
+  check->get_option("DISK")->required();
+  auto* repair = check->add_flag("--repair", options.repair,
+                                 "Mend what can be mended with nothing lost, as a job");
   check
       ->add_option("--unowned", options.unowned,
                    "With --repair: clusters that no file has are freed, or kept as files in a "
                    "folder UNOWNED; left alone unless told")
-      ->check(CLI::IsMember({"free", "keep"}));
-  add_job_options(*check, options);
+      ->check(CLI::IsMember({"free", "keep"}))
+      ->needs(repair);
+  add_job_options(*check, options, repair);
+  auto* files = add_verb(app, "files", "The files of a volume, read-only", options);
+  files
+      ->add_option("PATH", options.words,
+                   "The partition, as p2 (none on a disk without a table), then a folder or file")
+      ->type_name(" ");
+  auto* fetch = add_verb(app, "fetch", "Copy files and folders out, read-only", options);
+  fetch->add_option("PATH", options.words, "The partition, as p2, then paths; / is all of it")
+      ->required()
+      ->type_name(" ");
+  fetch->add_option("-o,--output", options.folder, "The folder to copy into")
+      ->required()
+      ->type_name("FOLDER");
+  fetch->add_option("--against", options.against, "A manifest: each file's hash is held against it")
+      ->type_name("FILE");
+  add_events(*fetch, options);
   auto* manifest = add_verb(app, "manifest", "Record every file with its hash", options);
   manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
   manifest->add_option("-o,--output", options.output, "The file to write")
@@ -187,10 +276,13 @@ int run(int argc, char** argv) {
       ->required()
       ->type_name(" ");
   add_job_options(*rewrite, options);
+  rewrite->add_flag("--rehearse", options.rehearse,
+                    "Stop before the first write: record, play it through, compare, keep the case");
   rewrite->footer(goal_help());
   add_seed(*rewrite, options);
   add_rename(*rewrite, options);
   auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
+  verify->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
   verify->add_option("--against", options.against, "The manifest")->required()->type_name("FILE");
   add_events(*verify, options);
 
@@ -210,18 +302,34 @@ int run(int argc, char** argv) {
   report->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
   report->add_option("-o,--output", options.output, "The HTML file to write")->type_name("FILE");
   add_overwrite(*report, options);
+  report
+      ->add_option("--technician", options.technician,
+                   "Who did the work, and how to be reached; else from nuvrat/letterhead in the "
+                   "folder for settings")
+      ->type_name("TEXT");
+  report->add_option("--owner", options.owner, "Whose disk it is")->type_name("TEXT");
+  report->add_option("--job", options.job, "The shop's number of the job")->type_name("TEXT");
   report->add_flag("--json", options.json, "One JSON object with everything that the case knows");
   report->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
       ->type_name("DISK");
 
+  if (argc < 2) {
+    std::cout << app.help();
+    return cli::done;
+  }
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {
-    return app.exit(e) == 0 ? cli::done : cli::bad_words;
+    if (e.get_exit_code() == 0) return app.exit(e);
+    const bool json = std::any_of(
+        argv + 1, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; });
+    return say(words_error(app, argc, argv, e), json, options);
   }
   try {
     if (survey->parsed()) return cli::survey(options);
     if (check->parsed()) return cli::check(options);
+    if (files->parsed()) return cli::files(options);
+    if (fetch->parsed()) return cli::fetch(options);
     if (manifest->parsed()) return cli::manifest(options);
     if (assess->parsed()) return cli::assess(options);
     if (rewrite->parsed()) return cli::rewrite(options);
@@ -231,12 +339,12 @@ int run(int argc, char** argv) {
     if (report->parsed()) return cli::report(options);
     return cli::bad_words;
   } catch (const nuvrat::Error& e) {
-    if (options.json) {
-      std::cout << nuvrat::error_json(e);
-    } else {
-      std::cerr << shown(nuvrat::error_text(e, {output_style().width, false}));
+    // Of a verb that takes a case, the disk is the case's affair.
+    if (resume->parsed() || revert->parsed() || report->parsed()) {
+      options.case_folder = options.disk;
+      options.disk = options.case_disk;
     }
-    return cli::status_of(e);
+    return say(e, options.json, options);
   } catch (const std::exception& e) {
     std::cerr
         << "stopped, the machine failed: " << e.what()

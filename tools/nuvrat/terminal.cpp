@@ -148,6 +148,7 @@ void TerminalProgress::stage(std::string_view name, std::uint64_t total) {
   total_ = total;
   done_ = 0;
   begun_ = drawn_ = seconds_now();
+  if (job_begun_ == 0) job_begun_ = begun_;
   if (quiet_) return;
   if (::isatty(STDERR_FILENO) == 1) {
     draw();
@@ -169,10 +170,24 @@ bool TerminalProgress::cancelled() const {
   return stop_asked != 0;
 }
 
+namespace {
+
+std::string left_words(double seconds) {
+  return seconds < 100    ? fmt::format("{:.0f} s", seconds)
+         : seconds < 6000 ? fmt::format("{:.0f} min", seconds / 60)
+                          : fmt::format("{:.1f} h", seconds / 3600);
+}
+
+}  // namespace
+
 void TerminalProgress::draw() {
   constexpr std::size_t bar = 24;
+  // Of the whole job where that is known, else of the stage.
+  const bool whole = job_ >= 0;
   const double share =
-      total_ == 0 ? 0 : std::min(1.0, static_cast<double>(done_) / static_cast<double>(total_));
+      whole         ? std::min(1.0, job_)
+      : total_ == 0 ? 0
+                    : std::min(1.0, static_cast<double>(done_) / static_cast<double>(total_));
   const auto full = static_cast<std::size_t>(share * bar);
   std::string cells;
   for (std::size_t i = 0; i < bar; ++i) cells += i < full ? "▰" : "▱";
@@ -181,9 +196,12 @@ void TerminalProgress::draw() {
   if (seconds > 0.3 && done_ > 0) {
     const double speed = static_cast<double>(done_) / seconds;
     rate = nuvrat::format_bytes(static_cast<std::uint64_t>(speed)) + "/s";
-    if (total_ > done_)
+    if (!whole && total_ > done_)
       rate += fmt::format(", {:.0f} s left", static_cast<double>(total_ - done_) / speed);
   }
+  if (const double gone = seconds_now() - job_begun_; whole && share > 0.05 && gone > 2)
+    rate +=
+        fmt::format("{}{} left", rate.empty() ? "" : ", ", left_words(gone * (1 - share) / share));
   const std::string line = fmt::format("{} {:3.0f} %  {}  {}", cells, share * 100, name_, rate);
   std::cerr << '\r' << shown(nuvrat::fit(line, columns(), true)) << std::flush;
   line_open_ = true;

@@ -42,6 +42,7 @@ class TerminalProgress final : public nuvrat::Progress {
 
   void stage(std::string_view name, std::uint64_t total) override;
   void advance(std::uint64_t bytes) override;
+  void job_share(double share) override { job_ = share; }
   [[nodiscard]] bool cancelled() const override;
   void end_awaited() override;
 
@@ -56,5 +57,7 @@ class TerminalProgress final : public nuvrat::Progress {
   std::uint64_t total_ = 0;
   std::uint64_t done_ = 0;
   double begun_ = 0;
+  double job_begun_ = 0;
+  double job_ = -1;  // share of the job; negative: not told
   double drawn_ = 0;
 };

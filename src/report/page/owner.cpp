@@ -1,6 +1,7 @@
 // What the owner reads first: how it ended, what was asked, what to do now, how to go back.
 
 #include <algorithm>
+#include <array>
 
 #include <fmt/format.h>
 
@@ -33,19 +34,30 @@ std::string written_words(const Assessment& a) {
 
 std::string files_words(const CaseRecord& r) {
   const Manifest& m = *r.after;
+  const bool by_places = r.job.options.proof == Proof::places;
   std::string out =
-      m.files() == 0
-          ? std::string("The disk holds no files that Nuvrat reads.")
+      m.files() == 0 ? std::string("The disk holds no files that Nuvrat reads.")
+      : by_places
+          ? fmt::format(
+                "{} files with {} have the names, sizes and times that they had{}. All but those "
+                "that had to move are in the very places where they were, and nothing was written "
+                "there; what had to move was read before and after, and is the same. What the "
+                "others hold was not read.",
+                claim("files", m.files()),
+                claim("bytes", format_bytes(m.bytes()), std::to_string(m.bytes())),
+                written_words(r.job.assessment))
           : fmt::format(
-                "{} files with {} were read and hashed before the change and after it, and "
+                "{} files with {} were read in full before the change and after it, and "
                 "every one is as it was{}.",
                 claim("files", m.files()),
                 claim("bytes", format_bytes(m.bytes()), std::to_string(m.bytes())),
                 written_words(r.job.assessment));
   if (!m.ranges.empty()) {
-    out += fmt::format(" {} that Nuvrat can't read inside {} compared as a whole.",
+    out += fmt::format(" {} that Nuvrat can't read inside {}.",
                        plural(m.ranges.size(), "partition", "partitions"),
-                       m.ranges.size() == 1 ? "was" : "were");
+                       by_places ? m.ranges.size() == 1 ? "is where it was" : "are where they were"
+                       : m.ranges.size() == 1 ? "was compared as a whole"
+                                              : "were compared as a whole");
   }
   return out;
 }
@@ -71,54 +83,78 @@ std::string progress_words(const CaseRecord& r) {
                      plural(r.job.assessment.steps.size(), "step", "steps"));
 }
 
+bool can_go_on(const CaseRecord& r) {
+  return r.outcome == Outcome::cut_off || r.outcome == Outcome::torn ||
+         r.outcome == Outcome::old_disk || r.outcome == Outcome::new_disk;
+}
+
+// The first things that are not as they were.
+std::string different_words(const CaseRecord& r) {
+  constexpr std::size_t most = 5;
+  std::string out;
+  if (r.comparison && r.comparison->count > 0) {
+    out = plural(r.comparison->count, "thing is", "things are") + " not as before: ";
+    const auto& all = r.comparison->differences;
+    for (std::size_t i = 0; i < std::min(all.size(), most); ++i)
+      out += fmt::format("{}{} ({})", i == 0 ? "" : ", ", esc(place_words(all[i])),
+                         name_of(all[i].kind));
+    out += r.comparison->count > most ? ", and more, listed below. " : ". ";
+  }
+  if (!r.findings_after.empty())
+    out += fmt::format("The check afterwards found {}: {}.",
+                       plural(r.findings_after.size(), "thing", "things"),
+                       esc(r.findings_after.front().text));
+  return out;
+}
+
 }  // namespace
 
 Verdict verdict_of(const CaseRecord& r) {
-  const std::string commands =
-      fmt::format("{} finishes the job, {} goes back to the disk as it was.",
-                  code("nuvrat resume " + r.job.folder.string()),
-                  code("nuvrat revert " + r.job.folder.string()));
   switch (r.outcome) {
     case Outcome::done:
       return {"good", "✔",
-              std::string("Done, and nothing was lost") +
+              std::string(r.job.options.proof == Proof::places ? "Done, and every file is there"
+                                                               : "Done, and nothing was lost") +
                   (r.before && !r.before->whole() ? " of what could be read" : "") +
                   (r.left_behind > 0 ? " but what the new format can't hold" : "") +
                   deleted_words(r.job.assessment),
               files_words(r) + left_behind_words(r)};
     case Outcome::differs:
-      return {
-          "bad", "✖", "Done, but not everything is as it was",
-          fmt::format("{} and {} are named below under Proof. The disk can still be put back.",
-                      plural(r.comparison ? r.comparison->count : 0, "difference", "differences"),
-                      plural(r.findings_after.size(), "finding", "findings"))};
+      return {"bad", "✖", "Don't use this disk yet: not everything is as it was",
+              "Bring it back to whoever did the work: it can still be put back to what it was. " +
+                  different_words(r)};
     case Outcome::out_of_reach:
       return {"warn", "!", "Not done: this disk, as it is, does not allow it",
               "Nothing was written. What is in the way, and what would remove it, is below."};
+    case Outcome::rehearsed:
+      return {"warn", "!", "Rehearsed: it can be done, and nothing was done yet",
+              "Every step was played through on a copy in memory, and compared there. The disk "
+              "is as it was."};
     case Outcome::stopped:
       return {"warn", "!", "Not done: the disk is as it was",
               "The job ended before the change took effect. The reason is below."};
     case Outcome::cut_off:
       return {
-          "bad", "!", "Cut off on the way",
-          "The disk is the old one or the new one; which of the two, and that it is whole, only "
-          "the disk itself can say, and it was not at hand for this page. " +
-              commands};
+          "bad", "!", "Don't use this disk yet: the work was cut off",
+          "Bring it back to whoever did the work. The disk is the old one or the new one; which "
+          "of the two, and that it is whole, only the disk itself can say, and it was not at "
+          "hand for this page."};
     case Outcome::torn:
-      return {"bad", "!", "Cut off in the middle of a sector, which is torn",
-              "Until it is mended the disk is neither the old one nor the new one: don't use it. "
-              "What stood in the sector is in the case. " +
-                  commands};
+      return {"bad", "!", "Don't use this disk: the work was cut off in the middle of a sector",
+              "Bring it back to whoever did the work. Until it is mended the disk is neither the "
+              "old one nor the new one; what was in that sector is kept, and can be put back."};
     case Outcome::old_disk:
-      return {"bad", "!", "Cut off before the change: the disk is the old one",
-              "It can be used as before. " + commands};
+      return {"warn", "!", "Not done: the work was cut off before the change",
+              "The disk is as it was, and can be used as before. Bring it back when the work is to "
+              "be done."};
     case Outcome::new_disk:
-      return {"bad", "!", "Cut off after a change: the disk is whole, the job is not finished",
-              progress_words(r) + " " + commands};
+      return {"bad", "!", "Don't use this disk yet: the work was cut off on the way",
+              "Bring it back to whoever did the work. The disk is whole, but not finished. " +
+                  progress_words(r)};
     case Outcome::reverting:
-      return {"bad", "!", "The way back was cut off",
-              "Until it is finished, neither use the disk nor write to it. " +
-                  code("nuvrat revert " + r.job.folder.string()) + " finishes it."};
+      return {"bad", "!", "Don't use this disk: the way back was cut off",
+              "Bring it back to whoever did the work. Until the way back is finished, neither use "
+              "the disk nor write to it."};
     case Outcome::reverted:
       return {"good", "↩", "Put back: the disk is as it was before the job",
               r.job.options.undo == Undo::full
@@ -157,21 +193,23 @@ std::string stands_section(const CaseRecord& r) {
     }
     return section("why", "Why not", body + "</ol>\n");
   }
-  if (r.finished() || r.outcome == Outcome::reverted) return "";
+  if (r.finished() || r.outcome == Outcome::reverted || r.outcome == Outcome::rehearsed) return "";
   const CaseEvent* end = last_end(r);
   if (end == nullptr) {
     return section("why", "Where the job is",
                    paragraph("The log ends without a reason, as after a power cut. " +
                              esc(progress_words(r))));
   }
-  return section("why", "Why it ended",
-                 paragraph(fmt::format("<strong>{}.</strong>", sentence(end->detail))) +
-                     (end->remedy.empty() ? "" : paragraph(esc(end->remedy) + ".")) +
-                     paragraph(esc(progress_words(r))));
+  // Of a job that is to go on, the commands are with the case.
+  return section(
+      "why", "Why it ended",
+      paragraph(fmt::format("<strong>{}.</strong>", sentence(end->detail))) +
+          (end->remedy.empty() || can_go_on(r) ? "" : paragraph(esc(end->remedy) + ".")) +
+          (r.outcome == Outcome::new_disk ? "" : paragraph(esc(progress_words(r)))));
 }
 
 std::string next_section(const CaseRecord& r) {
-  if (!r.finished()) return "";
+  if (r.outcome != Outcome::done) return "";  // one that differs is to come back first
   std::string body = "<ol class=\"steps\">\n";
   for (const NextStep& step : next_steps(r.job.assessment)) {
     body += fmt::format("<li data-next=\"{}\"><strong>{}.</strong> {}</li>\n", step.code,
@@ -193,7 +231,8 @@ std::string agreed_section(const CaseRecord& r) {
 }
 
 std::string back_section(const CaseRecord& r) {
-  if (r.journal_bytes == 0 || r.outcome == Outcome::stopped || r.outcome == Outcome::reverted)
+  if (r.journal_bytes == 0 || r.outcome == Outcome::rehearsed || r.outcome == Outcome::stopped ||
+      r.outcome == Outcome::reverted)
     return "";
   const bool full = r.job.options.undo == Undo::full;
   return section(
@@ -208,6 +247,55 @@ std::string back_section(const CaseRecord& r) {
               "the case folder with its undo journal ({}): keep both until the disk has proved "
               "itself.",
               claim("journal", format_bytes(r.journal_bytes), std::to_string(r.journal_bytes)))));
+}
+
+std::string words_section() {
+  constexpr std::array words{
+      std::pair{"Partition",
+                "A part of the disk with a number (p1, p2 …); what is on it is a "
+                "volume, with a file system such as FAT32 or NTFS."},
+      std::pair{"Partition table",
+                "Where on the disk each partition is. MBR is the old kind, GPT "
+                "the newer one."},
+      std::pair{"UEFI, legacy",
+                "The two ways in which a computer's firmware starts a system: the "
+                "newer one and the old one, also called CSM."},
+      std::pair{"Hash",
+                "A long number made from all bytes of a file; when one byte changes, it "
+                "does, too. A seal is one such number for all files of a disk."},
+      std::pair{"Tag", "Four characters by which the technician's tool knows this very disk."},
+      std::pair{"Case", "The folder with the records of the work, and the way back."},
+  };
+  std::string body = "<dl class=\"words\">\n";
+  for (const auto& [word, meaning] : words)
+    body += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", word, esc(meaning));
+  return section("words", "What the words mean", body + "</dl>\n");
+}
+
+std::string identity_section(const CaseRecord& r) {
+  const Assessment& a = r.job.assessment;
+  const Layout& l = a.before;
+  const std::string folder = r.job.folder.string();
+  std::string body = "<dl class=\"facts\">\n";
+  const auto fact = [&body](const char* name, const std::string& html) {
+    body += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", name, html);
+  };
+  fact("Named", code(a.device.path));
+  fact("Sectors",
+       fmt::format("{} of {} bytes", claim("disk-sectors", l.disk_sectors), l.sector_size));
+  fact("Tag", claim("tag-before", a.tag, a.tag) +
+                  (r.tag_after.empty() || r.tag_after == a.tag
+                       ? ""
+                       : ", now " + claim("tag-after", r.tag_after, r.tag_after)));
+  fact("Case", code(folder));
+  if (r.finished()) fact("Took", esc(time_words(r.seconds)));
+  body += "</dl>\n";
+  if (can_go_on(r))
+    body += paragraph(code("nuvrat resume " + folder) + " finishes the job, " +
+                      code("nuvrat revert " + folder) + " goes back to the disk as it was.");
+  if (r.outcome == Outcome::reverting)
+    body += paragraph(code("nuvrat revert " + folder) + " finishes the way back.");
+  return section("identity", "The disk and its case", body);
 }
 
 }  // namespace nuvrat

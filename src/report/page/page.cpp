@@ -15,35 +15,34 @@
 namespace nuvrat {
 namespace {
 
-std::string facts(const CaseRecord& r) {
-  const Assessment& a = r.job.assessment;
-  const Layout& l = a.before;
+std::string minute_of(const std::string& time) {
+  std::string out = time.substr(0, 16);
+  if (out.size() > 10) out[10] = ' ';
+  return esc(out) + " UTC";
+}
+
+std::string facts(const CaseRecord& r, const Letterhead& letterhead) {
+  const Layout& l = r.job.assessment.before;
   const std::uint64_t bytes = l.disk_sectors * l.sector_size;
   std::string out = "<dl class=\"facts\">\n";
   const auto fact = [&out](const char* name, const std::string& html) {
-    out += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", name, html);
+    if (!html.empty()) out += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", name, html);
   };
-  fact("Disk", esc(device_words(a.device)));
-  fact("Named", "<code>" + esc(a.device.path) + "</code>");
-  fact("Size", fmt::format("{}: {} sectors of {} bytes",
-                           claim("disk-bytes", format_bytes(bytes), std::to_string(bytes)),
-                           claim("disk-sectors", l.disk_sectors), l.sector_size));
-  fact("Tag", claim("tag-before", a.tag, a.tag) +
-                  (r.tag_after.empty() || r.tag_after == a.tag
-                       ? ""
-                       : ", now " + claim("tag-after", r.tag_after, r.tag_after)));
+  fact("Disk", fmt::format("{}, {}", esc(device_words(r.job.assessment.device)),
+                           claim("disk-bytes", format_bytes(bytes), std::to_string(bytes))));
+  fact("Owner", esc(letterhead.owner));
+  fact("Technician", esc(letterhead.technician));
+  fact("Job", esc(letterhead.job));
   if (!r.events.empty()) {
-    std::string day = r.events.front().time.substr(0, 16);
-    if (day.size() > 10) day[10] = ' ';
-    fact("Begun", esc(day) + " UTC");
+    fact("Begun", minute_of(r.events.front().time));
+    fact(r.finished() ? "Finished" : "Last known", minute_of(r.events.back().time));
   }
-  fact("Case", "<code>" + esc(r.job.folder.string()) + "</code>");
   return out + "</dl>\n";
 }
 
 }  // namespace
 
-std::string report_html(const CaseRecord& r) {
+std::string report_html(const CaseRecord& r, const Letterhead& letterhead) {
   const Assessment& a = r.job.assessment;
   const Verdict verdict = verdict_of(r);
   const std::string title = a.steps.empty() ? "Job report" : step_words(a);
@@ -59,19 +58,22 @@ std::string report_html(const CaseRecord& r) {
       "disk</p>\n<h1><span class=\"mark\" aria-hidden=\"true\">{2}</span> {3}</h1>\n"
       "<p class=\"lead\">{4}</p>\n{5}</header>\n<main id=\"main\">\n",
       verdict.tone, name_of(r.outcome), verdict.mark, esc(verdict.headline), verdict.text,
-      facts(r));
-  out += asked_section(r) + stands_section(r) + next_section(r) + disk_section(r) +
-         changes_section(r) + agreed_section(r) + back_section(r);
+      facts(r, letterhead));
+  out += next_section(r) + stands_section(r) + asked_section(r) + disk_section(r) +
+         agreed_section(r) + back_section(r) + words_section();
   out += "<p class=\"divide\">What follows is for whoever wants to check it.</p>\n";
-  out += proof_section(r) + sectors_section(r) + layout_section(r) + log_section(r);
+  out += identity_section(r) + changes_section(r) + proof_section(r) + sectors_section(r) +
+         layout_section(r) + log_section(r);
   return out +
-         "</main>\n<footer><p>Made from the case folder alone. The hashes of every file are in "
+         "</main>\n<footer><p>Made from the case folder alone. What was recorded of every file is "
+         "in "
          "<code>before.manifest</code> and <code>after.manifest</code> there.</p></footer>\n"
          "</body>\n</html>\n";
 }
 
-void save_report(const CaseRecord& record, const std::filesystem::path& path) {
-  write_whole_file(path, report_html(record), mode_for_others);
+void save_report(const CaseRecord& record, const std::filesystem::path& path,
+                 const Letterhead& letterhead) {
+  write_whole_file(path, report_html(record, letterhead), mode_for_others);
 }
 
 std::string report_text(const CaseRecord& record, const std::filesystem::path& path,

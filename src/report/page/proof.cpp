@@ -40,6 +40,10 @@ HtmlTable figures(const CaseRecord& r) {
   counts("Files unreadable in part", "unreadable", b.unreadable_files(), a.unreadable_files());
   counts("Places that could not be read", "left-out", b.left_out(), a.left_out());
   counts("Partitions compared as a whole", "ranges", b.ranges.size(), a.ranges.size());
+  if (a.proof == Proof::places) {
+    counts("Compared by their places, contents not read", "places", b.placed(), a.placed());
+    return out;
+  }
   row("Seal over all paths, sizes and contents", claim("seal-before", b.seal(), b.seal()),
       claim("seal-after", a.seal(), a.seal()), b.seal() == a.seal());
   return out;
@@ -53,11 +57,14 @@ std::string volumes_table(const Manifest& m, const std::string& caption) {
   for (const ManifestVolume& v : m.volumes) {
     out.rows.push_back({esc(part_name(v.number)), esc(title_of(v.info.kind)), esc(v.info.label),
                         format_count(v.tree.file_count()), format_count(v.tree.directory_count()),
-                        format_count(v.tree.total_bytes()), "each file by its own hash"});
+                        format_count(v.tree.total_bytes()),
+                        m.proof == Proof::places ? "files by their places, or by their own hashes"
+                                                 : "each file by its own hash"});
   }
   for (const ManifestRange& range : m.ranges) {
     out.rows.push_back({esc(part_name(range.number)), esc(range.description), "", "", "", "",
-                        "<code>" + range.digest.hex() + "</code>"});
+                        range.placed ? "not read: compared by its place"
+                                     : "<code>" + range.digest.hex() + "</code>"});
   }
   return out.text();
 }
@@ -160,10 +167,12 @@ std::string proof_section(const CaseRecord& r) {
     }
     body += volumes_table(*r.after, "Volumes afterwards");
   } else if (r.before) {
-    body += fmt::format("<p>Recorded before: {} files, {} bytes, seal {}.</p>\n",
+    body += fmt::format("<p>Recorded before: {} files, {} bytes, {}.</p>\n",
                         claim("files-before", r.before->files()),
                         claim("bytes-before", r.before->bytes()),
-                        claim("seal-before", r.before->seal(), r.before->seal()));
+                        r.before->proof == Proof::places
+                            ? std::string("by their places")
+                            : "seal " + claim("seal-before", r.before->seal(), r.before->seal()));
     body += volumes_table(*r.before, "Volumes as recorded before");
   } else {
     body += "<p>The files were not recorded: the job ended sooner.</p>\n";

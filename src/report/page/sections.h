@@ -24,7 +24,12 @@ struct Verdict {
 [[nodiscard]] std::string agreed_section(const CaseRecord& record);
 [[nodiscard]] std::string back_section(const CaseRecord& record);
 
+/// What the words mean.
+[[nodiscard]] std::string words_section();
+
 // For the engineer.
+/// Which disk, which case, and, of a job that isn't finished, the commands.
+[[nodiscard]] std::string identity_section(const CaseRecord& record);
 [[nodiscard]] std::string proof_section(const CaseRecord& record);
 [[nodiscard]] std::string sectors_section(const CaseRecord& record);
 [[nodiscard]] std::string layout_section(const CaseRecord& record);

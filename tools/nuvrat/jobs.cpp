@@ -1,69 +1,17 @@
-#include "verbs.h"
+// Verbs that may write a disk, and the page: rewrite, check --repair, resume, revert, report.
 
-#include <functional>
+#include <filesystem>
 #include <iostream>
 
 #include <fmt/format.h>
 
-#include <nuvrat/nuvrat.h>
-
-#include "terminal.h"
+#include "words.h"
 
 namespace cli {
 
 using namespace nuvrat;
 
-Status status_of(const Error& error) {
-  switch (error.code()) {
-    case ErrorCode::words:
-      return bad_words;
-    case ErrorCode::file:
-    case ErrorCode::device_read:
-    case ErrorCode::device_write:
-      return device_failed;
-    case ErrorCode::not_compared:
-      return differs;
-    case ErrorCode::cut_off:
-      return cut_off;
-    case ErrorCode::refused:
-    case ErrorCode::busy:
-    case ErrorCode::damaged:
-    case ErrorCode::guard:
-    case ErrorCode::cancelled:
-      return refused;
-  }
-  return refused;
-}
-
 namespace {
-
-// Progress for a person and, where a file for events was named, for programs.
-int with_progress(const Options& options,
-                  const std::function<int(Progress&, TerminalProgress&)>& work) {
-  TerminalProgress terminal(options.json);
-  if (options.events.empty()) return work(terminal, terminal);
-  EventLog events(options.events, terminal);
-  try {
-    const int status = work(events, terminal);
-    events.end(status == done ? "done" : "done, with findings or differences", status);
-    return status;
-  } catch (const Error& e) {
-    events.end(e.message(), status_of(e));
-    throw;
-  }
-}
-
-// Places of results are asked before anything is read for hours.
-void check_outputs(const Options& options, const std::string& disk) {
-  const OutputRules rules{options.overwrite, {disk}};
-  if (!options.output.empty()) check_output(options.output, rules);
-  if (!options.events.empty()) check_output(options.events, rules);
-}
-
-std::unique_ptr<Device> open(const Options& options, bool writable) {
-  check_outputs(options, options.disk);
-  return open_device(options.disk, {writable, options.sector_size, options.physical_sector_size});
-}
 
 // The disk, behind a device that fails as --fault says when one was asked for.
 struct OpenDisk {
@@ -83,38 +31,6 @@ OpenDisk open_for_writing(const Options& options, const std::string& path,
                 {{}, {}, {}, path}, "If that is wanted, say --fault-on-a-real-device as well");
   }
   out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(options.fault));
-  return out;
-}
-
-ReadOptions read_options(const Options& options) {
-  ReadOptions read;
-  read.zone = options.timezone.empty() ? Zone::machine() : Zone::named(options.timezone);
-  read.codepage = options.codepage;
-  return read;
-}
-
-Random random_of(const Options& options) {
-  return options.seed ? Random(*options.seed) : Random();
-}
-
-std::vector<Goal> goals_of(const Options& options) {
-  std::vector<Goal> goals;
-  for (const std::string& word : options.words) goals.push_back(parse_goal(word));
-  if (!options.rename.empty()) goals.push_back(parse_goal("names=" + options.rename));
-  return goals;
-}
-
-std::vector<unsigned> partitions_of(const Options& options) {
-  std::vector<unsigned> out;
-  for (const std::string& word : options.words) {
-    const bool number = word.size() > 1 && word.size() < 6 && word[0] == 'p' &&
-                        word.find_first_not_of("0123456789", 1) == word.npos;
-    if (!number) {
-      throw Error(ErrorCode::words, fmt::format("'{}' is not a partition", word), {},
-                  "Say p1, p2 …");
-    }
-    out.push_back(static_cast<unsigned>(std::stoul(word.substr(1))));
-  }
   return out;
 }
 
@@ -143,54 +59,12 @@ bool confirmed(const Options& options, const std::string& tag) {
 
 }  // namespace
 
-int survey(const Options& options) {
-  const auto device = open(options, false);
-  const Survey result = survey_disk(*device, read_options(options));
-  std::cout << (options.json ? survey_json(result) : shown(survey_text(result, output_style())));
-  return has_errors(result.all_findings()) ? differs : done;
-}
-
-int manifest(const Options& options) {
-  const auto device = open(options, false);
-  const std::vector<unsigned> numbers = partitions_of(options);
-  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
-    const Manifest result = take_manifest(*device, read_options(options), progress, numbers);
-    if (options.format == "sha256sum") {
-      const bool one =
-          numbers.size() == 1 || (result.volumes.size() == 1 && result.volumes[0].number == 0);
-      save_sha256sum(result, options.output, !one);
-    } else {
-      save_manifest(result, options.output);
-    }
-    terminal.finish();
-    std::ostream& words = options.output == "-" ? std::cerr : std::cout;
-    words << (options.json ? manifest_json(result) : shown(manifest_text(result, output_style())));
-    return result.whole() ? done : differs;
-  });
-}
-
-int assess(const Options& options) {
-  const auto device = open(options, false);
-  Random random = random_of(options);
-  if (options.words.empty()) {
-    const std::vector<Assessment> all = assess_all(*device, read_options(options), random);
-    std::cout << (options.json ? goals_json(all)
-                               : shown(goals_text(device->identity(), all, output_style())));
-    return done;
-  }
-  const Assessment result =
-      nuvrat::assess(*device, goals_of(options), read_options(options), random);
-  std::cout << (options.json ? assessment_json(result)
-                             : shown(assessment_text(result, output_style())));
-  return result.in_reach() ? done : refused;
-}
-
 namespace {
 
 int show_job(const Options& options, const Assessment& assessment, const JobResult& result,
              TerminalProgress& terminal, const std::string& folder) {
   if (options.json) {
-    std::cout << job_json(assessment, result);
+    std::cout << job_json(assessment, result, folder);
   } else {
     terminal.finish();
     std::cout << '\n'
@@ -209,26 +83,36 @@ int not_confirmed() {
 
 namespace {
 
-JobOptions job_options(const Options& options, const Assessment& assessment) {
+Proof proof_of(const Options& options) {
+  return options.proof == "places" ? Proof::places : Proof::contents;
+}
+
+JobOptions job_options(Options& options, const Assessment& assessment) {
   JobOptions job;
   job.read = read_options(options);
   job.undo = options.undo == "live" ? Undo::live : Undo::full;
+  job.proof = proof_of(options);
   job.accept_unreadable = options.accept_unreadable;
   job.case_in_memory = options.case_in_memory;
-  job.case_folder = options.case_folder.empty() ? default_case(assessment) : options.case_folder;
+  if (options.case_folder.empty()) options.case_folder = default_case(assessment);
+  job.case_folder = options.case_folder;
   return job;
 }
 
+}  // namespace
+
 // Shows what is planned, asks, does it, shows the result.
-int run_assessed(const Options& options, Device& device, const Assessment& assessment) {
+int run_assessed(Options& options, Device& device, const Assessment& assessment) {
   if (!assessment.in_reach()) {
     if (!options.case_folder.empty())
       record_refusal(device, assessment, job_options(options, assessment));
-    std::cout << (options.json ? refusal_json(assessment)
+    std::cout << (options.json ? refusal_json(assessment, options.case_folder)
                                : shown(assessment_text(assessment, output_style())));
     return refused;
   }
-  if (!options.json) std::cout << shown(assessment_text(assessment, output_style())) << std::flush;
+  if (!options.json)
+    std::cout << shown(assessment_text(assessment, output_style(), proof_of(options)))
+              << std::flush;
   if (!confirmed(options, assessment.tag)) return not_confirmed();
   const JobOptions job = job_options(options, assessment);
   begin_job();
@@ -238,10 +122,37 @@ int run_assessed(const Options& options, Device& device, const Assessment& asses
   });
 }
 
+namespace {
+
+int rehearse(Options& options, const std::vector<Goal>& goals) {
+  const auto device = open(options, false);
+  Random random = random_of(options);
+  const Assessment assessment = nuvrat::assess(*device, goals, read_options(options), random);
+  if (!assessment.in_reach()) {
+    std::cout << (options.json ? refusal_json(assessment)
+                               : shown(assessment_text(assessment, output_style())));
+    return refused;
+  }
+  if (!options.json)
+    std::cout << shown(assessment_text(assessment, output_style(), proof_of(options)))
+              << std::flush;
+  const JobOptions job = job_options(options, assessment);
+  begin_job();
+  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+    const RehearsalResult result = rehearse_job(*device, assessment, job, progress);
+    terminal.finish();
+    std::cout << (options.json ? rehearsal_json(assessment, result, job.case_folder)
+                               : "\n" + shown(rehearsal_text(assessment, result, job.case_folder,
+                                                             output_style())));
+    return int{done};
+  });
+}
+
 }  // namespace
 
-int rewrite(const Options& options) {
+int rewrite(Options& options) {
   const std::vector<Goal> goals = goals_of(options);
+  if (options.rehearse) return rehearse(options, goals);
   OpenDisk disk = open_for_writing(options, options.disk,
                                    {true, options.sector_size, options.physical_sector_size});
   Random random = random_of(options);
@@ -259,39 +170,13 @@ Unowned unowned_of(const Options& options) {
 
 }  // namespace
 
-int check(const Options& options) {
-  if (options.repair && !options.words.empty())
-    throw Error(ErrorCode::words, "--repair looks at the whole disk", {},
-                "Leave the partitions out");
-  if (options.repair) {
-    OpenDisk disk = open_for_writing(options, options.disk,
-                                     {true, options.sector_size, options.physical_sector_size});
-    const Assessment assessment =
-        assess_repair(disk.device(), read_options(options), unowned_of(options));
-    if (!assessment.in_reach() || !assessment.steps.empty())
-      return run_assessed(options, disk.device(), assessment);
-  }
-  const auto device = open(options, false);
-  Survey result = survey_disk(*device, read_options(options), true);
-  if (!options.words.empty()) result.keep(partitions_of(options));
-  std::cout << (options.json ? check_json(result) : shown(check_text(result, output_style())));
-  return result.all_findings().empty() && result.not_looked_at().empty() ? done : differs;
-}
-
-int verify(const Options& options) {
-  const Manifest recorded = load_manifest(options.against);
-  const auto device = open(options, false);
-  ReadOptions read;
-  read.zone = Zone::named(options.timezone.empty() ? recorded.zone : options.timezone);
-  read.codepage = options.codepage;
-  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
-    const Manifest current = take_manifest_again(recorded, *device, read, progress);
-    const Comparison result = compare(recorded, current, AccessTimes::left);
-    terminal.finish();
-    std::cout << (options.json ? comparison_json(result, current)
-                               : shown(comparison_text(result, current, output_style())));
-    return result.equal() && !result.partial() ? done : differs;
-  });
+std::optional<int> repair(Options& options) {
+  OpenDisk disk = open_for_writing(options, options.disk,
+                                   {true, options.sector_size, options.physical_sector_size});
+  const Assessment assessment =
+      assess_repair(disk.device(), read_options(options), unowned_of(options));
+  if (assessment.in_reach() && assessment.steps.empty()) return std::nullopt;
+  return run_assessed(options, disk.device(), assessment);
 }
 
 namespace {
@@ -331,7 +216,8 @@ struct OpenCase {
 OpenCase open_case(const Options& options) {
   OpenCase out;
   out.file = load_case(options.disk);
-  out.file.disk = std::filesystem::proximate(out.file.disk);
+  if (!is_address(out.file.disk.native()))
+    out.file.disk = std::filesystem::proximate(out.file.disk);
   if (!options.case_disk.empty()) {
     std::error_code error;
     // Where the disk itself is still at hand, another one is a copy of it.
@@ -349,7 +235,7 @@ OpenCase open_case(const Options& options) {
 
 }  // namespace
 
-int resume(const Options& options) {
+int resume(Options& options) {
   if (!std::filesystem::is_directory(options.disk)) return resume_disk(options);
   OpenCase job = open_case(options);
   if (!confirmed(options, job.tag)) return not_confirmed();
@@ -360,7 +246,7 @@ int resume(const Options& options) {
   });
 }
 
-int revert(const Options& options) {
+int revert(Options& options) {
   OpenCase job = open_case(options);
   if (!confirmed(options, job.tag)) return not_confirmed();
   begin_job();
@@ -374,7 +260,7 @@ int revert(const Options& options) {
   });
 }
 
-int report(const Options& options) {
+int report(Options& options) {
   if (options.json == !options.output.empty())
     throw Error(ErrorCode::words, "a report goes to a page or comes as JSON", {},
                 "Say -o FILE.html, or --json");
@@ -390,10 +276,14 @@ int report(const Options& options) {
               << "): the page says what the case alone knows.\n";
   }
   const CaseRecord record = read_record(options.disk, device.get());
+  Letterhead letterhead = read_letterhead(letterhead_file());
+  if (!options.technician.empty()) letterhead.technician = options.technician;
+  if (!options.owner.empty()) letterhead.owner = options.owner;
+  if (!options.job.empty()) letterhead.job = options.job;
   if (options.json) {
-    std::cout << report_json(record);
+    std::cout << report_json(record, letterhead);
   } else {
-    save_report(record, options.output);
+    save_report(record, options.output, letterhead);
     (options.output == "-" ? std::cerr : std::cout)
         << shown(report_text(record, options.output, output_style()));
   }

@@ -1,0 +1,72 @@
+#pragma once
+// Files of a volume looked at and copied out, read-only: to see what is there before a rewrite, or
+// to save what matters most first.
+
+#include <filesystem>
+#include <memory>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <nuvrat/manifest.h>
+#include <nuvrat/progress.h>
+#include <nuvrat/volume.h>
+
+namespace nuvrat {
+
+/// The volume of one partition, opened for reading. The device must outlive it.
+class OpenedVolume {
+ public:
+  /// `number` 0: a volume without a table. Throws Error: words (no such partition, or none that
+  /// Nuvrat reads), damaged, device_read.
+  OpenedVolume(const Device& device, unsigned number, const ReadOptions& options);
+  [[nodiscard]] VolumeReader& reader() { return *reader_; }
+  [[nodiscard]] unsigned number() const { return number_; }
+  [[nodiscard]] std::uint64_t start() const { return start_; }  ///< its first sector on the disk
+
+ private:
+  unsigned number_ = 0;
+  std::uint64_t start_ = 0;
+  std::unique_ptr<Device> window_;
+  std::unique_ptr<VolumeReader> reader_;
+};
+
+struct FileEntry {
+  std::string path;  ///< from the volume's root, as it is written there: "TIDES/may.csv"
+  bool directory = false;
+  bool stream = false;      ///< a named stream of the file before its colon
+  std::uint64_t bytes = 0;  ///< 0 for a folder
+  std::uint32_t attributes = 0;
+  Ticks created = 0, modified = 0, accessed = 0;  ///< 0: not recorded
+};
+
+/// One file, or what is in a folder, in the order of names. A path's parts are divided by "/" or
+/// "\"; letters of ASCII count alike in either case where no name is the same letter for letter; ""
+/// is the root. Throws Error: words (no such path), damaged, device_read.
+[[nodiscard]] std::vector<FileEntry> list_files(VolumeReader& reader, std::string_view path);
+
+struct FetchOptions {
+  bool overwrite = false;                    ///< files that exist in the folder are replaced
+  const ManifestVolume* recorded = nullptr;  ///< each file's hash is held against it
+};
+struct FetchProblem {
+  std::string path;
+  std::string text;
+};
+struct FetchResult {
+  std::uint64_t files = 0;  ///< copied whole, named streams too
+  std::uint64_t folders = 0;
+  std::uint64_t bytes = 0;
+  std::uint64_t checked = 0;           ///< files whose hash is the recorded one
+  std::vector<FetchProblem> problems;  ///< what was not copied, or isn't as recorded, and why
+};
+/// Copies files and folders with all that is in them into `folder`, which is made; each path as its
+/// last part ("" : all of the volume). Times of changing and access follow; a named stream becomes
+/// a file called "name:stream". What can't be read, or can't have its name there, is left out and
+/// named. A file that isn't as recorded is kept, and named. Throws Error: words (no such path),
+/// refused (the folder is not one), cancelled, file (no room).
+[[nodiscard]] FetchResult fetch_files(VolumeReader& reader, const std::vector<std::string>& paths,
+                                      const std::filesystem::path& folder,
+                                      const FetchOptions& options, Progress& progress);
+
+}  // namespace nuvrat

@@ -1,0 +1,147 @@
+#include "tree/places.h"
+
+#include <algorithm>
+#include <unordered_set>
+
+#include <fmt/format.h>
+
+namespace nuvrat {
+namespace {
+
+struct DigestHash {
+  std::size_t operator()(const Digest& d) const {
+    std::size_t out = 0;
+    for (std::size_t i = 0; i < sizeof out; ++i) out = out << 8 | d.bytes[i];
+    return out;
+  }
+};
+using Places = std::unordered_set<Digest, DigestHash>;
+
+// The sectors that a file's bytes are on, in order, neighbours as one; what lies behind its end in
+// the last cluster is nobody's. Empty: it has none of its own, or fewer than its size says.
+std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
+                                      std::uint32_t sector_size) {
+  std::vector<SectorRange> out;
+  if (tree.stored(id) != Stored::extents || tree.bytes(id) == 0) return out;
+  std::uint64_t left = div_up<std::uint64_t>(tree.valid_bytes(id), sector_size);
+  for (const SectorRange& extent : tree.extents(id)) {
+    const std::uint64_t count = std::min(extent.count, left);
+    if (count == 0) break;
+    left -= count;
+    const bool hole = extent.first >= FileTree::hole;
+    const bool goes_on = !out.empty() && (hole ? out.back().first >= FileTree::hole
+                                               : out.back().end() == extent.first);
+    if (goes_on) {
+      out.back().count += count;
+    } else {
+      out.push_back({hole ? FileTree::hole : extent.first, count});
+    }
+  }
+  if (left > 0) out.clear();
+  return out;
+}
+
+Places places_of(const ManifestVolume& v) {
+  Places out;
+  for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+    if (v.is_placed(id)) out.insert(v.digests[id]);
+  }
+  return out;
+}
+
+bool is_written(const ManifestVolume& v, FileTree::Id id, std::uint32_t sector_size,
+                const SectorSet& written) {
+  const std::vector<SectorRange> runs = content_runs(v.tree, id, sector_size);
+  return std::any_of(runs.begin(), runs.end(), [&](const SectorRange& r) {
+    return r.first < FileTree::hole && written.first_overlap({v.start + r.first, r.count});
+  });
+}
+
+// `others`: the places on the other side.
+void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const SectorSet& written,
+             Progress& progress) {
+  std::vector<FileTree::Id> ids;
+  std::uint64_t bytes = 0;
+  for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+    if (!v.is_placed(id) || v.tree.link(id) != FileTree::none) continue;
+    if (others.count(v.digests[id]) != 0 && !is_written(v, id, disk.sector_size(), written))
+      continue;
+    ids.push_back(id);
+    bytes += v.tree.bytes(id);
+  }
+  if (ids.empty() || v.start >= disk.sectors()) return;
+  progress.stage(fmt::format("hashing what moves on p{}", v.number), bytes);
+  const Window volume(disk, {v.start, std::min(v.sectors, disk.sectors() - v.start)});
+  for (HashedFile& file : hash_files(volume, v.tree, std::move(ids), progress)) {
+    v.digests[file.id] = file.digest;
+    v.placed[file.id] = false;
+    if (!file.unreadable.empty()) v.unreadable[file.id] = std::move(file.unreadable);
+  }
+  for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+    const FileTree::Id first = v.tree.link(id);
+    if (first == FileTree::none || !v.is_placed(id) || v.is_placed(first)) continue;
+    v.digests[id] = v.digests[first];
+    v.placed[id] = false;
+  }
+}
+
+void hash_range(ManifestRange& r, const Device& disk, Progress& progress) {
+  if (!r.placed) return;
+  progress.stage(fmt::format("hashing p{}", r.number), r.sectors * disk.sector_size());
+  r.digest = range_digest(disk, {r.start, r.sectors}, progress, r.unreadable);
+  r.placed = false;
+}
+
+template <typename Item>
+Item* at_start(std::vector<Item>& items, std::uint64_t start) {
+  const auto it = std::find_if(items.begin(), items.end(),
+                               [start](const Item& item) { return item.start == start; });
+  return it == items.end() ? nullptr : &*it;
+}
+
+}  // namespace
+
+std::optional<Digest> place_digest(const FileTree& tree, FileTree::Id id, std::uint64_t start,
+                                   std::uint32_t sector_size) {
+  const std::vector<SectorRange> runs = content_runs(tree, id, sector_size);
+  if (runs.empty()) return std::nullopt;
+  std::string text = "place\n";
+  for (const SectorRange& r : runs)
+    text += r.first >= FileTree::hole ? fmt::format("zeros {}\n", r.count)
+                                      : fmt::format("{} {}\n", start + r.first, r.count);
+  text += fmt::format("bytes {} of {}\n", tree.valid_bytes(id), tree.bytes(id));
+  return Sha256::of({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+}
+
+Digest range_place(SectorRange range) {
+  Sha256 sha;
+  sha.add(fmt::format("range {} {}\n", range.first, range.count));
+  return sha.finish();
+}
+
+void hash_unsettled(RecordedSide before, RecordedSide after,
+                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                    Progress& progress) {
+  if (before.manifest.proof != Proof::places) return;  // all of it is hashed
+  for (ManifestVolume& b : after.manifest.volumes) {
+    const auto start = start_before(changes, b.start);
+    ManifestVolume* a = start ? at_start(before.manifest.volumes, *start) : nullptr;
+    if (a == nullptr) continue;
+    const Places was = places_of(*a);
+    const Places is = places_of(b);
+    if (before.disk != nullptr) hash_in(*a, *before.disk, is, written, progress);
+    if (after.disk != nullptr) hash_in(b, *after.disk, was, written, progress);
+  }
+  for (ManifestRange& b : after.manifest.ranges) {
+    const auto start = start_before(changes, b.start);
+    ManifestRange* a = start ? at_start(before.manifest.ranges, *start) : nullptr;
+    if (a == nullptr) continue;
+    const bool settled = a->placed && b.placed && a->digest == b.digest &&
+                         !written.first_overlap({b.start, b.sectors});
+    if (settled) continue;
+    if (before.disk != nullptr) hash_range(*a, *before.disk, progress);
+    if (after.disk != nullptr) hash_range(b, *after.disk, progress);
+  }
+}
+
+}  // namespace nuvrat

@@ -1,0 +1,43 @@
+#pragma once
+// Contents known by where they are: the sectors that a file lies on, in order. What can't be told
+// by that alone is hashed.
+
+#include <optional>
+#include <vector>
+
+#include <nuvrat/expected_change.h>
+#include <nuvrat/manifest.h>
+
+namespace nuvrat {
+
+/// A digest of the place of a file's contents on the disk; `start` is the volume's first sector.
+/// None for a file without sectors of its own, or with fewer than its size says.
+[[nodiscard]] std::optional<Digest> place_digest(const FileTree& tree, FileTree::Id id,
+                                                 std::uint64_t start, std::uint32_t sector_size);
+
+/// The same of a partition that is recorded as a whole.
+[[nodiscard]] Digest range_place(SectorRange range);
+
+struct HashedFile {
+  FileTree::Id id = FileTree::none;
+  Digest digest;
+  std::vector<ByteRange> unreadable;
+};
+/// Hashes the contents of files that have sectors of their own, in the order of the disk.
+[[nodiscard]] std::vector<HashedFile> hash_files(const Device& volume, const FileTree& tree,
+                                                 std::vector<FileTree::Id> ids, Progress& progress);
+
+/// One side of a comparison: what was recorded, and the disk as it was then; null where it isn't at
+/// hand any more.
+struct RecordedSide {
+  Manifest& manifest;
+  const Device* disk = nullptr;
+};
+/// Hashes, on each side whose disk is at hand, what places alone can't tell: what lies elsewhere on
+/// the other side, and what lies on sectors that were written in between. The hash takes the
+/// place's place in the manifest. Partitions are paired by where they begin, as `changes` say.
+void hash_unsettled(RecordedSide before, RecordedSide after,
+                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                    Progress& progress);
+
+}  // namespace nuvrat

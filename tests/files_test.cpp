@@ -1,0 +1,231 @@
+// The disks of the machine, and files looked at and copied out.
+
+#include <fstream>
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include "ntfs_bytes.h"
+#include "scenarios.h"
+#include "support.h"
+
+using namespace nuvrat;
+using support::utc;
+namespace fs = std::filesystem;
+
+namespace {
+
+const scenarios::Scenario& of_ntfs() {
+  for (const scenarios::Scenario& s : scenarios::all()) {
+    if (s.name == "NTFS to the front") return s;
+  }
+  throw std::runtime_error("that scenario has another name");
+}
+
+Digest digest_of(const fs::path& path) {
+  std::ifstream in(path, std::ios::binary);
+  const std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+  return Sha256::of({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+}
+
+}  // namespace
+
+TEST_CASE("files: every file of every volume is copied as the manifest has it, streams and times") {
+  QuietProgress quiet;
+  std::uint64_t copied = 0, streams = 0;
+  std::vector<std::unique_ptr<MemoryDevice>> disks;
+  for (const scenarios::Scenario* scenario : {&scenarios::all()[0], &of_ntfs()}) {
+    disks.push_back(std::make_unique<MemoryDevice>(scenario->sectors, scenario->sector_size));
+    scenario->make(*disks.back());
+  }
+  support::NtfsBytes rare;  // packed, sparse, resident; streams
+  (void)support::make_rare_contents(rare);
+  disks.push_back(rare.disk->clone());
+  for (const auto& each : disks) {
+    const Device& disk = *each;
+    const Manifest m = take_manifest(disk, utc(), quiet);
+    for (const ManifestVolume& v : m.volumes) {
+      CAPTURE(v.number);
+      const support::Folder folder;
+      OpenedVolume volume(disk, v.number, utc());
+      CHECK(volume.start() == v.start);
+      FetchOptions options;
+      options.recorded = &v;
+      const FetchResult result =
+          fetch_files(volume.reader(), {"/"}, folder / "out", options, quiet);
+      for (const FetchProblem& p : result.problems) MESSAGE(p.path << ": " << p.text);
+      CHECK(result.problems.empty());
+      CHECK(result.files == v.tree.file_count());
+      CHECK(result.checked == result.files);
+      CHECK(result.folders == v.tree.directory_count());
+      v.tree.walk([&](FileTree::Id id) {
+        const fs::path path = (folder / "out") / v.tree.path(id);
+        REQUIRE(fs::exists(path));
+        if (v.tree.is_directory(id)) return;
+        CHECK(digest_of(path) == v.digests[id]);
+        streams += v.tree.name(id).find(u':') != std::u16string_view::npos ? 1 : 0;
+        ++copied;
+        struct stat info {};
+        REQUIRE(::stat(path.c_str(), &info) == 0);
+        const Ticks modified = v.tree.info(id).modified;
+        if (modified != 0)
+          CHECK((info.st_mtim.tv_sec + seconds_to_1970) * ticks_per_second +
+                    info.st_mtim.tv_nsec / 100 ==
+                modified);
+      });
+      // Again: nothing is written over, unless that is wanted.
+      FetchOptions plain;
+      const FetchResult again = fetch_files(volume.reader(), {""}, folder / "out", plain, quiet);
+      CHECK(again.files == 0);
+      CHECK(again.problems.size() == v.tree.file_count());
+      plain.overwrite = true;
+      CHECK(fetch_files(volume.reader(), {""}, folder / "out", plain, quiet).files ==
+            v.tree.file_count());
+    }
+  }
+  MESSAGE(copied << " files copied, " << streams << " of them streams");
+  CHECK(copied > 200);
+  CHECK(streams > 0);
+}
+
+TEST_CASE("files: paths as a person types them; what is wrong is said") {
+  QuietProgress quiet;
+  MemoryDevice disk(scenarios::all()[0].sectors, scenarios::all()[0].sector_size);
+  scenarios::all()[0].make(disk);
+  OpenedVolume volume(disk, 1, utc());
+  const std::vector<FileEntry> root = list_files(volume.reader(), "");
+  REQUIRE(root.size() > 3);
+  CHECK(list_files(volume.reader(), "/").size() == root.size());
+  const std::vector<FileEntry> calib = list_files(volume.reader(), "CALIB");
+  REQUIRE_FALSE(calib.empty());
+  for (const char* path : {"calib", "/Calib/", "\\CALIB\\", "./calib"})
+    CHECK(list_files(volume.reader(), path).size() == calib.size());
+  CHECK(calib[0].path.starts_with("CALIB/"));
+  CHECK(list_files(volume.reader(), calib[0].path).size() == 1);
+  for (const char* path : {"no such", "CALIB/no such", "../etc"})
+    CHECK(support::code_of([&] { (void)list_files(volume.reader(), path); }) == ErrorCode::words);
+  CHECK(support::code_of([&] { (void)list_files(volume.reader(), calib[0].path + "/x"); }) ==
+        ErrorCode::words);
+  CHECK(support::code_of([&] { OpenedVolume none(disk, 99, utc()); }) == ErrorCode::words);
+  CHECK(support::code_of([&] { OpenedVolume none(disk, 0, utc()); }) == ErrorCode::words);
+  // A folder by its name; a file that isn't as recorded is kept, and named.
+  const support::Folder folder;
+  Manifest m = take_manifest(disk, utc(), quiet);
+  ManifestVolume& v = m.volumes[0];
+  v.digests[v.tree.find(calib[0].path)].bytes[0] ^= 1;
+  FetchOptions options;
+  options.recorded = &v;
+  const FetchResult result =
+      fetch_files(volume.reader(), {"calib"}, folder / "out", options, quiet);
+  CHECK(fs::is_directory((folder / "out") / "CALIB"));
+  CHECK(result.files == calib.size());
+  CHECK(result.checked == calib.size() - 1);
+  REQUIRE(result.problems.size() == 1);
+  CHECK(result.problems[0].path == calib[0].path);
+  CHECK(result.problems[0].text.find("not as recorded") != std::string::npos);
+}
+
+TEST_CASE("files: what can't be read is left out and named; an image is never written over") {
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  scenarios::make_image(image, scenarios::all()[0]);
+  QuietProgress quiet;
+  const auto device = open_device(image);
+  OpenedVolume sound(*device, 1, utc());
+  std::uint64_t sector = 0;
+  std::string path;
+  for (const FileEntry& e : list_files(sound.reader(), "CALIB")) {
+    const FileTree& tree = sound.reader().tree();
+    const auto extents = tree.extents(tree.find(e.path));
+    if (extents.empty()) continue;
+    path = e.path;
+    sector = sound.start() + extents[0].first;
+  }
+  REQUIRE(sector != 0);
+  FaultPlan plan;
+  plan.bad_reads.add({sector, 1});
+  FaultDevice bad(*device, plan);
+  OpenedVolume volume(bad, 1, utc());
+  const FetchResult result = fetch_files(volume.reader(), {"CALIB"}, folder / "out", {}, quiet);
+  REQUIRE(result.problems.size() == 1);
+  CHECK(result.problems[0].path == path);
+  CHECK_FALSE(fs::exists((folder / "out") / path));
+  for (const auto& entry : fs::recursive_directory_iterator(folder / "out"))
+    CHECK(entry.path().extension() != ".part");
+  // A file of the disk's own name, where the image is.
+  const std::string before = support::fingerprint(image);
+  const fs::path there = (folder / "out") / path;
+  fs::create_hard_link(image, there);
+  FetchOptions over;
+  over.overwrite = true;
+  const FetchResult refused = fetch_files(sound.reader(), {"CALIB"}, folder / "out", over, quiet);
+  REQUIRE(refused.problems.size() == 1);
+  CHECK(refused.problems[0].path == path);
+  CHECK(support::fingerprint(image) == before);
+}
+
+TEST_CASE("files: the tool lists, copies, rehearses and takes several disks") {
+  const support::Folder folder;
+  const auto image = (folder / "disk.img").string();
+  const auto other = (folder / "other.img").string();
+  scenarios::make_image(image, scenarios::all()[0]);
+  scenarios::make_image(other, of_ntfs());
+  const std::string before = support::fingerprint(image);
+  const auto root = support::tool(fmt::format("files {} p1", image));
+  CHECK(root.status == 0);
+  CHECK(root.out.find("CALIB/") != std::string::npos);
+  const auto out = (folder / "out").string();
+  const auto fetched = support::tool(fmt::format("fetch {} p1 calib -o {}", image, out));
+  CHECK(fetched.status == 0);
+  CHECK(fetched.out.find("copied ") != std::string::npos);
+  CHECK(support::tool(fmt::format("fetch {} p1 calib -o {}", image, out)).status == 1);
+  CHECK(support::tool(fmt::format("files {} p1 nothing", image)).status == 2);
+
+  const auto both =
+      support::tool(fmt::format("check {} {} {}/none.img", image, other, folder.path().string()));
+  CHECK(both.status == 2);
+  CHECK(both.out.find("In all\n" + image + ": no finding, but not all") != std::string::npos);
+  CHECK(both.out.find("none.img: the disk can't be opened") != std::string::npos);
+  CHECK(support::tool(fmt::format("survey {} {}", image, other)).status == 0);
+  CHECK(support::tool(fmt::format("check {} {} p1", image, other)).status == 2);
+
+  const auto machine = support::tool("survey --json");
+  CHECK(machine.status == 0);
+  CHECK(machine.out.find("nuvrat.machine/1") != std::string::npos);
+
+  const auto folder_of_case = (folder / "case").string();
+  const std::string job =
+      fmt::format("rewrite {} table=gpt --case-in-memory --case {}", image, folder_of_case);
+  const auto rehearsed = support::tool(job + " --rehearse");
+  CHECK(rehearsed.status == 0);
+  CHECK(rehearsed.out.find("nothing would be lost") != std::string::npos);
+  CHECK(support::fingerprint(image) == before);
+  const CaseRecord record = read_record(folder_of_case);
+  CHECK(record.outcome == Outcome::rehearsed);
+  CHECK(report_html(record).find("nothing was done yet") != std::string::npos);
+  // The next one may use its folder; another job's not.
+  const std::string tag = [&] {
+    const auto device = open_device(image);
+    return disk_tag(*device, read_table(*device));
+  }();
+  CHECK(support::tool(job + " --confirm " + tag).status == 0);
+  CHECK(support::tool(job + " --rehearse").status == 3);
+  CHECK(read_record(folder_of_case).outcome == Outcome::done);
+
+  // Words that were meant otherwise.
+  for (const auto& [words, meant] :
+       {std::pair<std::string, std::string>{"serve x", "did you mean survey?"},
+        {"check x --repear", "did you mean --repair?"},
+        {"check x --unowned free", "--unowned requires --repair"},
+        {"rewrite x --jsn table=gpt", "did you mean --json?"}}) {
+    const auto ran = support::tool(words);
+    CHECK(ran.status == 2);
+    CHECK_MESSAGE(ran.errors.find(meant) != std::string::npos, ran.errors);
+  }
+  const auto json = support::tool("rewrite --json");
+  CHECK(json.status == 2);
+  CHECK(json.out.find("nuvrat.error/1") != std::string::npos);
+  const auto plain = support::tool("");
+  CHECK(plain.status == 0);
+  CHECK(plain.out.find("rewrite") != std::string::npos);
+}
