@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <filesystem>
 
+#include "recorded_job.h"
 #include "scenarios.h"
 #include "support.h"
 
@@ -13,8 +14,8 @@ namespace fs = std::filesystem;
 namespace {
 
 struct Counts {
-  std::uint64_t cuts = 0, old_disk = 0, new_disk = 0, chain = 0, resumed = 0, reverted = 0,
-                twice = 0, unreadable = 0;
+  std::uint64_t cuts = 0, same = 0, run = 0, old_disk = 0, new_disk = 0, chain = 0, resumed = 0,
+                reverted = 0, twice = 0, unreadable = 0;
 };
 
 class Trial {
@@ -28,31 +29,23 @@ class Trial {
     REQUIRE(assessment_.in_reach());
     findings_ = read_table(*original_).findings;
     seals_ = scenarios::seals_on_the_way(*original_, assessment_);
-    const auto whole = original_->clone();
-    FaultDevice counter(*whole, {});
-    REQUIRE(run_job(counter, assessment_, options(folder_ / "whole"), quiet_).sound());
-    sectors_ = counter.sectors_written();
-    result_ = whole->clone();
+    recorded_ = std::make_unique<support::RecordedJob>(*original_, assessment_);
     before_ = look(survey_disk(*original_, utc()));
-    after_ = look(survey_disk(*result_, utc()));
+    after_ = look(survey_disk(recorded_->result(), utc()));
   }
 
-  [[nodiscard]] std::uint64_t sectors() const { return sectors_; }
-  [[nodiscard]] std::size_t steps() const { return assessment_.steps.size(); }
+  [[nodiscard]] std::uint64_t sectors() const { return recorded_->sectors(); }
 
   void cut_at(std::uint64_t sector, FaultPlan::Keep keep, std::uint64_t seed) {
     CAPTURE(sector);
     CAPTURE(seed);
-    const auto disk = original_->clone();
     const auto job = folder_ / "cut";
     FaultPlan plan;
     plan.cut_before = sector;
     plan.keep = keep;
     plan.seed = seed;
-    FaultDevice device(*disk, plan);
-    CHECK(support::code_of([&] { (void)run_job(device, assessment_, options(job), quiet_); }) ==
-          ErrorCode::cut_off);
-    ++counts_.cuts;
+    const auto disk = cut(plan, job);
+    if (disk == nullptr) return;
     must_be_old_or_new(*disk, true);
     resume(*disk, job, seed);
     revert(*disk, job, seed);
@@ -65,16 +58,13 @@ class Trial {
     CAPTURE(sector);
     CAPTURE(seed);
     CAPTURE(static_cast<int>(at_cut));
-    const auto disk = original_->clone();
     const auto job = folder_ / "cut";
     FaultPlan plan;
     plan.cut_before = sector;
     plan.at_cut = at_cut;
     plan.seed = seed;
-    FaultDevice device(*disk, plan);
-    CHECK(support::code_of([&] { (void)run_job(device, assessment_, options(job), quiet_); }) ==
-          ErrorCode::cut_off);
-    ++counts_.cuts;
+    const auto disk = cut(plan, job);
+    if (disk == nullptr) return;
     // Half of the garbled ones can't even be read.
     const bool unreadable = at_cut == FaultPlan::AtCut::garbled && seed % 2 == 0;
     const auto each_way = [&](const char* way, auto finish, const MemoryDevice& wanted) {
@@ -96,7 +86,7 @@ class Trial {
     };
     each_way(
         "resume", [&](Device& d, const CaseFile& c) { CHECK(resume_case(d, c, quiet_).sound()); },
-        *result_);
+        recorded_->result());
     ++counts_.resumed;
     each_way(
         "revert", [&](Device& d, const CaseFile& c) { (void)revert_case(d, c, false, quiet_); },
@@ -106,11 +96,28 @@ class Trial {
   }
 
  private:
-  [[nodiscard]] static JobOptions options(const fs::path& folder) {
-    JobOptions out;
-    out.read = utc();
-    out.case_folder = folder;
-    out.case_in_memory = true;
+  // The disk and the case as the power left them, or nothing where an earlier cut left the same.
+  // Now and then the job runs, and meets a device that fails: the disk must be the same then, and
+  // the case is that of a process that lived on.
+  std::unique_ptr<MemoryDevice> cut(const FaultPlan& plan, const fs::path& job) {
+    auto out = recorded_->cut(plan);
+    const std::uint64_t kept = recorded_->copy_case(plan.cut_before.value(), job);
+    for (const auto& [other, disk] : tried_) {
+      if (other != kept || !disk->same_as(*out)) continue;
+      ++counts_.same;
+      fs::remove_all(job);
+      return nullptr;
+    }
+    tried_.emplace_back(kept, out->clone());
+    if (++counts_.cuts % 8 != 1) return out;
+    fs::remove_all(job);
+    const auto disk = original_->clone();
+    FaultDevice device(*disk, plan);
+    CHECK(support::code_of([&] {
+            (void)run_job(device, assessment_, support::case_in_memory(job), quiet_);
+          }) == ErrorCode::cut_off);
+    CHECK(disk->same_as(*out));
+    ++counts_.run;
     return out;
   }
 
@@ -174,7 +181,7 @@ class Trial {
     fs::copy(job, copy, fs::copy_options::recursive);
     if (seed % 2 == 0) {
       FaultPlan plan;
-      plan.cut_before = 1 + seed % (sectors_ + 1);
+      plan.cut_before = 1 + seed % (sectors() + 1);
       plan.seed = seed;
       FaultDevice device(*disk, plan);
       try {
@@ -189,7 +196,7 @@ class Trial {
     const JobResult result = resume_case(*disk, file, quiet_);
     CHECK(result.sound());
     CHECK(result.comparison.seal_after == seals_.back());
-    CHECK(disk->same_as(*result_));
+    CHECK(disk->same_as(recorded_->result()));
     ++counts_.resumed;
     fs::remove_all(copy);
   }
@@ -198,7 +205,7 @@ class Trial {
     const auto disk = cut.clone();
     if (seed % 2 == 1) {
       FaultPlan plan;
-      plan.cut_before = 1 + seed % (sectors_ + 1);
+      plan.cut_before = 1 + seed % (sectors() + 1);
       plan.seed = seed;
       FaultDevice device(*disk, plan);
       try {
@@ -216,12 +223,14 @@ class Trial {
   Counts& counts_;
   support::Folder folder_{support::Folder::Where::memory};
   QuietProgress quiet_;
-  std::unique_ptr<MemoryDevice> original_, result_;
+  std::unique_ptr<MemoryDevice> original_;
+  std::unique_ptr<support::RecordedJob> recorded_;
   Assessment assessment_;
   Look before_, after_;
   Findings findings_;  // of the disk as it was
   std::vector<std::string> seals_;
-  std::uint64_t sectors_ = 0;
+  // By the case that was there.
+  std::vector<std::pair<std::uint64_t, std::unique_ptr<MemoryDevice>>> tried_;
 };
 
 }  // namespace
@@ -229,12 +238,11 @@ class Trial {
 namespace {
 
 // Every sector; of a rewrite with hundreds every one near the switch and after it, and of the rest
-// a seeded choice: until the switch nobody sees what is prepared. A long chain is made anew for
-// each cut, so there are fewer.
-std::vector<std::uint64_t> cut_points(std::uint64_t sectors, std::size_t steps) {
+// a seeded choice: until the switch nobody sees what is prepared.
+std::vector<std::uint64_t> cut_points(std::uint64_t sectors) {
   std::vector<std::uint64_t> out;
   const std::uint64_t all = support::is_long() ? ~std::uint64_t{0} : 200;
-  const std::uint64_t end = support::is_long() ? 40 : steps > 5 ? 10 : 30;
+  const std::uint64_t end = support::is_long() ? 40 : 30;
   Random random(7);
   for (std::uint64_t sector = 1; sector <= sectors; ++sector) {
     if (sectors <= all || sector + end > sectors || random.below(sectors) < end)
@@ -252,23 +260,24 @@ void cut_everywhere(std::size_t part, std::size_t parts) {
     CAPTURE(scenario.name);
     Counts counts;
     Trial trial(scenario, {}, counts);
-    for (const std::uint64_t sector : cut_points(trial.sectors(), trial.steps())) {
+    for (const std::uint64_t sector : cut_points(trial.sectors())) {
       // Of a rewrite with many sectors nothing, everything or some subset in turn; near its end,
       // where the switch is, always a subset, too.
       const bool many = trial.sectors() > 40 && !support::is_long();
       if (!many || sector % 4 == 0) trial.cut_at(sector, FaultPlan::Keep::none, sector);
       if (!many || sector % 4 == 2) trial.cut_at(sector, FaultPlan::Keep::all, sector + 1);
       const bool some = !many || sector % 2 == 1 || sector + 20 > trial.sectors();
-      const std::uint64_t subsets = many ? some ? 1 : 0 : 3;  // of each epoch, by cut
+      const std::uint64_t subsets = many ? some ? 1 : 0 : 5;  // of each epoch, by cut
       for (std::uint64_t round = 0; round < subsets; ++round) {
         trial.cut_at(sector, FaultPlan::Keep::some, sector * 31 + round * 7);
       }
     }
     MESSAGE(scenario.name << ": " << trial.sectors() << " sectors written, " << counts.cuts
-                          << " cuts: " << counts.old_disk << " old, " << counts.new_disk << " new, "
-                          << counts.chain << " between steps; " << counts.twice << " cut again; "
-                          << counts.resumed << " resumed, " << counts.reverted
-                          << " put back to the byte");
+                          << " cuts, " << counts.run << " of a running job (" << counts.same
+                          << " left nothing new): " << counts.old_disk << " old, "
+                          << counts.new_disk << " new, " << counts.chain << " between steps; "
+                          << counts.twice << " cut again; " << counts.resumed << " resumed, "
+                          << counts.reverted << " put back to the byte");
     CHECK(counts.old_disk + counts.new_disk + counts.chain == counts.cuts);
     total += counts.cuts;
     ++rewrites;
@@ -289,7 +298,7 @@ void cut_long_sectors(std::size_t part, std::size_t parts) {
     // The first whole one may begin anywhere.
     Trial trial(scenario, {long_ones ? 1u : 8u, long_ones || i % 2 == 0 ? 0u : 4u}, counts);
     Random random(i);
-    for (const std::uint64_t sector : cut_points(trial.sectors(), trial.steps())) {
+    for (const std::uint64_t sector : cut_points(trial.sectors())) {
       if (trial.sectors() > 60 && sector + 12 < trial.sectors() &&
           random.below(trial.sectors()) > 12 && !support::is_long())
         continue;

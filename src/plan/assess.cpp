@@ -229,8 +229,7 @@ Assessment assess(const Device& device, const std::vector<Goal>& goals, const Re
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
-  return assess_surveyed(device, survey, measure_pace(device, survey.table.layout), goals, options,
-                         random);
+  return assess_surveyed(device, survey, measure_pace(device, survey), goals, options, random);
 }
 
 // What a volume is turned into by most who turn it into anything.
@@ -244,7 +243,7 @@ static std::optional<std::string> other_kind(const SurveyedPartition& s) {
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                    Random& random) {
   const Survey survey = survey_disk(device, options, true);
-  const Pace pace = measure_pace(device, survey.table.layout);
+  const Pace pace = measure_pace(device, survey);
   std::vector<Assessment> out;
   const auto add = [&](const std::string& word) {
     out.push_back(assess_surveyed(device, survey, pace, {parse_goal(word)}, options, random));

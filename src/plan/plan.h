@@ -190,7 +190,8 @@ struct Pace {
   double read = 0;  ///< from this device; 0: nothing could be read
   double hash = 0;  ///< on one core
 };
-[[nodiscard]] Pace measure_pace(const Device& device, const Layout& layout);
+/// Reads a sample from where files are, 32 MiB at most, and hashes some of it.
+[[nodiscard]] Pace measure_pace(const Device& device, const Survey& survey);
 /// The expected time, of either proof; `volume_sectors`: written in volumes.
 void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
                    std::uint64_t volume_sectors, Assessment& out);

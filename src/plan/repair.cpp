@@ -37,8 +37,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     const Wishes nothing;
     const DiskState state(survey);
     plan_table_mbr({device, state, nothing, random}, out, true);
-    if (out.in_reach())
-      fill_figures(device, survey, measure_pace(device, survey.table.layout), out);
+    if (out.in_reach()) fill_figures(device, survey, measure_pace(device, survey), out);
     return out;
   }
   if (!mend) {
@@ -46,7 +45,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     for (const Partition& p : out.before.data_partitions())
       out.numbers.push_back({p.number, p.number});
     if (out.in_reach() && !out.steps.empty())
-      fill_figures(device, survey, measure_pace(device, survey.table.layout), out);
+      fill_figures(device, survey, measure_pace(device, survey), out);
     return out;
   }
 
@@ -80,7 +79,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
   }
   out.after = target;
   out.steps.push_back(Step(target, {std::move(work)}));
-  fill_figures(device, survey, measure_pace(device, survey.table.layout), out);
+  fill_figures(device, survey, measure_pace(device, survey), out);
   return out;
 }
 

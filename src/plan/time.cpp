@@ -17,38 +17,20 @@ double seconds_since(Clock::time_point begin) {
   return std::chrono::duration<double>(Clock::now() - begin).count();
 }
 
-// Bytes a second of plain reading, taken from where files are. 0: nothing could be read.
-double read_speed(const Device& device, const Layout& layout) {
-  std::uint64_t at = 0;
-  for (const Partition& p : layout.data_partitions()) {
-    at = p.start;
-    break;
-  }
-  const std::uint64_t piece = (4u << 20) / device.sector_size();
-  const auto begin = Clock::now();
-  std::uint64_t bytes = 0;
-  double seconds = 0;
-  for (int i = 0; i < 8 && seconds < 0.2; ++i) {
-    const std::uint64_t count = std::min(piece, device.sectors() - std::min(at, device.sectors()));
-    if (count == 0) break;
-    device.forget({at, count});
-    try {
-      bytes += device.read(at, count).size();
-    } catch (const Error&) {
-      break;  // a bad place is no measure of speed
-    }
-    at += count;
-    seconds = seconds_since(begin);
-  }
-  return bytes == 0 || seconds <= 0 ? 0 : static_cast<double>(bytes) / seconds;
-}
+// A sample is worth a small part of the time that it is to tell.
+constexpr std::uint64_t least_sample = 256u << 10;
+constexpr std::uint64_t most_sample = 32u << 20;
+constexpr std::uint64_t most_hashed = 4u << 20;
+constexpr std::uint64_t sample_share = 32;
 
-// Bytes a second of hashing on one core.
-double hash_speed() {
-  const Bytes some(4u << 20, 0x5A);
-  const auto begin = Clock::now();
-  (void)Sha256::of(some);
-  return static_cast<double>(some.size()) / std::max(seconds_since(begin), 1e-6);
+std::uint64_t sample_bytes(const Survey& survey) {
+  std::uint64_t all = 0;
+  for (const SurveyedPartition& s : survey.partitions) {
+    const std::uint64_t here =
+        s.volume ? s.totals.bytes : s.partition.sectors * std::uint64_t{survey.sector_size};
+    all += std::min(here, most_sample * sample_share);
+  }
+  return std::clamp(all / sample_share, least_sample, most_sample) / 4096 * 4096;  // whole sectors
 }
 
 // Measured on jobs of 1 to 1,000,000 files (docs/proof.md, "Expected and taken"): how often a job
@@ -61,8 +43,33 @@ constexpr double seconds_at_least = 0.05;
 
 }  // namespace
 
-Pace measure_pace(const Device& device, const Layout& layout) {
-  return {read_speed(device, layout), hash_speed()};
+Pace measure_pace(const Device& device, const Survey& survey) {
+  const std::vector<Partition> parts = survey.table.layout.data_partitions();
+  std::uint64_t at = parts.empty() ? 0 : parts.front().start;
+  const std::uint64_t wanted = sample_bytes(survey);
+  Bytes piece;
+  std::uint64_t bytes = 0;
+  double seconds = 0;
+  while (bytes < wanted && seconds < 0.2 && at < device.sectors()) {
+    const std::uint64_t count = std::min(
+        std::min(wanted - bytes, most_hashed) / device.sector_size(), device.sectors() - at);
+    const auto begin = Clock::now();
+    device.forget({at, count});
+    try {
+      Bytes now = device.read(at, count);
+      seconds += seconds_since(begin);
+      bytes += now.size();
+      if (now.size() > piece.size()) piece = std::move(now);
+    } catch (const Error&) {
+      break;  // a bad place is no measure of speed
+    }
+    at += count;
+  }
+  if (bytes == 0 || seconds <= 0) return {};
+  const auto begin = Clock::now();
+  (void)Sha256::of(piece);
+  const double hashing = std::max(seconds_since(begin), 1e-9);
+  return {static_cast<double>(bytes) / seconds, static_cast<double>(piece.size()) / hashing};
 }
 
 void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
