@@ -42,7 +42,7 @@ void table_rewrite(const std::filesystem::path& folder, std::uint64_t sectors) {
       std::filesystem::remove(folder / "journal");
       journaled.push_back(seconds([&] {
         Journal journal = Journal::create(folder / "journal", *device, Undo::full);
-        journal.record_step(0, *device, inspection, overlay, owned_sectors(*device));
+        journal.record_step(0, *device, inspection, overlay);
         Engine(*device, quiet).run(*rewrite, inspection);
         journal.mark_done(0);
       }));

@@ -9,7 +9,7 @@ install(FILES tools/nuvrat/completion.zsh RENAME _nuvrat
   DESTINATION ${CMAKE_INSTALL_DATADIR}/zsh/vendor-completions COMPONENT tool)
 install(FILES tools/nuvrat/completion.fish RENAME nuvrat.fish
   DESTINATION ${CMAKE_INSTALL_DATADIR}/fish/vendor_completions.d COMPONENT tool)
-install(DIRECTORY docs/guides docs/schemas docs/formats DESTINATION ${docs} COMPONENT tool)
+install(DIRECTORY docs/guides ${NUVRAT_WHOLE_SCHEMAS} docs/formats DESTINATION ${docs} COMPONENT tool)
 install(FILES README.md CHANGELOG.md LICENSE docs/safety.md docs/proof.md
   DESTINATION ${docs} COMPONENT tool)
 install(FILES docs/api.md LICENSE DESTINATION ${CMAKE_INSTALL_DATADIR}/doc/libnuvrat-dev COMPONENT library)

@@ -69,6 +69,22 @@ TEST_CASE("undo: with live sectors only, the old disk is back though free sector
   CHECK_FALSE(job.disk->same_as(*job.original));  // the loader code between is gone
 }
 
+TEST_CASE("undo: only what is kept needs room") {
+  const scenarios::Scenario& scenario = scenarios::all()[0];
+  MemoryDevice disk(scenario.sectors, scenario.sector_size);
+  scenario.make(disk);
+  const Assessment assessment = scenario.assess(disk);
+  const support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  JobOptions options = support::case_in_memory(folder / "full");
+  const std::uint64_t full = rehearse_job(disk, assessment, options, quiet).journal_bytes;
+  options.case_folder = folder / "live";
+  options.undo = Undo::live;
+  const std::uint64_t live = rehearse_job(disk, assessment, options, quiet).journal_bytes;
+  // A GPT of 67 sectors, where nothing is: of all but LBA 0 the checksums are kept.
+  CHECK(full - live == 66 * (512 - 4));
+}
+
 TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every file") {
   for (const scenarios::Scenario& scenario : scenarios::all()) {
     CAPTURE(scenario.name);
@@ -81,7 +97,17 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
     JobOptions options = support::case_in_memory(folder / "case");
     options.undo = Undo::live;
     const Manifest recorded = take_manifest(original, utc(), quiet);
-    REQUIRE(run_job(*disk, scenario.assess(*disk), options, quiet).sound());
+    const Assessment assessment = scenario.assess(*disk);
+    JobOptions only = support::case_in_memory(folder / "rehearsed");
+    only.undo = Undo::live;
+    const RehearsalResult rehearsed = rehearse_job(*disk, assessment, only, quiet);
+    REQUIRE(run_job(*disk, assessment, options, quiet).sound());
+    // What was said to be enough, beside the plan, was.
+    const auto size_of = [&](const char* name) {
+      return std::filesystem::file_size(folder / "case" / name);
+    };
+    CHECK(size_of("undo.journal") <=
+          rehearsed.journal_bytes + size_of("assessment.json") + size_of("steps.bin"));
     (void)revert_case(*disk, load_case(folder / "case"), false, quiet);
     const Comparison c = compare(recorded, take_manifest(*disk, utc(), quiet));
     for (const Difference& d : c.differences) MESSAGE(d.number << " " << d.path << ": " << d.text);

@@ -54,9 +54,13 @@ class Journal {
   // Forwards: steps count from 0, in the order in which they are done.
 
   /// Keeps what the sectors of a step hold now, and checksums of what `rehearsed` says they will
-  /// hold; returns when all of it is on the medium. `live` are the sectors that the way back needs.
+  /// hold; returns when all of it is on the medium. Of a later step than the first all counts as
+  /// live: it may write what was live then and isn't any more, and the way back needs that.
   void record_step(unsigned step, const Device& device, const Inspection& inspection,
-                   const Device& rehearsed, const SectorSet& live);
+                   const Device& rehearsed);
+  /// The most bytes that record_step can add to the journal's file.
+  [[nodiscard]] static std::uint64_t room_for(unsigned step, const Device& device,
+                                              const Inspection& inspection, Undo undo);
   void mark_done(unsigned step);
 
   /// Steps whose record is whole: these may have been written.

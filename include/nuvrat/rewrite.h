@@ -83,6 +83,7 @@ struct SectorVersion {
 struct Inspection {
   std::vector<WrittenRange> writes;
   std::vector<SectorVersion> versions;  ///< of sectors that are written more than once
+  SectorSet live;  ///< prepared ones that a live structure owned: written over all the same
   [[nodiscard]] SectorSet sectors(Phase phase) const;
   [[nodiscard]] SectorSet all_sectors() const;
   /// What shares a physical sector of the device with these: it is written along, unchanged.

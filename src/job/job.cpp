@@ -103,13 +103,29 @@ void compare_rehearsed(Device& device, const Rehearsal& rehearsal, Manifest& exp
               "Nothing was written. This is a mistake in Nuvrat: please report it");
 }
 
-void require_room(const Case& folder, std::uint64_t needed) {
+void require_room(const Case& folder, std::uint64_t needed, const std::string& or_else = "") {
   if (needed <= folder.room()) return;
   throw refused(
       fmt::format(
-          "the undo journal may take {}, but the case folder's disk has {} free: {} are missing",
+          "the way back may take {}, but the case folder's disk has {} free: {} are missing",
           format_bytes(needed), format_bytes(folder.room()), format_bytes(needed - folder.room())),
-      "Nothing was written. Name a case folder on a disk with more room");
+      "Nothing was written. Name a case folder on a disk with more room" + or_else);
+}
+
+// The journal with the plan in it, and the manifest of what comes out of the job.
+void require_room(const Case& folder, const Device& device, const Assessment& assessment,
+                  const JobOptions& options, const Rehearsal& rehearsal) {
+  const CasePlan plan = Case::plan_of(assessment, options);
+  const std::uint64_t others = plan.text.size() + plan.blobs.size() +
+                               std::filesystem::file_size(folder.file("before.manifest"));
+  const std::uint64_t live = others + rehearsal.journal_bytes(device, Undo::live);
+  std::string or_else;
+  if (options.undo == Undo::full && live <= folder.room()) {
+    or_else = fmt::format(
+        "; --undo live needs {}, and then what was free space doesn't come back as it was",
+        format_bytes(live));
+  }
+  require_room(folder, others + rehearsal.journal_bytes(device, options.undo), or_else);
 }
 
 struct Rehearsed {
@@ -140,7 +156,7 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
     save_manifest(before, folder.file("before.manifest"));
     require_readable(before, options);  // what moves was read only now
   }
-  require_room(folder, rehearsal.journal_bytes(device));
+  require_room(folder, device, assessment, options, rehearsal);
   give_back_memory();
   return {std::move(before), std::move(rehearsal)};
 }
@@ -172,7 +188,7 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   if (const std::uint64_t kept = keep_left_behind(device, assessment, options.read, folder, clock);
       kept > 0)
     folder.log("left behind", fmt::format("{} items", kept));
-  require_room(folder, job.steps.journal_bytes(device));
+  require_room(folder, device, assessment, options, job.steps);
   job.steps.reserve(device);
   // A journal that is there already is of a try that wrote nothing.
   const auto path = folder.file("undo.journal");
@@ -203,7 +219,7 @@ RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
             job.before.ranges.size(),
             job.steps.written().count(),
             folder.seconds(),
-            job.steps.journal_bytes(device),
+            job.steps.journal_bytes(device, options.undo),
             options.proof};
   } catch (const std::exception& cause) {
     const Error e = ending(cause, folder);

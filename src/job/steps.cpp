@@ -55,16 +55,10 @@ class Steady final : public Progress {
               cause.remedy());
 }
 
-// What is live before the job. A later step may write what was live then and isn't any more: made
-// way for, or of a partition that is gone. The way back needs it, so all that it writes counts.
-SectorSet live_before(const Step& step, unsigned number, const Device& device) {
-  return number == 0 ? owned_for(step)(device) : SectorSet{{0, device.sectors()}};
-}
-
 bool do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
              const Overlay& after, Journal& journal, Case& folder, Progress& progress) {
   if (journal.steps_recorded() <= number) {
-    journal.record_step(number, device, inspection, after, live_before(step, number, device));
+    journal.record_step(number, device, inspection, after);
   }
   folder.set_written(true);
   Engine engine(device, progress);
@@ -99,14 +93,10 @@ SectorSet Rehearsal::written() const {
   return out;
 }
 
-std::uint64_t Rehearsal::journal_bytes(const Device& device) const {
-  std::uint64_t out = 65536;
-  for (const Inspection& i : inspections) {
-    const SectorSet neighbours = i.neighbours(device);
-    const std::uint64_t sectors = i.all_sectors().count() + neighbours.count();
-    out +=
-        sectors * (device.sector_size() + 8) + (i.writes.size() + neighbours.ranges().size()) * 128;
-  }
+std::uint64_t Rehearsal::journal_bytes(const Device& device, Undo undo) const {
+  std::uint64_t out = 65536;  // its header, the plan and the witnesses
+  for (unsigned i = 0; i < inspections.size(); ++i)
+    out += Journal::room_for(i, device, inspections[i], undo);
   return out;
 }
 

@@ -15,8 +15,8 @@ struct Rehearsal {
   [[nodiscard]] SectorSet written() const;
   /// Room on the disk for all of it, and for the way back.
   void reserve(Device& device) const { device.reserve(written()); }
-  /// The most that the undo journal can take.
-  [[nodiscard]] std::uint64_t journal_bytes(const Device& device) const;
+  /// The most that the undo journal of the whole job can take.
+  [[nodiscard]] std::uint64_t journal_bytes(const Device& device, Undo undo) const;
 };
 
 /// Steps from `first` on.

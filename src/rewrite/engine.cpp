@@ -129,6 +129,12 @@ void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, Se
   rewrite.settle(settle);
 }
 
+SectorSet common(const SectorSet& set, SectorRange range) {
+  SectorSet out{range};
+  out.remove(set.gaps(range));
+  return out;
+}
+
 std::uint64_t bytes_in(const SectorSet& sectors, const Device& device) {
   return sectors.count() * device.sector_size();
 }
@@ -171,10 +177,15 @@ SectorSet Inspection::neighbours(const Device& device) const {
 Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
   SectorSet before = owned(overlay);
-  for (const Exemption& e : rewrite.exemptions(Phase::prepare)) before.remove(e.sectors);
+  SectorSet exempt;
+  for (const Exemption& e : rewrite.exemptions(Phase::prepare)) {
+    for (const SectorRange& r : e.sectors.ranges()) exempt.add(common(before, r));
+    before.remove(e.sectors);
+  }
   SectorSet written;
   GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, written, out);
   rewrite.prepare(prepare);
+  for (const WrittenRange& w : out.writes) out.live.add(common(exempt, w.range));
 
   const SectorWrite change = rewrite.switch_sector();
   if (change.data.size() != overlay.sector_size()) {

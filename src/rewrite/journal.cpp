@@ -27,6 +27,30 @@ bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
   return r.kept == Kept::zeros ? r.payload.value() == sums : r.payload.value() > sums;
 }
 
+// Calls each(piece) for all that becomes a record of its own. A sector that a step writes twice is
+// kept once, as it was before the step.
+template <typename Each>
+void each_piece(unsigned step, const Device& device, const Inspection& inspection, Undo undo,
+                Each each) {
+  const auto pieces_of = [&](std::optional<Phase> phase, SectorRange range, std::string_view what) {
+    for (std::uint64_t at = 0; at < range.count; at += most_record_sectors) {
+      const SectorRange piece{range.first + at,
+                              std::min<std::uint64_t>(most_record_sectors, range.count - at)};
+      const bool live =
+          step > 0 || phase != Phase::prepare || inspection.live.first_overlap(piece).has_value();
+      each(Piece{phase, piece, what, undo == Undo::full || live});
+    }
+  };
+  SectorSet recorded;
+  for (const WrittenRange& w : inspection.writes) {
+    for (const SectorRange& range : recorded.gaps(w.range).ranges())
+      pieces_of(w.phase, range, w.what);
+    recorded.add(w.range);
+  }
+  for (const SectorRange& range : inspection.neighbours(device).ranges())
+    pieces_of(std::nullopt, range, {});
+}
+
 }  // namespace
 
 Journal::Journal(std::unique_ptr<Impl> impl) : impl_(std::move(impl)) {}
@@ -109,18 +133,11 @@ Undo Journal::undo() const {
 }
 
 void Journal::record_step(unsigned step, const Device& device, const Inspection& inspection,
-                          const Device& rehearsed, const SectorSet& live) {
-  SectorSet recorded;
-  for (const WrittenRange& w : inspection.writes) {
-    // A sector that a step writes twice is kept once, as it was before the step.
-    impl_->say_purpose(w.what);
-    for (const SectorRange& range : recorded.gaps(w.range).ranges()) {
-      impl_->record_range(step, w.phase, range, device, rehearsed, live);
-    }
-    recorded.add(w.range);
-  }
-  for (const SectorRange& range : inspection.neighbours(device).ranges())
-    impl_->record_range(step, std::nullopt, range, device, rehearsed, live);
+                          const Device& rehearsed) {
+  each_piece(step, device, inspection, impl_->undo_, [&](const Piece& piece) {
+    if (piece.phase) impl_->say_purpose(piece.what);
+    impl_->record_piece(step, piece, device, rehearsed);
+  });
   for (const SectorVersion& version : inspection.versions) {
     RecordHeader header{};
     header.kind = RecordKind::version;
@@ -131,6 +148,17 @@ void Journal::record_step(unsigned step, const Device& device, const Inspection&
   }
   impl_->file_.flush();
   impl_->mark(RecordKind::ready, step);
+}
+
+std::uint64_t Journal::room_for(unsigned step, const Device& device, const Inspection& inspection,
+                                Undo undo) {
+  std::uint64_t out = (inspection.versions.size() + 2) * sizeof(RecordHeader);
+  each_piece(step, device, inspection, undo, [&](const Piece& piece) {
+    const std::uint64_t of_sector = piece.keep ? 4 + device.sector_size() : 8;
+    // Its header and its purpose's; what can't be packed takes a little more than it is long.
+    out += 2 * sizeof(RecordHeader) + piece.what.size() + 64 + piece.range.count * of_sector;
+  });
+  return out;
 }
 
 void Journal::mark_done(unsigned step) {

@@ -106,36 +106,30 @@ void Journal::Impl::mark(RecordKind kind, unsigned step) {
   file_.flush();
 }
 
-void Journal::Impl::record_range(unsigned step, std::optional<Phase> phase, SectorRange range,
-                                 const Device& device, const Device& rehearsed,
-                                 const SectorSet& live) {
-  for (std::uint64_t at = 0; at < range.count; at += most_record_sectors) {
-    const SectorRange piece{range.first + at,
-                            std::min<std::uint64_t>(most_record_sectors, range.count - at)};
-    const Bytes before = device.read(piece.first, piece.count);
-    const Bytes after = rehearsed.read(piece.first, piece.count);
-    Bytes payload;
-    for (std::uint64_t i = 0; i < piece.count; ++i) put_crc(payload, sector_crc(after, i));
-    RecordHeader header{};
-    header.kind = RecordKind::undo;
-    header.phase = static_cast<std::uint8_t>(phase.value_or(Phase::settle));
-    header.neighbour = phase ? 0 : 1;
-    header.step = step;
-    header.lba = piece.first;
-    header.count = static_cast<std::uint32_t>(piece.count);
-    const bool keep = undo_ == Undo::full || phase != Phase::prepare || live.first_overlap(piece);
-    if (!keep) {
-      header.kept = Kept::nothing;
-      for (std::uint64_t i = 0; i < piece.count; ++i) put_crc(payload, sector_crc(before, i));
-    } else if (all_zero(before)) {
-      header.kept = Kept::zeros;
-    } else {
-      header.kept = Kept::packed;
-      const Bytes packed = pack(before);
-      payload.insert(payload.end(), packed.begin(), packed.end());
-    }
-    append(header, payload);
+void Journal::Impl::record_piece(unsigned step, const Piece& piece, const Device& device,
+                                 const Device& rehearsed) {
+  const Bytes before = device.read(piece.range.first, piece.range.count);
+  const Bytes after = rehearsed.read(piece.range.first, piece.range.count);
+  Bytes payload;
+  for (std::uint64_t i = 0; i < piece.range.count; ++i) put_crc(payload, sector_crc(after, i));
+  RecordHeader header{};
+  header.kind = RecordKind::undo;
+  header.phase = static_cast<std::uint8_t>(piece.phase.value_or(Phase::settle));
+  header.neighbour = piece.phase ? 0 : 1;
+  header.step = step;
+  header.lba = piece.range.first;
+  header.count = static_cast<std::uint32_t>(piece.range.count);
+  if (!piece.keep) {
+    header.kept = Kept::nothing;
+    for (std::uint64_t i = 0; i < piece.range.count; ++i) put_crc(payload, sector_crc(before, i));
+  } else if (all_zero(before)) {
+    header.kept = Kept::zeros;
+  } else {
+    header.kept = Kept::packed;
+    const Bytes packed = pack(before);
+    payload.insert(payload.end(), packed.begin(), packed.end());
   }
+  append(header, payload);
 }
 
 void Journal::Impl::require_disk(const Device& device) const {
@@ -145,7 +139,7 @@ void Journal::Impl::require_disk(const Device& device) const {
                           sector_size_, device.sector_size()));
 }
 
-void Journal::Impl::say_purpose(const std::string& what) {
+void Journal::Impl::say_purpose(std::string_view what) {
   if (purposes_.back() == what) return;
   RecordHeader header{};
   header.kind = RecordKind::purpose;

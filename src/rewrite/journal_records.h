@@ -21,6 +21,14 @@ struct Journal::Record {
   unsigned purpose;      // index of its text
 };
 
+// What becomes a record of its own.
+struct Piece {
+  std::optional<Phase> phase;  // none: neighbours, which stay as they are
+  SectorRange range;
+  std::string_view what;
+  bool keep;  // what was there before
+};
+
 class Journal::Impl {
  public:
   Impl(JournalFile file, std::uint32_t sector_size, Undo undo);
@@ -28,10 +36,9 @@ class Journal::Impl {
   void index(const RecordHeader& header, std::uint64_t offset);
   void append(RecordHeader header, ByteView payload);
   void mark(RecordKind kind, unsigned step);
-  /// Without a phase: neighbours, which stay as they are.
-  void record_range(unsigned step, std::optional<Phase> phase, SectorRange range,
-                    const Device& device, const Device& rehearsed, const SectorSet& live);
-  void say_purpose(const std::string& what);
+  void record_piece(unsigned step, const Piece& piece, const Device& device,
+                    const Device& rehearsed);
+  void say_purpose(std::string_view what);
 
   void require_disk(const Device& device) const;
   [[nodiscard]] std::uint32_t sector_crc(ByteView bytes, std::uint64_t index) const;

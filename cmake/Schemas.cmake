@@ -1,0 +1,16 @@
+# Each schema with the common one inside, so that a validator needs no other file: docs/schemas refer
+# to common.json, build/.../schemas and what is installed hold it.
+set(NUVRAT_WHOLE_SCHEMAS ${PROJECT_BINARY_DIR}/schemas)
+file(GLOB schemas CONFIGURE_DEPENDS ${PROJECT_SOURCE_DIR}/docs/schemas/*.json)
+file(READ ${PROJECT_SOURCE_DIR}/docs/schemas/common.json common)
+foreach(schema ${schemas})
+  set_property(DIRECTORY APPEND PROPERTY CMAKE_CONFIGURE_DEPENDS ${schema})
+  get_filename_component(name ${schema} NAME)
+  if(name STREQUAL "common.json")
+    continue()
+  endif()
+  file(READ ${schema} text)
+  string(JSON text SET "${text}" $defs "{}")
+  string(JSON text SET "${text}" $defs common "${common}")
+  file(CONFIGURE OUTPUT ${NUVRAT_WHOLE_SCHEMAS}/${name} CONTENT "\${text}\n" NEWLINE_STYLE UNIX)
+endforeach()
