@@ -1,5 +1,6 @@
 // The command line as a process: words, statuses, JSON.
 
+#include <fstream>
 #include <sstream>
 
 #include <fmt/format.h>
@@ -105,6 +106,45 @@ TEST_CASE("tool: manifest, rewrite, verify from end to end") {
   const auto changed = tool("verify --against " + manifest + " " + disk);
   CHECK(changed.status == 1);
   CHECK(changed.out.find("content: p1/CALIB/NOTE03.TXT") != std::string::npos);
+}
+
+TEST_CASE("tool: what would refuse the job in the end refuses it before the volumes are read") {
+  const support::Folder folder;
+  const std::string disk = make_logger(folder);
+  const std::string before = support::fingerprint(disk);
+  std::filesystem::create_directory(folder / "full");
+  std::ofstream(folder / "full" / "note") << "kept\n";
+  std::ofstream(folder / "file") << "kept\n";
+  struct Early {
+    std::string words, says;
+    int status;
+  };
+  const std::string confirm = " --confirm " + tag_of(disk);
+  for (const Early& e :
+       {Early{"--confirm XXXX", "tag is not XXXX", 3},
+        Early{"--case " + (folder / "full").string() + confirm, "not empty", 3},
+        Early{"--case " + (folder / "file").string() + confirm, "can't be made", 4},
+        Early{"--case " + (folder / "file" / "deeper").string() + confirm, "can't be made", 4},
+        Early{"--case /dev/shm/nuvrat/new" + confirm, "in memory", 3},
+        Early{"--rehearse --case " + (folder / "full").string(), "not empty", 3},
+        Early{"--events /nowhere/events" + confirm, "can't be written", 2}}) {
+    CAPTURE(e.words);
+    for (const char* verb : {"rewrite", "check --repair"}) {
+      if (verb[0] == 'c' && e.words.starts_with("--rehearse")) continue;
+      const bool rewrite = verb[0] == 'r';
+      const auto ran =
+          tool(fmt::format("{} {} {} {}", verb, disk, rewrite ? "table=gpt" : "", e.words));
+      CHECK_MESSAGE(ran.status == e.status, ran.errors);
+      CHECK(ran.out.empty());  // no assessment was made
+      CHECK_MESSAGE(ran.errors.find(e.says) != std::string::npos, ran.errors);
+    }
+  }
+  CHECK(support::fingerprint(disk) == before);
+  CHECK_FALSE(std::filesystem::exists("/dev/shm/nuvrat"));
+  // A folder that a job may have isn't made by asking.
+  const auto device = open_device(disk);
+  check_case_folder(folder / "new" / "case", *device, false);
+  CHECK_FALSE(std::filesystem::exists(folder / "new"));
 }
 
 TEST_CASE("tool: words that make no sense are status 2 and say what would") {

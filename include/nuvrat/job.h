@@ -66,6 +66,11 @@ struct RehearsalResult {
   std::uint64_t journal_bytes = 0;  ///< the most that its way back takes in the case
   Proof proof = Proof::contents;
 };
+/// What run_job asks of the folder for its case, asked before the disk is read; nothing is made.
+/// Throws Error: refused when it holds a job already, is somebody else's, lies on the disk that is
+/// to be rewritten or, unless `in_memory`, in memory; file when it can't be made.
+void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory);
+
 /// The same up to the first write: records, plays every step through on an overlay, compares there,
 /// and leaves a case that says so. The device is only read. That case can be gone on with by
 /// resume_case, which begins anew, and a later run_job may use its folder. Errors as run_job.

@@ -80,10 +80,11 @@ void require_own(const std::filesystem::path& folder) {
               {{}, {}, {}, folder.string()}, "A case holds the owner's data: name a new folder");
 }
 
-void require_medium(const std::filesystem::path& folder) {
+// `there`: the folder, or what it will be made in.
+void require_medium(const std::filesystem::path& there, const std::filesystem::path& folder) {
   struct statfs info {};
   constexpr std::uint64_t tmpfs = 0x01021994, ramfs = 0x858458F6;
-  if (::statfs(folder.c_str(), &info) != 0) return;
+  if (::statfs(there.c_str(), &info) != 0) return;
   const auto kind = static_cast<std::uint64_t>(info.f_type) & 0xFFFFFFFF;
   if (kind != tmpfs && kind != ramfs) return;
   throw Error(ErrorCode::refused,
@@ -93,28 +94,47 @@ void require_medium(const std::filesystem::path& folder) {
 
 }  // namespace
 
-Case Case::create(const std::filesystem::path& folder, const Device& device, bool in_memory) {
+void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory) {
   std::error_code error;
   const std::filesystem::path whole = std::filesystem::absolute(folder, error);
+  // Where it isn't there yet, what it would be made in tells.
+  std::filesystem::path there = whole;
+  while (!std::filesystem::exists(there, error) && there.has_relative_path())
+    there = there.parent_path();
+  const auto cant_be_made = [&folder](const char* why) {
+    return Error(ErrorCode::file, fmt::format("the case folder can't be made: {}", why),
+                 {{}, {}, {}, folder.string()},
+                 "Name a folder on another disk that may be written");
+  };
+  if (!std::filesystem::is_directory(there, error)) throw cant_be_made(std::strerror(ENOTDIR));
+  if (there == whole) {
+    if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
+      throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
+                  "A case holds one job: name a new folder");
+    }
+    require_own(folder);
+  }
+  if (::access(there.c_str(), W_OK | X_OK) != 0) throw cant_be_made(std::strerror(errno));
+  if (lies_on(there, device)) {
+    throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
+                {{}, {}, {}, folder.string()}, "Name a folder on another disk");
+  }
+  if (!in_memory) require_medium(there, folder);
+}
+
+Case Case::create(const std::filesystem::path& folder, const Device& device, bool in_memory) {
+  check_case_folder(folder, device, in_memory);
+  std::error_code error;
   // Each folder above that is made now is an entry that a cut could lose.
   std::vector<std::filesystem::path> made;
-  for (auto at = whole; !at.empty() && !std::filesystem::exists(at); at = at.parent_path())
+  for (auto at = std::filesystem::absolute(folder, error);
+       !at.empty() && !std::filesystem::exists(at); at = at.parent_path())
     made.push_back(at);
   std::filesystem::create_directories(folder, error);
   if (error) {
     throw Error(ErrorCode::file, "the case folder can't be made: " + error.message(),
                 {{}, {}, {}, folder.string()}, "Name a folder on another disk that may be written");
   }
-  if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
-    throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
-                "A case holds one job: name a new folder");
-  }
-  if (lies_on(folder, device)) {
-    throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
-                {{}, {}, {}, folder.string()}, "Name a folder on another disk");
-  }
-  require_own(folder);
-  if (!in_memory) require_medium(folder);
   std::filesystem::permissions(folder, std::filesystem::perms::owner_all, error);
   for (const auto& each : made) sync_folder(each.parent_path());
   return Case(folder);

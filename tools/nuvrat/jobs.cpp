@@ -42,13 +42,24 @@ std::string default_case(const Assessment& assessment) {
   return fmt::format("case-{}-{}", assessment.tag, stamp);
 }
 
+// What --confirm says must be the disk's tag, where it says anything.
+void require_tag(const Options& options, const std::string& tag) {
+  if (options.confirm.empty() || options.confirm == tag) return;
+  throw Error(ErrorCode::refused, fmt::format("this disk's tag is not {}", options.confirm), {},
+              "Nothing was written. Look at the disk again with 'nuvrat survey'");
+}
+
+// What would refuse a job whatever its volumes hold, before they are read.
+void refuse_early(const Options& options, const Device& device) {
+  require_tag(options, disk_tag(device, read_table(device)));
+  check_case_folder(options.case_folder.empty() ? "case-of-a-job" : options.case_folder, device,
+                    options.case_in_memory);
+}
+
 // The tag that stands for "yes, this disk": from --confirm, or from the person at the terminal.
 bool confirmed(const Options& options, const std::string& tag) {
-  if (!options.confirm.empty()) {
-    if (options.confirm == tag) return true;
-    throw Error(ErrorCode::refused, fmt::format("this disk's tag is not {}", options.confirm), {},
-                "Nothing was written. Look at the disk again with 'nuvrat survey'");
-  }
+  require_tag(options, tag);
+  if (!options.confirm.empty()) return true;
   if (!has_person()) {
     throw Error(ErrorCode::refused, "there is no terminal to ask on, and no --confirm was given",
                 {},
@@ -126,6 +137,7 @@ namespace {
 
 int rehearse(Options& options, const std::vector<Goal>& goals) {
   const auto device = open(options, false);
+  refuse_early(options, *device);
   Random random = random_of(options);
   const Assessment assessment = nuvrat::assess(*device, goals, read_options(options), random);
   if (!assessment.in_reach()) {
@@ -155,6 +167,7 @@ int rewrite(Options& options) {
   if (options.rehearse) return rehearse(options, goals);
   OpenDisk disk = open_for_writing(options, options.disk,
                                    {true, options.sector_size, options.physical_sector_size});
+  refuse_early(options, disk.device());
   Random random = random_of(options);
   return run_assessed(options, disk.device(),
                       nuvrat::assess(disk.device(), goals, read_options(options), random));
@@ -173,6 +186,7 @@ Unowned unowned_of(const Options& options) {
 std::optional<int> repair(Options& options) {
   OpenDisk disk = open_for_writing(options, options.disk,
                                    {true, options.sector_size, options.physical_sector_size});
+  refuse_early(options, disk.device());
   const Assessment assessment =
       assess_repair(disk.device(), read_options(options), unowned_of(options));
   if (assessment.in_reach() && assessment.steps.empty()) return std::nullopt;
