@@ -5,8 +5,9 @@
 
 namespace nuvrat {
 
-JobClock::JobClock(Progress& inner, const Assessment& assessment, Proof proof, Phase last)
-    : inner_(inner) {
+JobClock::JobClock(Progress& inner, const Assessment& assessment, Proof proof, Phase first,
+                   Phase last)
+    : inner_(inner), phase_(first) {
   // Of the passes over structures (plan/time.cpp): one to record, some to rehearse, those of the
   // rewrite itself, and the check and the reading afterwards.
   const double structures = std::max(assessment.seconds_by_places, 0.01);
@@ -16,6 +17,7 @@ JobClock::JobClock(Progress& inner, const Assessment& assessment, Proof proof, P
           : std::max(assessment.expected_seconds - assessment.seconds_by_places, 0.0);
   weight_ = {0.2 * structures + contents / 2, 0.3 * structures, 0.15 * structures,
              0.35 * structures + contents / 2};
+  std::fill(weight_.begin(), weight_.begin() + first, 0.0);
   std::fill(weight_.begin() + last + 1, weight_.end(), 0.0);
   const double all = std::accumulate(weight_.begin(), weight_.end(), 0.0);
   for (double& w : weight_) w /= all;

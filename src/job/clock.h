@@ -11,8 +11,9 @@ namespace nuvrat {
 class JobClock final : public Progress {
  public:
   enum Phase { recording, rehearsing, writing, comparing, phases };
-  /// `last`: where the job ends; a rehearsal ends before it writes.
-  JobClock(Progress& inner, const Assessment& assessment, Proof proof, Phase last = comparing);
+  /// From where to where: a rehearsal ends before it writes, what is resumed is recorded already.
+  JobClock(Progress& inner, const Assessment& assessment, Proof proof, Phase first = recording,
+           Phase last = comparing);
 
   /// A phase begins; the one before it is done.
   void begin(Phase phase);

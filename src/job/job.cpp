@@ -209,7 +209,7 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
 RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
                              const JobOptions& options, Progress& progress) {
   Case folder = open_case_for(device, assessment, options);
-  JobClock clock(progress, assessment, options.proof, JobClock::rehearsing);
+  JobClock clock(progress, assessment, options.proof, JobClock::recording, JobClock::rehearsing);
   try {
     const Rehearsed job = record_and_rehearse(device, assessment, options, folder, clock);
     clock.finish();

@@ -11,6 +11,7 @@
 
 #include "base/descriptor.h"
 #include "job/case.h"
+#include "job/clock.h"
 #include "job/steps.h"
 
 namespace nuvrat {
@@ -269,6 +270,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
   Journal journal = Journal::open(journal_path(job));
   require_no_foreign(journal, device, job.assessment.after, stage == CaseStage::finished);
   folder.log("resumed", name_of(stage));
+  JobClock clock(progress, job.assessment, job.options.proof, JobClock::rehearsing);
   unsigned step = journal.steps_done();
   if (stage == CaseStage::after_switch && journal.steps_recorded() > step) {
     const Step& begun = job.assessment.steps[step];
@@ -277,7 +279,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
         Engine::inspect_settle(*make_rewrite(begun, overlay), overlay, owned_for(begun));
     require_recorded(journal, settle, overlay, step);
     try {
-      Engine(device, progress).finish_again(*make_rewrite(begun, device), settle);
+      Engine(device, clock).finish_again(*make_rewrite(begun, device), settle);
     } catch (const Error& e) {
       throw cut_off(e, folder);
     }
@@ -287,12 +289,15 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
   if (!rehearsal.inspections.empty())
     require_recorded(journal, rehearsal.inspections.front(), *rehearsal.after.front(), step);
   rehearsal.reserve(device);
+  clock.begin(JobClock::writing);
   const bool from_medium =
-      do_steps(device, job.assessment, step, rehearsal, journal, folder, progress);
+      do_steps(device, job.assessment, step, rehearsal, journal, folder, clock);
   Manifest before = load_manifest(folder.file("before.manifest"));
   expect(job.assessment.changes, before);
+  clock.begin(JobClock::comparing);
   JobResult result =
-      compare_done(before, device, job.assessment, job.options, folder, journal, progress);
+      compare_done(before, device, job.assessment, job.options, folder, journal, clock);
+  clock.finish();
   result.from_medium &= from_medium;
   return result;
 }
