@@ -87,7 +87,8 @@ TEST_CASE("kill: at random moments, the disk is old or new, and can be put back"
       const pid_t child = start(words);
       if (round % 2 == 1)
         std::this_thread::sleep_for(std::chrono::microseconds(random.below(longest)));
-      if (round > 0 && round % 2 == 0) {  // half of them while it writes: from the journal's first record on
+      // Half of them while it writes: from the journal's first record on.
+      if (round > 0 && round % 2 == 0) {
         while (!std::filesystem::exists(job / "undo.journal") &&
                ::waitpid(child, nullptr, WNOHANG) == 0) {
           std::this_thread::sleep_for(std::chrono::microseconds(100));
