@@ -279,6 +279,41 @@ TEST_CASE("journal: too little room for it is found out before anything is writt
   support::run("umount " + small.string());
 }
 
+TEST_CASE("journal: where there is room for live sectors alone, that is said, and it is enough") {
+  const support::Folder folder;
+  const auto small = folder / "small";
+  std::filesystem::create_directory(small);
+  if (::geteuid() != 0 ||
+      support::run("mount -t tmpfs -o size=600k none " + small.string()).status != 0) {
+    MESSAGE("SKIPPED: no small file system can be mounted here");
+    return;
+  }
+  const auto& all = scenarios::all();
+  const auto it = std::find_if(all.begin(), all.end(), [](const scenarios::Scenario& s) {
+    return s.name == "a volume without a table to NTFS";
+  });
+  REQUIRE(it != all.end());
+  const auto image = folder / "disk.img";
+  scenarios::make_image(image, *it);
+  const std::string before = support::fingerprint(image);
+  const std::string seal = seal_of(image, 512);
+  const auto job = (small / "case").string();
+  const std::string rewrite =
+      fmt::format("rewrite --timezone UTC --confirm {} --case-in-memory --case {} {} volume=ntfs",
+                  tag_of(image, 512), job, image.string());
+  const auto full = support::tool(rewrite);
+  CHECK(full.status == 3);
+  CHECK_MESSAGE(full.errors.find("--undo live") != std::string::npos, full.errors);
+  CHECK(support::fingerprint(image) == before);
+  std::filesystem::remove_all(job);
+  const auto live = support::tool(rewrite + " --undo live");
+  CHECK_MESSAGE(live.status == 0, live.errors);
+  const auto back = support::tool(fmt::format("revert {} --confirm {}", job, tag_of(image, 512)));
+  CHECK_MESSAGE(back.status == 0, back.errors);
+  CHECK(seal_of(image, 512) == seal);
+  support::run("umount " + small.string());
+}
+
 TEST_CASE(
     "full: an image with holes on a file system without room is refused, or done and undone") {
   const support::Folder folder;

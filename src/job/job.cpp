@@ -122,7 +122,8 @@ void require_room(const Case& folder, const Device& device, const Assessment& as
   std::string or_else;
   if (options.undo == Undo::full && live <= folder.room()) {
     or_else = fmt::format(
-        "; --undo live needs {}, and then what was free space doesn't come back as it was",
+        "; or say --undo live, which needs {}: what was free space then doesn't come back as it "
+        "was",
         format_bytes(live));
   }
   require_room(folder, others + rehearsal.journal_bytes(device, options.undo), or_else);
@@ -174,7 +175,9 @@ Case open_case_for(Device& device, const Assessment& assessment, const JobOption
   folder.save(assessment, options);
   // Before hours of reading, as far as it is known by then.
   if (options.undo == Undo::full)
-    require_room(folder, assessment.sectors_to_write * device.sector_size());
+    require_room(folder, assessment.sectors_to_write * device.sector_size(),
+                 "; or try --undo live, which keeps only what live structures held: what was free "
+                 "space then doesn't come back as it was");
   return folder;
 }
 
