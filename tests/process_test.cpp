@@ -256,15 +256,38 @@ TEST_CASE("in use: a mounted disk is refused with its mount point") {
   CHECK(support::fingerprint(image) == before);
 }
 
+namespace {
+
+// A file system with little room, until the end of the test.
+class SmallDisk {
+ public:
+  SmallDisk(std::filesystem::path path, const std::string& size) : path_(std::move(path)) {
+    std::filesystem::create_directory(path_);
+    is_there_ = ::geteuid() == 0 &&
+                support::run(fmt::format("mount -t tmpfs -o size={} none {}", size, path_.string()))
+                        .status == 0;
+    if (!is_there_) MESSAGE("SKIPPED: no small file system can be mounted here");
+  }
+  SmallDisk(const SmallDisk&) = delete;
+  SmallDisk& operator=(const SmallDisk&) = delete;
+  ~SmallDisk() {
+    if (is_there_) support::run("umount " + path_.string());
+  }
+  [[nodiscard]] bool is_there() const { return is_there_; }
+  [[nodiscard]] const std::filesystem::path& path() const { return path_; }
+
+ private:
+  std::filesystem::path path_;
+  bool is_there_ = false;
+};
+
+}  // namespace
+
 TEST_CASE("journal: too little room for it is found out before anything is written") {
   const support::Folder folder;
-  const auto small = folder / "small";
-  std::filesystem::create_directory(small);
-  if (::geteuid() != 0 ||
-      support::run("mount -t tmpfs -o size=200k none " + small.string()).status != 0) {
-    MESSAGE("SKIPPED: no small file system can be mounted here");
-    return;
-  }
+  const SmallDisk place(folder / "small", "200k");
+  if (!place.is_there()) return;
+  const auto& small = place.path();
   scenarios::make_image(folder / "disk.img", scenarios::all()[0]);
   const std::string before = support::fingerprint(folder / "disk.img");
   // The manifest takes its part of the room first; the rest is filled but for a little.
@@ -276,18 +299,13 @@ TEST_CASE("journal: too little room for it is found out before anything is writt
   CHECK(ran.status == 3);
   CHECK_MESSAGE(ran.errors.find("are missing") != std::string::npos, ran.errors);
   CHECK(support::fingerprint(folder / "disk.img") == before);
-  support::run("umount " + small.string());
 }
 
 TEST_CASE("journal: where there is room for live sectors alone, that is said, and it is enough") {
   const support::Folder folder;
-  const auto small = folder / "small";
-  std::filesystem::create_directory(small);
-  if (::geteuid() != 0 ||
-      support::run("mount -t tmpfs -o size=600k none " + small.string()).status != 0) {
-    MESSAGE("SKIPPED: no small file system can be mounted here");
-    return;
-  }
+  const SmallDisk place(folder / "small", "600k");
+  if (!place.is_there()) return;
+  const auto& small = place.path();
   const auto& all = scenarios::all();
   const auto it = std::find_if(all.begin(), all.end(), [](const scenarios::Scenario& s) {
     return s.name == "a volume without a table to NTFS";
@@ -311,19 +329,14 @@ TEST_CASE("journal: where there is room for live sectors alone, that is said, an
   const auto back = support::tool(fmt::format("revert {} --confirm {}", job, tag_of(image, 512)));
   CHECK_MESSAGE(back.status == 0, back.errors);
   CHECK(seal_of(image, 512) == seal);
-  support::run("umount " + small.string());
 }
 
 TEST_CASE(
     "full: an image with holes on a file system without room is refused, or done and undone") {
   const support::Folder folder;
-  const auto small = folder / "small";
-  std::filesystem::create_directory(small);
-  if (::geteuid() != 0 ||
-      support::run("mount -t tmpfs -o size=4m none " + small.string()).status != 0) {
-    MESSAGE("SKIPPED: no small file system can be mounted here");
-    return;
-  }
+  const SmallDisk place(folder / "small", "4m");
+  if (!place.is_there()) return;
+  const auto& small = place.path();
   const auto image = small / "disk.img";
   scenarios::make_image(image, scenarios::all()[0]);
   const std::string before = support::fingerprint(image);
@@ -345,7 +358,6 @@ TEST_CASE(
             fmt::format("revert --confirm {} {}", tag_of(image, 512), (folder / "case").string()))
             .status == 0);
   CHECK(support::fingerprint(image) == before);
-  support::run("umount " + small.string());
 }
 
 TEST_CASE("in use: a disk that anybody holds is refused by name") {

@@ -141,6 +141,10 @@ TEST_CASE("tool: what would refuse the job in the end refuses it before the volu
   }
   CHECK(support::fingerprint(disk) == before);
   CHECK_FALSE(std::filesystem::exists("/dev/shm/nuvrat"));
+  // Where no job comes of it, nobody asks for a place.
+  const auto sound =
+      support::run(fmt::format("cd /dev/shm && {} check --repair {}", NUVRAT_TOOL, disk));
+  CHECK_MESSAGE(sound.status == 0, sound.errors);
   // A folder that a job may have isn't made by asking.
   const auto device = open_device(disk);
   check_case_folder(folder / "new" / "case", *device, false);

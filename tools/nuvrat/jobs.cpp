@@ -52,8 +52,8 @@ void require_tag(const Options& options, const std::string& tag) {
 // What would refuse a job whatever its volumes hold, before they are read.
 void refuse_early(const Options& options, const Device& device) {
   require_tag(options, disk_tag(device, read_table(device)));
-  check_case_folder(options.case_folder.empty() ? "case-of-a-job" : options.case_folder, device,
-                    options.case_in_memory);
+  if (!options.case_folder.empty())
+    check_case_folder(options.case_folder, device, options.case_in_memory);
 }
 
 // The tag that stands for "yes, this disk": from --confirm, or from the person at the terminal.
