@@ -192,7 +192,8 @@ void make_aged(Device& device, VolumeKind kind, std::uint32_t cluster, std::uint
 }  // namespace
 
 Aged aged(std::uint64_t seed) {
-  const VolumeKind kind = seed % 8 == 7 ? VolumeKind::fat32 : VolumeKind::fat16;
+  // Each thirteenth: FAT32 with clusters of either size, and with each kind of holes.
+  const VolumeKind kind = seed % 13 == 7 ? VolumeKind::fat32 : VolumeKind::fat16;
   const std::uint32_t cluster = seed % 2 == 0 ? 2 : 1;
   const std::uint64_t clusters = kind == VolumeKind::fat32 ? 66500 : 6000 + seed % 5 * 900;
   return {clusters * cluster + 1200,

@@ -2,6 +2,8 @@
 
 #include "fat/plan.h"
 
+#include <set>
+
 #include <fmt/format.h>
 
 #include <nuvrat/nuvrat.h>
