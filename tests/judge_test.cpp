@@ -32,7 +32,8 @@ for disk in $DISKS; do
       mount -t ntfs3 -o ro /dev/$name /mnt/$name 2>/dev/null ||
       { dmesg | grep "ntfs3($name)" | tail -n 3 | sed "s/^/SAYS /"; continue; }
     cd /mnt/$name
-    find . -type f -exec sha256sum {} + | sed "s|  \./|  |; s|^|FILE $name |"
+    find . -type f -exec sha256sum {} + >/tmp/hashes  # a pipe would be a change of process a line
+    sed "s|  \./|  |; s|^|FILE $name |" /tmp/hashes
     cd /
     umount /mnt/$name
   done
