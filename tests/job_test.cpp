@@ -2,6 +2,7 @@
 #include <fstream>
 
 #include "orrelune.h"
+#include "scenarios.h"
 #include "support.h"
 
 using namespace nuvrat;
@@ -167,4 +168,63 @@ TEST_CASE("job: a case folder that holds something already is refused") {
           (void)run_job(device, assessment, {utc(), folder / "case"}, quiet);
         }) == ErrorCode::refused);
   CHECK(device.same_as(*before));
+}
+
+namespace {
+
+// The sectors that hold bytes of files.
+SectorSet contents_of(const Device& disk) {
+  QuietProgress quiet;
+  SectorSet out;
+  for (const ManifestVolume& v : take_manifest(disk, utc(), quiet).volumes) {
+    for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
+      std::uint64_t left = (v.tree.valid_bytes(id) + disk.sector_size() - 1) / disk.sector_size();
+      for (const SectorRange& e : v.tree.extents(id)) {
+        const std::uint64_t count = std::min(e.count, left);
+        left -= count;
+        if (e.first < FileTree::hole && count > 0) out.add({v.start + e.first, count});
+      }
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("job: before the first write, what stays where it is is read once") {
+  std::uint64_t once = 0;
+  for (const scenarios::Scenario& scenario : scenarios::all()) {
+    CAPTURE(scenario.name);
+    const support::Folder folder(support::Folder::Where::memory);
+    MemoryDevice disk(scenario.sectors, scenario.sector_size);
+    scenario.make(disk);
+    SectorSet stays = contents_of(disk);
+    const Assessment assessment = scenario.assess(disk);
+    QuietProgress quiet;
+    {
+      const auto done = disk.clone();
+      (void)run_job(*done, assessment, support::case_in_memory(folder / "done"), quiet);
+      const SectorSet after = contents_of(*done);
+      SectorSet gone = stays;
+      gone.remove(after);
+      stays.remove(gone);
+      for (std::uint64_t lba = 0; lba < disk.sectors(); ++lba) {
+        lba = std::min(disk.next_data(lba), done->next_data(lba));
+        if (lba < disk.sectors() && disk.read(lba) != done->read(lba)) stays.remove({lba, 1});
+      }
+    }
+    JobOptions options = support::case_in_memory(folder / "places");
+    options.proof = Proof::places;
+    support::ReadNotes structures(disk);  // and what is read beside them in one piece
+    (void)rehearse_job(structures, assessment, options, quiet);
+    support::ReadNotes notes(disk);
+    (void)rehearse_job(notes, assessment, support::case_in_memory(folder / "contents"), quiet);
+    for (const auto& [lba, times] : notes.reads) {
+      if (!stays.first_overlap({lba, 1}) || structures.reads.count(lba) != 0) continue;
+      ++once;
+      CHECK_MESSAGE(times == 1, "sector " << lba);
+    }
+  }
+  MESSAGE(once << " sectors of contents");
+  CHECK(once > 20000);
 }

@@ -249,25 +249,6 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
 
 namespace {
 
-// Notes every read of the device below it.
-class ReadNotes final : public Device {
- public:
-  explicit ReadNotes(Device& below)
-      : Device(below.sector_size(), below.sectors(), {"notes", "memory", "", ""}), below_(below) {}
-  mutable std::map<std::uint64_t, int> reads;  // by sector
-
- protected:
-  void do_read(std::uint64_t lba, ByteSpan out) const override {
-    for (std::uint64_t i = 0; i < out.size() / sector_size(); ++i) ++reads[lba + i];
-    below_.read(lba, out);
-  }
-  void do_write(std::uint64_t lba, ByteView data) override { below_.write(lba, data); }
-  void do_flush() override {}
-
- private:
-  Device& below_;
-};
-
 class Tally final : public SectorSink {
  public:
   explicit Tally(std::uint32_t size) : size_(size) {}
@@ -295,7 +276,7 @@ TEST_CASE("ntfs: the conversion reads FAT and folders once, no file, and writes 
   orrelune::fill_volume(writer, random, 400);
   writer.finish();
   const Assessment a = assessed(*device);
-  ReadNotes notes(*device);
+  support::ReadNotes notes(*device);
   Tally tally(512);
   const auto rewrite = make_rewrite(a.steps.at(0), notes);
   rewrite->prepare(tally);

@@ -124,6 +124,11 @@ void put_entry(Bytes& sector, unsigned slot, std::uint8_t type, std::uint32_t st
   sector[511] = 0xAA;
 }
 
+void ReadNotes::do_read(std::uint64_t lba, nuvrat::ByteSpan out) const {
+  for (std::uint64_t i = 0; i < out.size() / sector_size(); ++i) ++reads[lba + i];
+  below_.read(lba, out);
+}
+
 std::unique_ptr<MemoryDevice> disk(std::uint64_t sectors, std::uint32_t sector_size) {
   return std::make_unique<MemoryDevice>(sectors, sector_size);
 }

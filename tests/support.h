@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <filesystem>
 #include <functional>
+#include <map>
 #include <string>
 #include <vector>
 
@@ -62,6 +63,21 @@ nuvrat::ErrorCode code_of(const std::function<void()>& call);
 /// Writes entry `slot` (0 to 3) of an MBR or EBR, and the signature at the sector's end.
 void put_entry(nuvrat::Bytes& sector, unsigned slot, std::uint8_t type, std::uint32_t start,
                std::uint32_t sectors, std::uint8_t status = 0);
+
+/// Counts every read of the device below it, by sector.
+class ReadNotes final : public nuvrat::Device {
+ public:
+  explicit ReadNotes(nuvrat::Device& below)
+      : Device(below.sector_size(), below.sectors(), below.identity()), below_(below) {}
+  mutable std::map<std::uint64_t, int> reads;
+
+ private:
+  void do_read(std::uint64_t lba, nuvrat::ByteSpan out) const override;
+  void do_write(std::uint64_t lba, nuvrat::ByteView data) override { below_.write(lba, data); }
+  void do_flush() override { below_.flush(); }
+
+  nuvrat::Device& below_;
+};
 
 /// A disk in memory, zero, with 512-byte sectors unless told otherwise.
 std::unique_ptr<nuvrat::MemoryDevice> disk(std::uint64_t sectors, std::uint32_t sector_size = 512);

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include <nuvrat/device.h>
+#include <nuvrat/expected_change.h>
 #include <nuvrat/finding.h>
 #include <nuvrat/manifest.h>
 #include <nuvrat/systems.h>
@@ -61,6 +62,7 @@ struct Survey {
 struct KnownManifest {
   const Manifest& recorded;
   const SectorSet& written;
+  const std::vector<ExpectedChange>& changes;  ///< which volumes begin elsewhere since
 };
 struct ManifestOptions {
   std::vector<unsigned> numbers{};  ///< of partitions; none: all of them

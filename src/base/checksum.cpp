@@ -15,11 +15,10 @@ std::uint32_t crc32(ByteView bytes) {
 
 std::string Digest::hex() const {
   constexpr std::string_view digits = "0123456789abcdef";
-  std::string out;
-  out.reserve(64);
-  for (const std::uint8_t b : bytes) {
-    out.push_back(digits[b >> 4]);
-    out.push_back(digits[b & 15]);
+  std::string out(2 * bytes.size(), '0');
+  for (std::size_t i = 0; i < bytes.size(); ++i) {
+    out[2 * i] = digits[bytes[i] >> 4];
+    out[2 * i + 1] = digits[bytes[i] & 15];
   }
   return out;
 }

@@ -56,6 +56,10 @@ std::string to_utf8(std::u16string_view text) {
   std::string out;
   out.reserve(text.size());
   for (std::size_t at = 0; at < text.size();) {
+    if (text[at] < 0x80) {
+      out.push_back(static_cast<char>(text[at++]));
+      continue;
+    }
     UChar32 c = 0;
     U16_NEXT(text.data(), at, text.size(), c);
     append_utf8(out, c);

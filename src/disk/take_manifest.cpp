@@ -14,11 +14,13 @@
 namespace nuvrat {
 namespace {
 
+// The volume that was there, though it may begin elsewhere now.
 const ManifestVolume* recorded_volume(const KnownManifest* known, std::uint64_t start) {
   if (known == nullptr) return nullptr;
+  const auto was = start_before(known->changes, start);
   const auto& all = known->recorded.volumes;
   const auto it =
-      std::find_if(all.begin(), all.end(), [start](const auto& v) { return v.start == start; });
+      std::find_if(all.begin(), all.end(), [was](const auto& v) { return v.start == was; });
   return it == all.end() ? nullptr : &*it;
 }
 

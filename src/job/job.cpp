@@ -11,6 +11,7 @@
 #include "job/clock.h"
 #include "job/left_behind.h"
 #include "job/steps.h"
+#include "tree/comparer.h"
 #include "tree/places.h"
 
 namespace nuvrat {
@@ -89,12 +90,13 @@ void compare_rehearsed(Device& device, const Rehearsal& rehearsal, Manifest& exp
                 fmt::format("the rehearsed volume is not sound: {}: {}", worst->code, worst->text),
                 worst->place, "Nothing was written. This is a mistake in Nuvrat: please report it");
   }
-  const KnownManifest known{expected, written};
+  const KnownManifest known{expected, written, assessment.changes};
   const Device& rehearsed = *rehearsal.after.back();
   Manifest after = take_manifest(rehearsed, options.read, progress,
                                  {.known = &known, .doing = "rehearsing", .proof = options.proof});
   hash_unsettled({expected, &device}, {after, &rehearsed}, assessment.changes, written, progress);
-  const Comparison comparison = compare_expected(expected, after, assessment.changes);
+  const Comparison comparison =
+      compare_with_changes(expected, after, AccessTimes::compared, assessment.changes);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,

@@ -1,7 +1,9 @@
 #include "ntfs/names.h"
 
 #include <algorithm>
+#include <array>
 #include <string>
+#include <string_view>
 
 namespace nuvrat {
 namespace {
@@ -10,9 +12,19 @@ char16_t upper(char16_t c) {
   return c >= u'a' && c <= u'z' ? static_cast<char16_t>(c - 32) : c;
 }
 
+// Asked of every name of a volume: a table.
+constexpr std::array<bool, 128> allowed = [] {
+  std::array<bool, 128> out{};
+  for (std::size_t c = 0x20; c < out.size(); ++c) out[c] = true;
+  for (const char c : std::string_view("\"*/:<>?\\|")) out[static_cast<std::size_t>(c)] = false;
+  return out;
+}();
+
 bool is_device(std::u16string_view name) {
-  std::u16string stem(name.substr(0, name.find(u'.')));
-  while (!stem.empty() && stem.back() == u' ') stem.pop_back();
+  std::u16string_view base = name.substr(0, name.find(u'.'));
+  while (!base.empty() && base.back() == u' ') base.remove_suffix(1);
+  if (base.size() < 3 || base.size() > 7) return false;
+  std::u16string stem(base);
   std::transform(stem.begin(), stem.end(), stem.begin(), upper);
   for (const std::u16string_view device : {u"CON", u"PRN", u"AUX", u"NUL", u"CONIN$", u"CONOUT$"}) {
     if (stem == device) return true;
@@ -27,10 +39,8 @@ bool is_device(std::u16string_view name) {
 
 bool win32_allows(std::u16string_view name) {
   if (name.empty() || name.back() == u' ' || name.back() == u'.') return false;
-  constexpr std::u16string_view forbidden = u"\"*/:<>?\\|";
-  const bool characters = std::all_of(name.begin(), name.end(), [&](char16_t c) {
-    return c >= 0x20 && forbidden.find(c) == forbidden.npos;
-  });
+  const bool characters = std::all_of(
+      name.begin(), name.end(), [](char16_t c) { return c >= allowed.size() || allowed[c]; });
   return characters && !is_device(name);
 }
 

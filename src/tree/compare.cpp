@@ -373,16 +373,19 @@ void pair_by_start(const std::vector<Item>& before, const std::vector<Item>& aft
 }  // namespace
 
 Comparison compare(const Manifest& before, const Manifest& after, AccessTimes accessed) {
-  return compare_with_changes(before, after, accessed, {});
+  return with_seals(compare_with_changes(before, after, accessed, {}), before, after);
+}
+
+Comparison with_seals(Comparison comparison, const Manifest& before, const Manifest& after) {
+  if (before.proof != Proof::contents) return comparison;  // by places they say nothing to anybody
+  comparison.seal_before = before.seal();
+  comparison.seal_after = after.seal();
+  return comparison;
 }
 
 Comparison compare_with_changes(const Manifest& before, const Manifest& after, AccessTimes accessed,
                                 const std::vector<ExpectedChange>& changes) {
   Comparison out;
-  if (before.proof == Proof::contents) {  // by places it says nothing to anybody
-    out.seal_before = before.seal();
-    out.seal_after = after.seal();
-  }
   out.left_out = std::max(before.left_out(), after.left_out());
   out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
   out.chosen = before.chosen;

@@ -5,8 +5,11 @@
 
 namespace nuvrat {
 
+/// Without the seals, which take as long again.
 [[nodiscard]] Comparison compare_with_changes(const Manifest& before, const Manifest& after,
                                               AccessTimes accessed,
                                               const std::vector<ExpectedChange>& changes);
+[[nodiscard]] Comparison with_seals(Comparison comparison, const Manifest& before,
+                                    const Manifest& after);
 
 }  // namespace nuvrat

@@ -71,7 +71,8 @@ void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {
 
 Comparison compare_expected(const Manifest& expected, const Manifest& after,
                             const std::vector<ExpectedChange>& changes) {
-  return compare_with_changes(expected, after, AccessTimes::compared, changes);
+  return with_seals(compare_with_changes(expected, after, AccessTimes::compared, changes), expected,
+                    after);
 }
 
 }  // namespace nuvrat

@@ -11,6 +11,8 @@ namespace nuvrat {
 namespace {
 
 constexpr std::size_t task_bytes = 1u << 20;
+// Between two files a task ends sooner: one that ends inside a file binds the next to its worker.
+constexpr std::size_t enough_bytes = 256u << 10;
 constexpr std::size_t most_waiting = 4u << 20;  // of one worker
 
 }  // namespace
@@ -50,7 +52,7 @@ void HashWorkers::add(ByteView bytes) {
 
 void HashWorkers::end(FileTree::Id id) {
   current_.ends.push_back({current_.data.size(), id});
-  if (current_.ends.size() >= 1024) push();
+  if (current_.ends.size() >= 1024 || current_.data.size() >= enough_bytes) push();
 }
 
 void HashWorkers::push() {

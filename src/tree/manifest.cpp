@@ -66,7 +66,9 @@ std::string Manifest::seal() const {
       if (volume.tree.is_directory(id)) {
         line += "directory\n";
       } else {
-        line += fmt::format("{} {}", volume.tree.bytes(id), volume.digests[id].hex());
+        line += std::to_string(volume.tree.bytes(id));
+        line += ' ';
+        line += volume.digests[id].hex();
         if (const auto it = volume.unreadable.find(id); it != volume.unreadable.end()) {
           for (const ByteRange& r : it->second) line += fmt::format(" !{}+{}", r.offset, r.length);
         }

@@ -17,8 +17,8 @@ struct DigestHash {
 };
 using Places = std::unordered_set<Digest, DigestHash>;
 
-// The sectors that a file's bytes are on, in order, neighbours as one; what lies behind its end in
-// the last cluster is nobody's. Empty: it has none of its own, or fewer than its size says.
+}  // namespace
+
 std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
                                       std::uint32_t sector_size) {
   std::vector<SectorRange> out;
@@ -40,6 +40,8 @@ std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
   if (left > 0) out.clear();
   return out;
 }
+
+namespace {
 
 Places places_of(const ManifestVolume& v) {
   Places out;

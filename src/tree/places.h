@@ -10,6 +10,12 @@
 
 namespace nuvrat {
 
+/// The sectors that a file's bytes are on, in order, neighbours as one, holes among them; what
+/// follows its end in the last cluster is nobody's. Empty: it has none of its own, or fewer than
+/// its size says.
+[[nodiscard]] std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
+                                                    std::uint32_t sector_size);
+
 /// A digest of the place of a file's contents on the disk; `start` is the volume's first sector.
 /// None for a file without sectors of its own, or with fewer than its size says.
 [[nodiscard]] std::optional<Digest> place_digest(const FileTree& tree, FileTree::Id id,

@@ -204,32 +204,41 @@ std::vector<FileTree::Id> disk_order(const FileTree& tree) {
 // Finds the recorded file that lies on the same sectors.
 class KnownLookup {
  public:
-  explicit KnownLookup(const KnownContents& known)
-      : known_(known), order_(disk_order(known.recorded.tree)) {}
+  // `start`: where the volume begins now.
+  KnownLookup(const KnownContents& known, std::uint64_t start, std::uint32_t sector_size)
+      : known_(known),
+        sector_size_(sector_size),
+        later_(start - known.recorded.start),
+        order_(disk_order(known.recorded.tree)) {}
 
+  // By the sectors that hold bytes of it: formats differ in what more a file owns.
   [[nodiscard]] FileTree::Id find(const FileTree& tree, FileTree::Id id) const {
-    const auto extents = tree.extents(id);
-    if (extents.empty() || tree.stored(id) != Stored::extents) return FileTree::none;
-    for (const SectorRange& e : extents) {
-      if (known_.written.first_overlap({known_.recorded.start + e.first, e.count}))
+    std::vector<SectorRange> runs = content_runs(tree, id, sector_size_);
+    for (SectorRange& r : runs) {
+      if (r.first >= FileTree::hole) continue;
+      r.first += later_;  // as the recorded volume counts
+      if (known_.written.first_overlap({known_.recorded.start + r.first, r.count}))
         return FileTree::none;
     }
+    if (runs.empty()) return FileTree::none;
     const FileTree& old = known_.recorded.tree;
-    const auto place = place_of(tree, id);
+    auto place = place_of(tree, id);
+    if (place.first != 0) place.first += later_;
     auto it = std::lower_bound(
         order_.begin(), order_.end(), place,
         [&old](FileTree::Id a, const auto& wanted) { return place_of(old, a) < wanted; });
     for (; it != order_.end() && place_of(old, *it) == place; ++it) {
-      const bool same = old.stored(*it) == Stored::extents &&
-                        old.valid_bytes(*it) == tree.valid_bytes(id) &&
-                        std::ranges::equal(extents, old.extents(*it));
-      if (same) return *it;
+      if (old.valid_bytes(*it) == tree.valid_bytes(id) &&
+          content_runs(old, *it, sector_size_) == runs)
+        return *it;
     }
     return FileTree::none;
   }
 
  private:
   const KnownContents& known_;
+  std::uint32_t sector_size_;
+  std::uint64_t later_;  // sectors; wraps where the volume begins earlier now
   std::vector<FileTree::Id> order_;
 };
 
@@ -269,7 +278,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   out.digests.resize(tree.size());
   if (proof == Proof::places) out.placed.resize(tree.size());
   std::optional<KnownLookup> lookup;
-  if (known != nullptr && known->recorded.start == start) lookup.emplace(*known);
+  if (known != nullptr) lookup.emplace(*known, start, reader.device().sector_size());
   {
     HashWorkers workers(out.digests);
     ContentHasher hasher(reader.device(), &reader, progress, workers);
@@ -310,7 +319,7 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
 
 Digest range_digest(const Device& device, SectorRange range, Progress& progress,
                     std::vector<ByteRange>& unreadable) {
-  const Window window(const_cast<Device&>(device), range);  // a Window only reads here
+  const Window window(device, range);
   const std::uint64_t size = window.sector_size();
   const std::uint64_t per_piece = piece_bytes / size;
   Bytes buffer(piece_bytes);

@@ -136,6 +136,9 @@ void begin_job() {
   }
 }
 
+TerminalProgress::TerminalProgress(bool quiet)
+    : quiet_(quiet), live_(::isatty(STDERR_FILENO) == 1) {}
+
 void TerminalProgress::end_awaited() {
   if (said_) return;
   said_ = true;
@@ -150,7 +153,7 @@ void TerminalProgress::stage(std::string_view name, std::uint64_t total) {
   begun_ = drawn_ = seconds_now();
   if (job_begun_ == 0) job_begun_ = begun_;
   if (quiet_) return;
-  if (::isatty(STDERR_FILENO) == 1) {
+  if (live_) {
     draw();
   } else {
     std::cerr << name_ << (total > 0 ? ", " + nuvrat::format_bytes(total) : "") << '\n';
@@ -159,7 +162,7 @@ void TerminalProgress::stage(std::string_view name, std::uint64_t total) {
 
 void TerminalProgress::advance(std::uint64_t bytes) {
   done_ += bytes;
-  if (quiet_ || ::isatty(STDERR_FILENO) != 1) return;
+  if (quiet_ || !live_) return;  // called for every file
   if (const double now = seconds_now(); now - drawn_ > 0.1) {
     drawn_ = now;
     draw();

@@ -33,7 +33,7 @@ void begin_job();
 /// for each stage; on standard error.
 class TerminalProgress final : public nuvrat::Progress {
  public:
-  explicit TerminalProgress(bool quiet) : quiet_(quiet) {}
+  explicit TerminalProgress(bool quiet);
   TerminalProgress(const TerminalProgress&) = delete;
   TerminalProgress& operator=(const TerminalProgress&) = delete;
   ~TerminalProgress() override { end_line(); }
@@ -51,6 +51,7 @@ class TerminalProgress final : public nuvrat::Progress {
   void end_line();
 
   bool quiet_;
+  bool live_;  // one line drawn again and again; else one line a stage
   bool line_open_ = false;
   bool said_ = false;  // that the end is awaited
   std::string name_;
