@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <chrono>
+#include <thread>
 
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
@@ -36,10 +37,13 @@ std::uint64_t sample_bytes(const Survey& survey) {
 // Measured on jobs of 1 to 1,000,000 files (docs/proof.md, "Expected and taken"): how often a job
 // goes through a volume's structures, in units of the check that the assessment has just made, and
 // how often once more where it rewrites the volume itself.
-constexpr double passes_of_job = 5.7;
-constexpr double passes_of_rewrite = 5.5;
-constexpr double seconds_of_file = 2e-6;  // to begin and end a hash
-constexpr double seconds_at_least = 0.05;
+constexpr double passes_of_job = 4.5;
+constexpr double passes_of_rewrite = 4.0;
+constexpr double seconds_of_file = 1e-6;  // to begin and end a hash
+constexpr double seconds_at_least = 0.03;
+// Files up to about that size are hashed on every core, a longer one on one.
+constexpr double shared_bytes = 1u << 20;
+constexpr double share_of_core = 0.8;  // beside the thread that reads
 
 }  // namespace
 
@@ -92,10 +96,12 @@ void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
   // What is written is made twice, kept for the way back, and read again.
   out.seconds_by_places +=
       6.0 * static_cast<double>(volume_sectors * device.sector_size()) / pace.read;
-  // Read before and after; one core reads, the others hash.
+  const auto bytes = static_cast<double>(out.files_bytes);
+  const double cores = std::clamp(share_of_core * std::thread::hardware_concurrency(), 1.0, 8.0);
+  const double hash = bytes < shared_bytes * files ? pace.hash * cores : pace.hash;
+  // Read before and after.
   out.expected_seconds =
-      out.seconds_by_places + 2 * seconds_of_file * files +
-      2.0 * static_cast<double>(out.files_bytes) / std::min(pace.read, pace.hash);
+      out.seconds_by_places + 2 * seconds_of_file * files + 2.0 * bytes / std::min(pace.read, hash);
 }
 
 }  // namespace nuvrat
