@@ -1,3 +1,4 @@
+#include <algorithm>
 // The command line as a process: words, statuses, JSON.
 
 #include <fstream>
@@ -106,6 +107,27 @@ TEST_CASE("tool: manifest, rewrite, verify from end to end") {
   const auto changed = tool("verify --against " + manifest + " " + disk);
   CHECK(changed.status == 1);
   CHECK(changed.out.find("content: p1/CALIB/NOTE03.TXT") != std::string::npos);
+  const auto on_one_line = [](std::string text) {
+    std::replace(text.begin(), text.end(), '\n', ' ');
+    return text;
+  };
+  CHECK(on_one_line(changed.out).find("1 difference from what was recorded: 1 in content  ") !=
+        std::string::npos);
+  // Another disk altogether: asked, and counted.
+  const std::string stick = (folder / "stick.img").string();
+  {
+    create_image(stick, orrelune::stick_sectors(512), 512, true);
+    orrelune::make_stick(*open_device(stick, {true, 512}));
+  }
+  const auto other = tool("verify --against " + manifest + " " + stick);
+  CHECK(other.status == 1);
+  CHECK(on_one_line(other.out).find("none of 588 files") != std::string::npos);
+  CHECK(on_one_line(other.out).find("is this another disk?") != std::string::npos);
+  const auto counted =
+      nlohmann::json::parse(tool("verify --json --against " + manifest + " " + stick).out);
+  CHECK(counted.at("same_files") == 0);
+  CHECK(counted.at("recorded_files") == 588);
+  CHECK(counted.at("differences_by_kind").at("volume") == counted.at("difference_count"));
 }
 
 TEST_CASE("tool: what would refuse the job in the end refuses it before the volumes are read") {

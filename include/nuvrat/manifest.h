@@ -145,7 +145,10 @@ struct Comparison {
   /// What a job was to change, and did: no part of the others. At most most_listed of them.
   std::vector<Difference> planned;
   std::uint64_t planned_count = 0;
-  std::uint64_t count = 0;  ///< all differences
+  std::uint64_t count = 0;                          ///< all differences
+  std::map<DifferenceKind, std::uint64_t> by_kind;  ///< the same, by kind
+  std::uint64_t recorded = 0;                       ///< files that were recorded
+  std::uint64_t same = 0;   ///< of them, found with the contents, or on the sectors, of then
   std::string seal_before;  ///< by places both are empty
   std::string seal_after;
   std::uint64_t left_out = 0;    ///< places that could not be read, on the side with more of them

@@ -261,6 +261,8 @@ std::string manifest_json(const Manifest& m) {
 }
 
 std::string comparison_json(const Comparison& c, const Manifest& after) {
+  json counts = json::object();
+  for (const auto& [kind, count] : c.by_kind) counts[name_of(kind)] = count;
   return dump({{"schema", "nuvrat.verify/1"},
                {"verdict", !c.equal()    ? "different"
                            : c.partial() ? "partial"
@@ -275,7 +277,10 @@ std::string comparison_json(const Comparison& c, const Manifest& after) {
                {"left_out", c.left_out},
                {"unreadable_files", c.unreadable},
                {"access_times_compared", c.accessed},
+               {"recorded_files", c.recorded},
+               {"same_files", c.same},
                {"difference_count", c.count},
+               {"differences_by_kind", counts},
                {"differences", differences_json(c.differences)}});
 }
 

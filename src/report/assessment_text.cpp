@@ -49,9 +49,13 @@ std::string both_times(const Assessment& a, Proof proof) {
 std::string write_words(const Assessment& a) {
   std::vector<std::string> touched;
   for (const Step& step : a.steps) {
-    if (const std::string what = step.touches();
-        !what.empty() && std::find(touched.begin(), touched.end(), what) == touched.end())
-      touched.push_back(what);
+    const std::string all = step.touches();  // "free sectors; after the switch …"
+    for (std::size_t at = 0; at < all.size();) {
+      const std::size_t end = std::min(all.find("; ", at), all.size());
+      const std::string what = all.substr(at, end - at);
+      if (std::find(touched.begin(), touched.end(), what) == touched.end()) touched.push_back(what);
+      at = end + 2;
+    }
   }
   std::string where = touched.empty() ? "no sector of any partition" : "in volumes: ";
   for (std::size_t i = 0; i < touched.size(); ++i) where += (i == 0 ? "" : "; ") + touched[i];

@@ -33,10 +33,11 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
       : !r.sound()          ? "the check found errors"
       : by_places           ? "every file is there"
                             : "nothing was lost",
-      !r.sound() ? ""
-                 : std::string(all_read ? "" : " of what could be read") +
-                       (r.left_behind == 0 ? "" : " but what FAT can't hold") + deleted_words(a) +
-                       (by_places ? "; contents were read only of what moved" : ""),
+      !r.comparison.equal() ? ": " + difference_counts(r.comparison)
+      : !r.sound()          ? ""
+                            : std::string(all_read ? "" : " of what could be read") +
+                         (r.left_behind == 0 ? "" : " but what FAT can't hold") + deleted_words(a) +
+                         (by_places ? "; contents were read only of what moved" : ""),
       style);
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
@@ -53,8 +54,9 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
     out += fmt::format("  ranges   {} compared by the hash of the whole\n",
                        plural(r.ranges, "partition", "partitions"));
   if (!by_places)
-    out += fmt::format("  seal     {}\n           {}  {}\n", r.comparison.seal_before,
-                       r.comparison.seal_after, seal_words(r.comparison));
+    out += fmt::format("  seal     {}\n", r.comparison.seal_before) +
+           wrap(r.comparison.seal_after + "  " + seal_words(r.comparison), style,
+                std::string(11, ' '), std::string(11, ' '));
   out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
   out += fmt::format("  took     {}\n", time_words(r.seconds));
   out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),

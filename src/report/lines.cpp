@@ -35,15 +35,32 @@ std::string finding_lines(const Findings& findings, const TextStyle& style) {
   return out;
 }
 
+std::string difference_counts(const Comparison& c) {
+  std::string out;
+  for (const auto& [kind, count] : c.by_kind) {
+    out += out.empty() ? "" : ", ";
+    if (kind == DifferenceKind::missing || kind == DifferenceKind::extra)
+      out += format_count(count) + " " + name_of(kind);
+    else if (kind == DifferenceKind::volume)
+      out += plural(count, "volume", "volumes");
+    else if (kind == DifferenceKind::range)
+      out += plural(count, "partition", "partitions");
+    else
+      out += format_count(count) + " in " + name_of(kind);
+  }
+  return out;
+}
+
 std::string difference_lines(const Comparison& c, const TextStyle& style) {
   std::string out;
   constexpr std::size_t most_shown = 20;
   for (std::size_t i = 0; i < std::min(c.differences.size(), most_shown); ++i) {
     const Difference& d = c.differences[i];
-    const std::string where =
-        fmt::format("{}{}{}", part_name(d.number), d.path.empty() ? "" : "/", printable(d.path));
-    out += wrap(toned(Tone::bad, name_of(d.kind)) + fmt::format(": {}: {}", where, d.text), style,
-                "  ", "    ");
+    std::string where = part_name(d.number) + (d.path.empty() ? "" : "/" + printable(d.path));
+    if (d.number == 0 && d.path.empty()) where.clear();  // there is but one
+    out += wrap(toned(Tone::bad, name_of(d.kind)) +
+                    fmt::format(": {}{}{}", where, where.empty() ? "" : ": ", d.text),
+                style, "  ", "    ");
   }
   if (c.count > most_shown)
     out += fmt::format("  … and {} more\n", format_count(c.count - most_shown));

@@ -15,6 +15,8 @@ namespace nuvrat {
 /// Of the gravest finding.
 [[nodiscard]] Tone tone_of(const Findings& findings);
 [[nodiscard]] std::string finding_lines(const Findings& findings, const TextStyle& style);
+/// "12 missing, 3 in content".
+[[nodiscard]] std::string difference_counts(const Comparison& comparison);
 [[nodiscard]] std::string difference_lines(const Comparison& comparison, const TextStyle& style);
 
 }  // namespace nuvrat

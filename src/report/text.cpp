@@ -123,9 +123,12 @@ Lead survey_lead(const Survey& survey) {
                         parts == 0 ? "no partitions" : plural(parts, "partition", "partitions"),
                         parts == 0 ? "" : fmt::format(", {} readable", readable));
   const std::vector<std::string> unseen = survey.not_looked_at();
+  // What was looked at, and no more: folders and chains are for a check.
+  const char* const sound = readable == 0        ? "; its table is sound"
+                            : survey.bare_volume ? "; its boot sector is sound"
+                                                 : "; table and boot sectors sound";
   const std::string rest =
-      findings.empty() ? readable == 0 && !unseen.empty() ? "; nothing on it was recognised"
-                                                          : "; nothing unusual"
+      findings.empty() ? readable == 0 && !unseen.empty() ? "; nothing on it was recognised" : sound
                        : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
   return {head, rest};
 }
@@ -325,11 +328,19 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
 
 namespace {
 
+// The wrong disk is the mistake that people fear most.
+std::string another_disk(const Comparison& c) {
+  if (2 * c.same >= c.recorded) return "";
+  return fmt::format("; {} of {} as recorded: is this another disk?",
+                     c.same == 0 ? "none" : "only " + format_count(c.same),
+                     plural(c.recorded, "file is", "files are"));
+}
+
 std::string comparison_verdict(const Comparison& c, const Manifest& after, const TextStyle& style) {
   const std::string files = files_and_ranges(after);
   if (!c.equal())
     return verdict(after.device, Tone::bad, plural(c.count, "difference", "differences"),
-                   " from what was recorded", style);
+                   " from what was recorded: " + difference_counts(c) + another_disk(c), style);
   if (!c.partial())
     return verdict(after.device, Tone::good,
                    c.by_place == 0 ? "nothing was lost" : "every file is there",

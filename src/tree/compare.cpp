@@ -93,6 +93,7 @@ class Comparer {
 
   void add(DifferenceKind kind, unsigned number, std::string path, std::string text) {
     ++out_.count;
+    ++out_.by_kind[kind];
     if (out_.differences.size() < Comparison::most_listed) {
       out_.differences.push_back({kind, number, std::move(path), std::move(text)});
     }
@@ -302,6 +303,7 @@ class Comparer {
     const bool placed = after_->is_placed(b);
     out_.by_place += placed ? 1 : 0;
     const bool same = before_->digests[a] == after_->digests[b];
+    out_.same += !now.directory && same && old.size == now.size ? 1 : 0;
     if (written) {
       // as planned
     } else if (old.size != now.size) {
@@ -386,6 +388,7 @@ Comparison with_seals(Comparison comparison, const Manifest& before, const Manif
 Comparison compare_with_changes(const Manifest& before, const Manifest& after, AccessTimes accessed,
                                 const std::vector<ExpectedChange>& changes) {
   Comparison out;
+  out.recorded = before.files();
   out.left_out = std::max(before.left_out(), after.left_out());
   out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
   out.chosen = before.chosen;

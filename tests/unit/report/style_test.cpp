@@ -42,6 +42,21 @@ TEST_CASE(
   }
 }
 
+TEST_CASE("style: a size is never broken from its unit") {
+  const std::string text = "g1 39.0 MiB from 1230848, g2 1.1 GiB, with 610 KiB of contents; 7 KiBs";
+  for (unsigned width = 14; width < 80; ++width) {
+    CAPTURE(width);
+    std::istringstream lines(wrap(text, {width, false}, "  ", "  "));
+    std::string joined;
+    for (std::string line; std::getline(lines, line);) {
+      for (const char* unit : {"  MiB", "  GiB", "  KiB "}) CHECK(line.find(unit) != 0);
+      CHECK(display_width(line) <= width);
+      joined += line.substr(joined.empty() ? 2 : 1);
+    }
+    CHECK(joined == text);
+  }
+}
+
 TEST_CASE("style: ASCII has as many columns as what it stands for") {
   const std::string box = "┌p1─┬┄┄┐│…│═→×";
   const std::string plain = ascii_text(box);
