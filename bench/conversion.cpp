@@ -87,9 +87,9 @@ double plain_sweep(const std::filesystem::path& folder, const Device& from, std:
 void convert(const std::filesystem::path& folder, Figures& out) {
   const auto device = open_device(folder / "volume.img", {true, 512});
   const Assessment a = assessed(*device);
-  const std::uint64_t least_read = structures_of_fat(*device);
+  const std::uint64_t min_read = structures_of_fat(*device);
   const VolumeChange& change = *a.steps.at(0).volume();
-  const std::uint64_t least_written = change.needed_clusters * change.cluster_bytes;
+  const std::uint64_t min_written = change.needed_clusters * change.cluster_bytes;
   std::vector<double> owns, leasts;
   for (int round = 0; round < 3; ++round) {
     device->forget({0, device->sectors()});
@@ -102,13 +102,13 @@ void convert(const std::filesystem::path& folder, Figures& out) {
     out["read"] = static_cast<double>(meter.bytes_read);
     out["written"] = static_cast<double>(meter.bytes_written);
     device->forget({0, device->sectors()});
-    leasts.push_back(plain_sweep(folder, *device, least_read, least_written));
+    leasts.push_back(plain_sweep(folder, *device, min_read, min_written));
   }
   out["convert"] = median(owns);
   out["plain"] = median(leasts);
-  out["least_read"] = static_cast<double>(least_read);
-  out["least_written"] = static_cast<double>(least_written);
-  out["ntfs"] = static_cast<double>(least_written - change.log_bytes);
+  out["min_read"] = static_cast<double>(min_read);
+  out["min_written"] = static_cast<double>(min_written);
+  out["ntfs"] = static_cast<double>(min_written - change.log_bytes);
 }
 
 void read_fat(const std::filesystem::path& folder, Figures& out) {
@@ -273,9 +273,9 @@ void conversions(const std::filesystem::path& folder, const std::vector<std::uin
     return fmt::format("{:.2f} x", f["convert"] / f["files"] / (first["convert"] / first["files"]));
   });
   ratio("  bytes read a file", "", "read", "files");
-  ratio("  bytes read against one FAT and the folders", "", "read", "least_read");
+  ratio("  bytes read against one FAT and the folders", "", "read", "min_read");
   ratio("  bytes written a file", "", "written", "files");
-  ratio("  bytes written against the new structures", "", "written", "least_written");
+  ratio("  bytes written against the new structures", "", "written", "min_written");
   ratio("  copying the files off and back against it", ">= 20", "copy", "convert");
   line("NTFS to FAT32: seconds", "",
        [](Figures& f) { return fmt::format("{:.2f} s", f["to_fat"]); });
@@ -312,7 +312,7 @@ void conversions(const std::filesystem::path& folder, const std::vector<std::uin
          });
     line("  bytes read against its structures", "", [&kind](Figures& f) {
       return fmt::format("{:.2f}",
-                         f[kind + "_check_read"] / f[kind == "fat" ? "least_read" : "ntfs"]);
+                         f[kind + "_check_read"] / f[kind == "fat" ? "min_read" : "ntfs"]);
     });
   }
 }

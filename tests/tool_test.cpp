@@ -1,6 +1,6 @@
-#include <algorithm>
 // The command line as a process: words, statuses, JSON.
 
+#include <algorithm>
 #include <fstream>
 #include <sstream>
 

@@ -43,7 +43,7 @@ class FileTree {
   static constexpr Id none = 0xFFFFFFFF;
   /// UTF-16 units of the longest path that any system can name. Readers stop there: folders inside
   /// folders without end would otherwise cost the square of their number.
-  static constexpr std::size_t most_path_units = 32767;
+  static constexpr std::size_t max_path_units = 32767;
   /// The first sector of an extent that isn't there.
   static constexpr std::uint64_t hole = std::uint64_t{1} << 62;
 

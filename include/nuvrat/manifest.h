@@ -141,8 +141,8 @@ struct Difference {
 };
 
 struct Comparison {
-  std::vector<Difference> differences;  ///< at most most_listed of them
-  /// What a job was to change, and did: no part of the others. At most most_listed of them.
+  std::vector<Difference> differences;  ///< at most max_listed of them
+  /// What a job was to change, and did: no part of the others. At most max_listed of them.
   std::vector<Difference> planned;
   std::uint64_t planned_count = 0;
   std::uint64_t count = 0;                          ///< all differences
@@ -157,7 +157,7 @@ struct Comparison {
   Proof proof = Proof::contents;
   std::uint64_t by_place = 0;  ///< files, and whole partitions, held against by place alone
   bool accessed = true;        ///< access times were compared, too
-  static constexpr std::size_t most_listed = 1000;
+  static constexpr std::size_t max_listed = 1000;
   [[nodiscard]] bool equal() const { return count == 0; }
   /// Something could not be compared, because it could not be read.
   [[nodiscard]] bool partial() const { return left_out > 0 || unreadable > 0; }

@@ -68,9 +68,9 @@ class VolumeReader {
   /// What was seen so far; complete once tree() has been called.
   [[nodiscard]] virtual const Findings& findings() const = 0;
   /// In what way the tree is not whole; complete once tree() has been called. At most
-  /// most_left_out of them, the last of which then says that there are more.
+  /// max_left_out of them, the last of which then says that there are more.
   [[nodiscard]] const std::vector<LeftOut>& left_out() const { return left_out_; }
-  static constexpr std::size_t most_left_out = 10000;
+  static constexpr std::size_t max_left_out = 10000;
   /// The sectors that structures and contents own; the rest of the volume is free.
   [[nodiscard]] virtual SectorSet owned() = 0;
   /// Sectors that are marked as bad: owned, but by nobody.
@@ -85,8 +85,8 @@ class VolumeReader {
 
  protected:
   void leave_out(LeftOut what) {
-    if (left_out_.size() < most_left_out) left_out_.push_back(std::move(what));
-    if (left_out_.size() == most_left_out)
+    if (left_out_.size() < max_left_out) left_out_.push_back(std::move(what));
+    if (left_out_.size() == max_left_out)
       left_out_.back() = {"", {}, "there are more such places than are listed"};
   }
 

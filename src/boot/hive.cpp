@@ -22,8 +22,8 @@ namespace nuvrat {
 namespace {
 
 constexpr std::size_t head_bytes = 4096;
-constexpr std::size_t most_keys = 4u << 20;
-constexpr std::size_t most_value_bytes = 64u << 20;
+constexpr std::size_t max_keys = 4u << 20;
+constexpr std::size_t max_value_bytes = 64u << 20;
 constexpr std::string_view mark = "regf";
 
 std::uint32_t number_at(ByteView bytes, std::size_t at) {
@@ -155,7 +155,7 @@ std::map<std::string, HiveValue> Hive::values(Key key) const {
     const std::unique_ptr<char, decltype(&std::free)> bytes(
         ::hivex_value_value(state_->handle, *v, reinterpret_cast<hive_type*>(&type), &length),
         &std::free);
-    if (called == nullptr || (bytes == nullptr && length > 0) || length > most_value_bytes)
+    if (called == nullptr || (bytes == nullptr && length > 0) || length > max_value_bytes)
       fail("a value makes no sense");
     HiveValue& value = out[called.get()];
     value.type = type;
@@ -218,7 +218,7 @@ HiveDump Hive::dump() const {
     const auto [key, path] = open.back();
     open.pop_back();
     if (!seen.insert(key).second) fail("its keys go round in a circle");
-    if (seen.size() > most_keys) fail("it has too many keys");
+    if (seen.size() > max_keys) fail("it has too many keys");
     out[path + std::string(2, '\0')] = {};
     for (auto& [called, value] : values(key)) {
       std::string at = path;

@@ -14,7 +14,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t most_program_bytes = 64u << 20;
+constexpr std::uint64_t max_program_bytes = 64u << 20;
 
 char upper(std::uint8_t c) {
   return static_cast<char>(c >= 'a' && c <= 'z' ? c - 32 : c);
@@ -50,7 +50,7 @@ class Finder {
     s.start = p.start;
     const char* const loader = s.uefi_loader ? boot_paths::loader_uefi : boot_paths::loader_legacy;
     try {
-      s.machine = machine_of(paths.read(loader, most_program_bytes));
+      s.machine = machine_of(paths.read(loader, max_program_bytes));
     } catch (const Error& e) {
       if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::refused) throw;
     }
@@ -67,7 +67,7 @@ class Finder {
     b.store = paths.find(store).has_value();
     if (b.store) {
       try {
-        const HiveFile hive = read_hive(paths, store, most_store_bytes);
+        const HiveFile hive = read_hive(paths, store, max_store_bytes);
         if (const auto fault = hive_fault(hive.file, hive.logs)) {
           b.fault = *fault;
         } else {

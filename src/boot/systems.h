@@ -28,8 +28,8 @@ inline constexpr const char* sleep = "hiberfil.sys";
 [[nodiscard]] std::string removable(Machine machine);
 }  // namespace boot_paths
 
-inline constexpr std::uint64_t most_store_bytes = 16u << 20;
-inline constexpr std::uint64_t most_hive_bytes = 512u << 20;
+inline constexpr std::uint64_t max_store_bytes = 16u << 20;
+inline constexpr std::uint64_t max_hive_bytes = 512u << 20;
 
 /// Looks at the volumes of these partitions of the layout. Whatever is damaged counts as not there.
 /// FAT is looked into only where firmware would look: it must be read whole for that.

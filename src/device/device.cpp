@@ -18,9 +18,9 @@ Device::Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity 
                 fmt::format("a sector size of {} bytes is not supported", sector_size),
                 {identity_.path, {}, {}, {}}, "Sectors of 512 to 4096 bytes are");
   }
-  constexpr std::uint32_t most_bytes = 1u << 20;
+  constexpr std::uint32_t max_bytes = 1u << 20;
   if (physical.sectors == 0 || (physical.sectors & (physical.sectors - 1)) != 0 ||
-      physical.sectors > most_bytes / sector_size || physical.first >= physical.sectors) {
+      physical.sectors > max_bytes / sector_size || physical.first >= physical.sectors) {
     throw Error(ErrorCode::words,
                 fmt::format("a physical sector of {} sectors of {} bytes is not supported",
                             physical.sectors, sector_size),

@@ -19,47 +19,46 @@
 namespace nuvrat {
 namespace io {
 
-Moved try_read_at(int file, std::uint64_t offset, ByteSpan out) {
-  Moved moved;
-  while (moved.bytes < out.size()) {
-    const ssize_t n = ::pread(file, out.data() + moved.bytes, out.size() - moved.bytes,
-                              static_cast<off_t>(offset + moved.bytes));
+Transfer try_read_at(int file, std::uint64_t offset, ByteSpan out) {
+  Transfer done;
+  while (done.bytes < out.size()) {
+    const ssize_t n = ::pread(file, out.data() + done.bytes, out.size() - done.bytes,
+                              static_cast<off_t>(offset + done.bytes));
     if (n < 0 && errno == EINTR) continue;
-    if (n < 0) moved.error = errno;
+    if (n < 0) done.error = errno;
     if (n <= 0) break;
-    moved.bytes += static_cast<std::size_t>(n);
+    done.bytes += static_cast<std::size_t>(n);
   }
-  return moved;
+  return done;
 }
 
-Moved try_write_at(int file, std::uint64_t offset, ByteView data) {
-  Moved moved;
-  while (moved.bytes < data.size()) {
-    const ssize_t n = ::pwrite(file, data.data() + moved.bytes, data.size() - moved.bytes,
-                               static_cast<off_t>(offset + moved.bytes));
+Transfer try_write_at(int file, std::uint64_t offset, ByteView data) {
+  Transfer done;
+  while (done.bytes < data.size()) {
+    const ssize_t n = ::pwrite(file, data.data() + done.bytes, data.size() - done.bytes,
+                               static_cast<off_t>(offset + done.bytes));
     if (n < 0 && errno == EINTR) continue;
-    if (n < 0) moved.error = errno;
+    if (n < 0) done.error = errno;
     if (n <= 0) break;
-    moved.bytes += static_cast<std::size_t>(n);
+    done.bytes += static_cast<std::size_t>(n);
   }
-  return moved;
+  return done;
 }
 
 void read_at(int file, std::uint64_t offset, ByteSpan out) {
-  const Moved moved = try_read_at(file, offset, out);
-  if (moved.bytes != out.size()) {
+  const Transfer done = try_read_at(file, offset, out);
+  if (done.bytes != out.size()) {
     throw Error(ErrorCode::file, fmt::format("a temporary file could not be read back: {}",
-                                             std::strerror(moved.error)));
+                                             std::strerror(done.error)));
   }
 }
 
 void write_at(int file, std::uint64_t offset, ByteView data) {
-  const Moved moved = try_write_at(file, offset, data);
-  if (moved.bytes != data.size()) {
-    throw Error(
-        ErrorCode::file,
-        fmt::format("a temporary file could not be written: {}", std::strerror(moved.error)), {},
-        "Set TMPDIR to a folder with more room");
+  const Transfer done = try_write_at(file, offset, data);
+  if (done.bytes != data.size()) {
+    throw Error(ErrorCode::file,
+                fmt::format("a temporary file could not be written: {}", std::strerror(done.error)),
+                {}, "Set TMPDIR to a folder with more room");
   }
 }
 
@@ -89,13 +88,13 @@ FileDevice::FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t
 FileDevice::~FileDevice() = default;
 
 void FileDevice::do_read(std::uint64_t lba, ByteSpan out) const {
-  const io::Moved moved = io::try_read_at(file_.get(), lba * sector_size(), out);
-  if (moved.bytes == out.size()) return;
+  const io::Transfer done = io::try_read_at(file_.get(), lba * sector_size(), out);
+  if (done.bytes == out.size()) return;
   throw Error(
       ErrorCode::device_read,
       fmt::format("the device did not give its data: {}",
-                  moved.error == 0 ? "it is shorter than it said" : std::strerror(moved.error)),
-      {identity().path, lba + moved.bytes / sector_size(), {}, {}});
+                  done.error == 0 ? "it is shorter than it said" : std::strerror(done.error)),
+      {identity().path, lba + done.bytes / sector_size(), {}, {}});
 }
 
 bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
@@ -124,11 +123,11 @@ bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
 }
 
 void FileDevice::do_write(std::uint64_t lba, ByteView data) {
-  const io::Moved moved = io::try_write_at(file_.get(), lba * sector_size(), data);
-  if (moved.bytes == data.size()) return;
+  const io::Transfer done = io::try_write_at(file_.get(), lba * sector_size(), data);
+  if (done.bytes == data.size()) return;
   throw Error(ErrorCode::device_write,
-              fmt::format("the device did not take its data: {}", std::strerror(moved.error)),
-              {identity().path, lba + moved.bytes / sector_size(), {}, {}});
+              fmt::format("the device did not take its data: {}", std::strerror(done.error)),
+              {identity().path, lba + done.bytes / sector_size(), {}, {}});
 }
 
 void FileDevice::do_flush() {

@@ -5,15 +5,15 @@
 
 namespace nuvrat::io {
 
-/// How many bytes could be moved before the system said no; `error` is its errno, or 0 at an end of
+/// How many bytes were moved before the system said no; `error` is its errno, or 0 at an end of
 /// file.
-struct Moved {
+struct Transfer {
   std::size_t bytes = 0;
   int error = 0;
 };
 
-Moved try_read_at(int file, std::uint64_t offset, ByteSpan out);
-Moved try_write_at(int file, std::uint64_t offset, ByteView data);
+Transfer try_read_at(int file, std::uint64_t offset, ByteSpan out);
+Transfer try_write_at(int file, std::uint64_t offset, ByteView data);
 
 /// As above, for temporary files: anything short is an Error (file).
 void read_at(int file, std::uint64_t offset, ByteSpan out);

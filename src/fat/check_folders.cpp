@@ -67,14 +67,14 @@ class FolderWalk {
   // False where the folder ends: at its mark, where another folder begins to own the clusters, or
   // after as many entries as a folder may have.
   bool read_entries(const Folder& folder, SectorRange place, std::vector<Entry>& out) {
-    if (index_ >= most_entries) return too_long(folder);
+    if (index_ >= max_entries) return too_long(folder);
     if (folder_sectors_.first_overlap(place)) {
       s_.error("fat.folder-twice", folder.node, "its clusters are another folder's, or come again");
       return false;
     }
     folder_sectors_.add(place);
     const std::size_t entries = s_.g.sector_bytes / sizeof(DirEntry);
-    const std::uint64_t wanted = div_up<std::uint64_t>(most_entries - index_, entries);
+    const std::uint64_t wanted = div_up<std::uint64_t>(max_entries - index_, entries);
     const std::uint64_t count = std::min<std::uint64_t>(place.count, wanted);
     const Bytes bytes = s_.device.read(place.first * s_.ratio, count * s_.ratio);
     for (std::size_t at = 0; at < bytes.size(); at += sizeof(DirEntry), ++index_) {
@@ -234,7 +234,7 @@ class FolderWalk {
       s_.error("fat.folder-twice", node,
                fmt::format("another folder begins at cluster {} as well", cluster));
     } else if (const std::size_t units = folder.path_units + 1 + s_.nodes[node].name.size();
-               units > FileTree::most_path_units) {
+               units > FileTree::max_path_units) {
       s_.error("fat.path-too-long", folder.node, "folders inside it are too deep for any system");
     } else {
       const bool below_root = folder.node == 0;
@@ -314,7 +314,7 @@ class FolderWalk {
            true);
   }
 
-  static constexpr std::uint32_t most_entries = 65536;
+  static constexpr std::uint32_t max_entries = 65536;
   FatCheckState& s_;
   SectorSet folder_sectors_;  // of the folders read so far
   std::uint32_t index_ = 0;   // of the entry being read

@@ -26,7 +26,7 @@ struct DirectoryContents {
   std::vector<std::uint32_t> orphans;  ///< entries of long names without a short one
 };
 
-/// `bytes` is the directory's contents, at most most_directory_bytes of it. "." and ".." and
+/// `bytes` is the directory's contents, at most max_directory_bytes of it. "." and ".." and
 /// deleted entries are left out.
 [[nodiscard]] DirectoryContents parse_directory(ByteView bytes, const CodePage& page,
                                                 const Zone& zone);

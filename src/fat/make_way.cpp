@@ -39,7 +39,7 @@ class WayMaker {
         ratio_(geometry_.sector_bytes / disk.sector_size()),
         map_(window_, geometry_, geometry_.active_fat) {}
 
-  std::optional<FatRoom> run(std::uint64_t wanted, SectorRange within, std::size_t most_switches) {
+  std::optional<FatRoom> run(std::uint64_t wanted, SectorRange within, std::size_t max_switches) {
     const std::uint64_t cluster = std::uint64_t{geometry_.cluster_sectors} * ratio_;
     const auto count = static_cast<std::uint32_t>(
         std::min<std::uint64_t>(div_up(wanted, cluster), geometry_.clusters));
@@ -53,7 +53,7 @@ class WayMaker {
     std::stable_sort(
         targets_.begin(), targets_.end(),
         [](const ClusterRange& a, const ClusterRange& b) { return a.count < b.count; });
-    return make_moves(find_parts(), most_switches);
+    return make_moves(find_parts(), max_switches);
   }
 
  private:
@@ -254,13 +254,13 @@ class WayMaker {
     return FatSheet(disk_, place_, geometry_).sector_of_entry(geometry_.active_fat, part.before);
   }
 
-  std::optional<FatRoom> make_moves(const std::vector<Part>& parts, std::size_t most_switches) {
+  std::optional<FatRoom> make_moves(const std::vector<Part>& parts, std::size_t max_switches) {
     std::map<std::uint64_t, std::vector<const Part*>> by_link;
     for (const Part& part : parts) {
       const auto link = link_of(part);
       if (!link) return std::nullopt;
       by_link[*link].push_back(&part);
-      if (by_link.size() > most_switches) return std::nullopt;
+      if (by_link.size() > max_switches) return std::nullopt;
     }
     FatRoom out;
     FatSheet sheet(disk_, place_, geometry_);
@@ -340,8 +340,8 @@ class WayMaker {
 
 std::optional<FatRoom> make_way_in_fat(const Device& disk, SectorRange place,
                                        const ReadOptions& options, std::uint64_t wanted,
-                                       SectorRange within, std::size_t most_switches) {
-  return WayMaker(disk, place, options).run(wanted, within, most_switches);
+                                       SectorRange within, std::size_t max_switches) {
+  return WayMaker(disk, place, options).run(wanted, within, max_switches);
 }
 
 }  // namespace nuvrat

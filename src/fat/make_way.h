@@ -31,10 +31,10 @@ struct FatRoom {
 
 /// Frees `wanted` neighbouring sectors inside `within` (of the volume's) where that moves the
 /// least. None where no such place is: it would hold a folder, a bad cluster or a chain that nobody
-/// owns, or take more than `most_switches`. The volume lies at `place` of `disk`, without errors.
+/// owns, or take more than `max_switches`. The volume lies at `place` of `disk`, without errors.
 [[nodiscard]] std::optional<FatRoom> make_way_in_fat(const Device& disk, SectorRange place,
                                                      const ReadOptions& options,
                                                      std::uint64_t wanted, SectorRange within,
-                                                     std::size_t most_switches);
+                                                     std::size_t max_switches);
 
 }  // namespace nuvrat

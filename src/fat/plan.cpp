@@ -14,7 +14,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::size_t most_entries = most_directory_bytes / sizeof(DirEntry);
+constexpr std::size_t max_entries = max_directory_bytes / sizeof(DirEntry);
 
 bool has_label(const FatGeometry& g) {
   return g.label[0] != 0;
@@ -84,7 +84,7 @@ FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
     if (!tree_.is_directory(id)) continue;
     std::vector<Entry> entries;
     const std::size_t count = directory_of(id, entries)->entries();
-    if (count > most_entries) {
+    if (count > max_entries) {
       throw Error(ErrorCode::refused,
                   fmt::format("the folder would have {} entries, and FAT knows 65,536", count),
                   {{}, {}, {}, tree_.path(id)});

@@ -74,7 +74,7 @@ class FatReader final : public VolumeReader {
     std::size_t bytes = 0;
   };
   static constexpr std::size_t batch_bytes = 128u << 10;
-  static constexpr std::size_t most_ahead = 1u << 20;
+  static constexpr std::size_t max_ahead = 1u << 20;
 
   void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> sector,
                    std::optional<std::uint64_t> record, FileTree::Id node, std::string text) {
@@ -171,7 +171,7 @@ class FatReader final : public VolumeReader {
         break;
       }
       folder_sectors_.add(range);
-      const std::uint64_t room = most_directory_bytes - out.size();
+      const std::uint64_t room = max_directory_bytes - out.size();
       const std::uint64_t count = std::min(range.count, room / device_.sector_size());
       const std::size_t at = out.size();
       out.resize(at + count * device_.sector_size());
@@ -193,7 +193,7 @@ class FatReader final : public VolumeReader {
     std::set<std::uint32_t> seen{root_cluster()};
     while (!open.empty()) {
       std::vector<Batch> batches;
-      for (std::size_t total = 0; !open.empty() && total < most_ahead;) {
+      for (std::size_t total = 0; !open.empty() && total < max_ahead;) {
         if (batches.empty() || batches.back().bytes >= batch_bytes) batches.emplace_back();
         Batch& batch = batches.back();
         batch.folders.push_back(open.back());
@@ -254,7 +254,7 @@ class FatReader final : public VolumeReader {
         leave_out({tree_.path(id), item.index,
                    fmt::format("another folder begins at cluster {} as well", item.cluster)});
       } else if (const std::size_t units = folder.path_units + 1 + item.name.size();
-                 units > FileTree::most_path_units) {
+                 units > FileTree::max_path_units) {
         add_finding("fat.path-too-long", Severity::error, {}, item.index, folder.id,
                     "folders inside it are too deep for any system");
         leave_out({tree_.path(folder.id), item.index, "folders inside it are too deep"});

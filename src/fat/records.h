@@ -100,6 +100,6 @@ static_assert(sizeof(LongEntry) == 32);
 inline constexpr std::uint8_t fat_attr_label = 0x08;
 inline constexpr std::uint8_t fat_attr_directory = 0x10;
 inline constexpr std::uint8_t fat_attr_long = 0x0F;
-inline constexpr std::size_t most_directory_bytes = 65536 * sizeof(DirEntry);
+inline constexpr std::size_t max_directory_bytes = 65536 * sizeof(DirEntry);
 
 }  // namespace nuvrat

@@ -7,9 +7,9 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t most_reserved = 65535;
-constexpr std::uint64_t most_clusters = 0x0FFFFFF5 - 1;
-constexpr std::uint64_t most_root_entries = 65535;
+constexpr std::uint64_t max_reserved = 65535;
+constexpr std::uint64_t max_clusters = 0x0FFFFFF5 - 1;
+constexpr std::uint64_t max_root_entries = 65535;
 
 // How many sectors before a place are in use, for any place in front of `end`.
 class InUse {
@@ -48,13 +48,12 @@ class InUse {
 // The smallest FAT for this start of the data area; false where there is no such volume.
 bool fill(const FatWish& wish, std::uint64_t data, std::uint64_t total, FatGeometry& g) {
   const std::uint64_t clusters = (total - data) / wish.cluster_sectors;
-  if (clusters == 0 || clusters > most_clusters || fat_kind_for(clusters) != wish.kind)
-    return false;
+  if (clusters == 0 || clusters > max_clusters || fat_kind_for(clusters) != wish.kind) return false;
   g.clusters = static_cast<std::uint32_t>(clusters);
   g.fat_sectors =
       static_cast<std::uint32_t>(div_up<std::uint64_t>(fat_bytes_needed(g), g.sector_bytes));
   const std::uint64_t behind = std::uint64_t{g.fats} * g.fat_sectors + g.root_sectors;
-  if (data < behind + wish.least_reserved || data - behind > most_reserved) return false;
+  if (data < behind + wish.min_reserved || data - behind > max_reserved) return false;
   g.reserved_sectors = static_cast<std::uint32_t>(data - behind);
   return true;
 }
@@ -76,25 +75,24 @@ std::vector<FatPlace> place_fats(const FatWish& wish, std::size_t most) {
     const std::uint64_t a_sector = wish.sector_bytes / 32;
     const std::uint64_t entries =
         div_up(std::max<std::uint64_t>(wish.root_entries, 512), a_sector) * a_sector;
-    if (entries > most_root_entries) return {};
+    if (entries > max_root_entries) return {};
     g.root_entries = static_cast<std::uint32_t>(entries);
     g.root_sectors = static_cast<std::uint32_t>(entries / a_sector);
   }
   // The latest start that could be: all sectors clusters, and as many reserved as can be.
   FatGeometry largest = g;
   largest.clusters = static_cast<std::uint32_t>(
-      std::min<std::uint64_t>(total / wish.cluster_sectors, most_clusters));
-  const std::uint64_t most_fat =
-      div_up<std::uint64_t>(fat_bytes_needed(largest), wish.sector_bytes);
+      std::min<std::uint64_t>(total / wish.cluster_sectors, max_clusters));
+  const std::uint64_t max_fat = div_up<std::uint64_t>(fat_bytes_needed(largest), wish.sector_bytes);
   const std::uint64_t end =
-      std::min(total, most_reserved + 2 * most_fat + g.root_sectors + wish.grid_step);
+      std::min(total, max_reserved + 2 * max_fat + g.root_sectors + wish.grid_step);
   const InUse in_use(*wish.free, end);
   // Larger clusters than the old ones begin anywhere on the old grid; smaller ones also between.
   const std::uint64_t step = std::min<std::uint64_t>(wish.cluster_sectors, wish.grid_step);
   std::vector<FatPlace> best;
   for (std::uint64_t data = wish.grid % step; data < end; data += step) {
     if (!fill(wish, data, total, g)) continue;
-    FatPlace here{g, in_use.in(g.reserved_sectors, data), in_use.in(wish.least_reserved, data)};
+    FatPlace here{g, in_use.in(g.reserved_sectors, data), in_use.in(wish.min_reserved, data)};
     here.in_front -= here.in_the_way;
     if (here.in_the_way > 0 && !wish.make_way) continue;
     if (wish.make_way && wish.fixed.first_overlap({g.reserved_sectors, data - g.reserved_sectors}))

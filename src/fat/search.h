@@ -22,7 +22,7 @@ struct FatWish {
   std::uint64_t grid = 0;            ///< a sector where a cluster of the old grid begins
   std::uint64_t grid_step = 8;       ///< sectors of a cluster of the old grid
   std::uint64_t root_entries = 512;  ///< of a fixed root folder, at least
-  std::uint64_t least_reserved = 1;  ///< sectors in front of which no FAT may begin
+  std::uint64_t min_reserved = 1;    ///< sectors in front of which no FAT may begin
   const SectorSet* free = nullptr;   ///< sectors that may be written before the switch
   bool make_way = false;             ///< the FATs' sectors may be in use: what is there moves first
   SectorSet fixed{};                 ///< but not these

@@ -15,9 +15,9 @@ namespace nuvrat {
 namespace {
 
 // After the first switch there is no way but forward: a stop asked for then waits for the end.
-class Steady final : public Progress {
+class Uncancellable final : public Progress {
  public:
-  explicit Steady(Progress& inner) : inner_(inner) {}
+  explicit Uncancellable(Progress& inner) : inner_(inner) {}
   void stage(std::string_view name, std::uint64_t total) override {
     tell();
     inner_.stage(name, total);
@@ -116,7 +116,7 @@ Rehearsal rehearse_steps(Device& device, const Assessment& assessment, unsigned 
 
 bool do_steps(Device& device, const Assessment& assessment, unsigned first,
               const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress) {
-  Steady steady(progress);
+  Uncancellable onwards(progress);
   bool from_medium = true;
   for (unsigned i = first; i < assessment.steps.size(); ++i) {
     const Step& step = assessment.steps[i];
@@ -124,7 +124,7 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
     try {
       from_medium &=
           do_step(device, step, i, rehearsal.inspections[i - first], *rehearsal.after[i - first],
-                  journal, folder, i == 0 ? progress : steady);
+                  journal, folder, i == 0 ? progress : onwards);
     } catch (const std::exception& cause) {
       const Error e = as_error(cause);
       if (journal.steps_recorded() == 0) throw e;  // nothing was written
@@ -216,7 +216,7 @@ void require_volumes(const Assessment& assessment, const Device& device, const L
 JobResult compare_with(Manifest& expected, Device& device, const Assessment& assessment,
                        const JobOptions& options, const SectorSet& written, Case& folder,
                        Progress& progress) {
-  Steady steady(progress);
+  Uncancellable onwards(progress);
   give_back_memory();
   device.forget({0, device.sectors()});  // what is compared comes from the medium
   const TableReading table = read_table(device);
@@ -230,8 +230,8 @@ JobResult compare_with(Manifest& expected, Device& device, const Assessment& ass
   }
   give_back_memory();
   Manifest after =
-      take_manifest(device, options.read, steady, {.doing = "comparing", .proof = options.proof});
-  hash_unsettled({expected, nullptr}, {after, &device}, assessment.changes, written, steady);
+      take_manifest(device, options.read, onwards, {.doing = "comparing", .proof = options.proof});
+  hash_unsettled({expected, nullptr}, {after, &device}, assessment.changes, written, onwards);
   save_manifest(after, folder.file("after.manifest"));
   result.comparison = compare_expected(expected, after, assessment.changes);
   result.tag_after = disk_tag(device, table);

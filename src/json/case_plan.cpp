@@ -16,7 +16,7 @@ namespace {
 
 constexpr const char* case_schema = "nuvrat.case/2";
 constexpr const char* result_schema = "nuvrat.result/1";
-constexpr std::size_t most_events = 100000;
+constexpr std::size_t max_events = 100000;
 
 }  // namespace
 
@@ -62,7 +62,7 @@ std::string log_line(const std::string& event, const std::string& detail,
 std::vector<CaseEvent> read_log(const std::filesystem::path& path) {
   std::vector<CaseEvent> out;
   std::ifstream in(path);
-  for (std::string line; out.size() < most_events && std::getline(in, line);) {
+  for (std::string line; out.size() < max_events && std::getline(in, line);) {
     const json j = json::parse(line, nullptr, false);
     if (!j.is_object()) continue;
     const auto text = [&j](const char* key) {

@@ -23,7 +23,7 @@ struct NtfsGeometry {
     return std::uint64_t{cluster_sectors} * sector_bytes;
   }
   /// More clusters than any attribute can have: its length in bytes has 63 bits.
-  [[nodiscard]] std::uint64_t most_in_a_file() const {
+  [[nodiscard]] std::uint64_t max_in_a_file() const {
     return (std::uint64_t{1} << 63) / cluster_bytes();
   }
   [[nodiscard]] std::uint64_t clusters() const { return total_sectors / cluster_sectors; }

@@ -77,7 +77,7 @@ class RecordStream {
   RecordStream(const NtfsPlan& plan, const SectorWriter& write) : plan_(plan), write_(write) {}
 
   void run() {
-    pack_specials();
+    pack_extended();
     RunWriter table(plan_, plan_.runs(Stream::mft), write_);
     RunWriter mirror(plan_, plan_.runs(Stream::mirror), write_);
     std::uint64_t mirror_left = plan_.size(Stream::mirror);
@@ -112,16 +112,16 @@ class RecordStream {
   };
 
   // Files of more than one record: there are few of them, and their parts lie far from each other.
-  void pack_specials() {
-    for (const auto& [entity, special] : plan_.specials()) {
+  void pack_extended() {
+    for (const auto& [entity, file] : plan_.extended()) {
       const RecordHead head = head_of(plan_, entity);
-      PackedFile packed = plan_.packer().pack(head, attributes_of(plan_, entity), special.list,
-                                              new_extensions(special.first_extension));
-      RunWriter list(plan_, special.list, write_);
+      PackedFile packed = plan_.packer().pack(head, attributes_of(plan_, entity), file.list,
+                                              new_extensions(file.first_extension));
+      RunWriter list(plan_, file.list, write_);
       list.add(packed.list);
       list.finish();
       for (std::size_t i = 0; i < packed.records.size(); ++i) {
-        const std::uint64_t number = i == 0 ? head.number : special.first_extension + i - 1;
+        const std::uint64_t number = i == 0 ? head.number : file.first_extension + i - 1;
         packed_[number] = std::move(packed.records[i]);
       }
     }
@@ -143,7 +143,7 @@ class RecordStream {
 
   // None where the number is nobody's.
   [[nodiscard]] std::optional<Bytes> record_at(std::uint64_t number) const {
-    if (const auto special = packed_.find(number); special != packed_.end()) return special->second;
+    if (const auto packed = packed_.find(number); packed != packed_.end()) return packed->second;
     const std::uint64_t first = plan_.first_node_record();
     if (number == record_root) return pack(FileTree::root, number);
     if (number < 16 || (number >= first_user_record && number < first_user_record + 3))
@@ -162,7 +162,7 @@ class RecordStream {
 
   const NtfsPlan& plan_;
   const SectorWriter& write_;
-  std::map<std::uint64_t, Bytes> packed_;  // records of specials, by number
+  std::map<std::uint64_t, Bytes> packed_;  // records of extended files, by number
 };
 
 struct AttributeDefinition {

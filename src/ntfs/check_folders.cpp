@@ -96,7 +96,7 @@ class FolderCheck {
           ByteView(node.bytes)
               .subspan(node.at + sizeof entry, length - sizeof entry - (child ? 8 : 0));
       take_entry(entry, key);
-      if (foreign_ > most_foreign) return;  // these are another folder's blocks
+      if (foreign_ > max_foreign) return;  // these are another folder's blocks
       node.at += length;
     }
   }
@@ -122,7 +122,7 @@ class FolderCheck {
       error("ntfs.index-block", fmt::format("the index leads to block {}, outside of it", vcn));
       return false;
     }
-    if (!seen_.insert(vcn * unit_ / block_bytes_).second || open.size() > most_index_depth) {
+    if (!seen_.insert(vcn * unit_ / block_bytes_).second || open.size() > max_index_depth) {
       error("ntfs.index-block", fmt::format("the index leads to block {} twice", vcn));
       return false;
     }
@@ -221,7 +221,7 @@ class FolderCheck {
                            number));
   }
 
-  static constexpr unsigned most_foreign = 16;
+  static constexpr unsigned max_foreign = 16;
   CheckState& state_;
   std::uint64_t number_;
   unsigned foreign_ = 0;  // names that say that they are in another folder
@@ -290,9 +290,9 @@ void check_reach(CheckState& state) {
       if (!found && folders[*w].record >= first_user_record)
         state.error("ntfs.unreachable", folders[*w].record,
                     "the folder can't be reached from the root");
-      above = std::min(above + 1 + folders[*w].name_units, FileTree::most_path_units + 1);
+      above = std::min(above + 1 + folders[*w].name_units, FileTree::max_path_units + 1);
       units[*w] = above;
-      if (found && above > FileTree::most_path_units)
+      if (found && above > FileTree::max_path_units)
         state.error("ntfs.path-too-long", folders[*w].record,
                     "the folder is too deep for any system to name it");
     }

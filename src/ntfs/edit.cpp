@@ -15,7 +15,7 @@ namespace nuvrat {
 namespace {
 
 constexpr std::uint64_t usual_start = 64;  // records of $MFT in one piece
-constexpr std::uint64_t least_start = 16;
+constexpr std::uint64_t min_start = 16;
 constexpr std::uint64_t first_for_mft = 16;  // records that $MFT's own extensions may take
 
 }  // namespace
@@ -81,7 +81,7 @@ void NtfsEdit::relabel(std::u16string label) {
   label_ = std::move(label);
 }
 
-NtfsEdit::Special* NtfsEdit::special_of(std::uint64_t base, const RawAttribute& a) {
+NtfsEdit::SystemStream* NtfsEdit::system_stream_of(std::uint64_t base, const RawAttribute& a) {
   const bool unnamed_data = a.head.type.value() == at_data && a.name.empty();
   if (base == record_mft && unnamed_data) return &mft_;
   if (base == record_mft && a.head.type.value() == at_bitmap) return &mft_bitmap_;
@@ -109,15 +109,15 @@ void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
   const std::uint64_t base = reference == 0 ? number : record_of(reference);
   if (reference != 0) extensions_.emplace(base, number);
   each_raw_attribute(record, geometry(), [&](const RawAttribute& a) {
-    Special* special = special_of(base, a);
-    if (special != nullptr) special->records.insert(number);
+    SystemStream* stream = system_stream_of(base, a);
+    if (stream != nullptr) stream->records.insert(number);
     const bool bad = base == record_bad && a.name == u"$Bad";
     const bool fixed = base == record_boot || bad;
     if (base == record_boot) boot_.insert(boot_.end(), a.runs.begin(), a.runs.end());
     for (const Run& r : counted_anew(a.runs)) {
       if (r.lcn == Run::hole) continue;
       owned_.add({r.lcn, r.count});
-      if (special != nullptr || is_put(base, a.head.type.value(), a.name)) continue;
+      if (stream != nullptr || is_put(base, a.head.type.value(), a.name)) continue;
       SectorRange left{r.lcn, r.count};
       while (const auto hit = vacate_.first_overlap(left)) {
         // Bad clusters that leave the volume are in nobody's way.
@@ -143,8 +143,8 @@ void NtfsEdit::scan() {
             [](const Run& a, const Run& b) { return a.lcn < b.lcn; });
 }
 
-void NtfsEdit::find_special() {
-  const auto take = [&](std::uint64_t number, std::uint32_t type, Special& to) {
+void NtfsEdit::find_system_streams() {
+  const auto take = [&](std::uint64_t number, std::uint32_t type, SystemStream& to) {
     const auto all = volume_.attributes(number);
     const AttributeView* a = find_attribute(all, type);
     if (a == nullptr)
@@ -165,7 +165,7 @@ void NtfsEdit::find_special() {
 
 std::optional<EditTrouble> NtfsEdit::lay_out() {
   if (owned_.empty()) {
-    find_special();
+    find_system_streams();
     find_files();
     scan();
   }
@@ -212,7 +212,7 @@ std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
     for (const Run& r : counted_anew(boot_)) given_.add({r.lcn, r.count});
   }
   changed_ = owners_;
-  for (const Special* s : {&mft_, &mft_bitmap_, &mirror_, &bitmap_})
+  for (const SystemStream* s : {&mft_, &mft_bitmap_, &mirror_, &bitmap_})
     changed_.insert(s->records.begin(), s->records.end());
   // What must be in one piece is placed while the pieces are large.
   if (MaybeTrouble trouble = place_mirror()) return trouble;
@@ -289,7 +289,7 @@ std::optional<EditTrouble> NtfsEdit::place_mirror() {
 // and there is such a piece.
 std::optional<EditTrouble> NtfsEdit::place_start(bool whole) {
   const std::uint64_t clusters = volume_.mft().clusters();
-  std::uint64_t least = least_start;
+  std::uint64_t least = min_start;
   const auto [begin, end] = extensions_.equal_range(record_mft);
   for (auto it = begin; it != end; ++it) least = std::max(least, it->second + 1);
   std::optional<Run> start;

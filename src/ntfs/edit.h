@@ -114,7 +114,7 @@ class NtfsEdit {
     std::uint64_t count = 0;  // all
   };
   // Attributes whose contents change with every edit, and the records that hold parts of them.
-  struct Special {
+  struct SystemStream {
     Runs runs;
     std::uint64_t size = 0;
     std::set<std::uint64_t> records;
@@ -139,7 +139,7 @@ class NtfsEdit {
   void each_owner(Visit visit);
   void scan();
   void scan_record(std::uint64_t number, ByteView record);
-  [[nodiscard]] Special* special_of(std::uint64_t base, const RawAttribute& attribute);
+  [[nodiscard]] SystemStream* system_stream_of(std::uint64_t base, const RawAttribute& attribute);
 
   // A record whose file gets new contents, or whose folder a new index, or that is new.
   struct Put {
@@ -158,7 +158,7 @@ class NtfsEdit {
     Bytes blocks{};  // of a folder
     Bytes root{};
   };
-  void find_special();
+  void find_system_streams();
   void find_files();
   Put& open_folder(std::uint64_t number);
   [[nodiscard]] const IndexItem* find_name(const Put& folder, std::u16string_view name) const;
@@ -227,7 +227,7 @@ class NtfsEdit {
   std::set<std::uint64_t> owners_;  // records with runs in the way
   std::optional<std::uint64_t> fixed_;
   std::multimap<std::uint64_t, std::uint64_t> extensions_;  // by base record
-  Special mft_, mft_bitmap_, mirror_, bitmap_;
+  SystemStream mft_, mft_bitmap_, mirror_, bitmap_;
   Runs boot_;         // of $Boot, in either volume by its own count
   Bytes record_use_;  // $MFT's bitmap
 

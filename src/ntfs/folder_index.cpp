@@ -13,8 +13,8 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t most_index_root = 65536;
-constexpr std::size_t most_faults = 1000;  // of one folder
+constexpr std::uint64_t max_index_root = 65536;
+constexpr std::size_t max_faults = 1000;  // of one folder
 
 struct Block {
   std::uint64_t vcn;
@@ -61,7 +61,7 @@ std::vector<std::string> each_indexed_name(const NtfsVolume& volume, std::uint64
                                            const std::vector<AttributeView>& folder,
                                            const VisitName& visit) {
   const AttributeView* root = find_attribute(folder, at_index_root, u"$I30");
-  if (root == nullptr || !root->resident || root->value.size() > most_index_root)
+  if (root == nullptr || !root->resident || root->value.size() > max_index_root)
     throw Error(ErrorCode::damaged, "the folder has no index");
   const AttributeView* blocks = find_attribute(folder, at_index_allocation, u"$I30");
   const RunMap map(blocks == nullptr ? Runs{} : blocks->runs);
@@ -85,11 +85,11 @@ std::vector<std::string> each_indexed_name(const NtfsVolume& volume, std::uint64
     }
   };
   tried([&] { read_entries(root->value, sizeof(IndexRoot), number, 0, visit, open); });
-  while (!open.empty() && faults.size() < most_faults) {
+  while (!open.empty() && faults.size() < max_faults) {
     const auto [vcn, depth] = open.back();
     open.pop_back();
     tried([&, vcn = vcn, depth = depth] {
-      if (depth > most_index_depth)
+      if (depth > max_index_depth)
         throw Error(ErrorCode::damaged, fmt::format("the index is {} blocks deep", depth));
       if (vcn > end / unit || vcn * unit + size > end)
         throw Error(ErrorCode::damaged, fmt::format("the index leads to block {}", vcn));

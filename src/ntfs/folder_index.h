@@ -22,7 +22,7 @@ struct FolderNames {
 
 /// Blocks one below the other that an index may have: more names than a volume has records would
 /// not fill them.
-inline constexpr std::size_t most_index_depth = 64;
+inline constexpr std::size_t max_index_depth = 64;
 
 /// A name as an index holds it: the reference, and the key, which is a FILE_NAME.
 using VisitName = std::function<void(std::uint64_t reference, ByteView key)>;

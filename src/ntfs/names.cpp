@@ -39,8 +39,8 @@ bool is_device(std::u16string_view name) {
 
 bool win32_allows(std::u16string_view name) {
   if (name.empty() || name.back() == u' ' || name.back() == u'.') return false;
-  const bool characters = std::all_of(
-      name.begin(), name.end(), [](char16_t c) { return c >= allowed.size() || allowed[c]; });
+  const bool characters = std::all_of(name.begin(), name.end(),
+                                      [](char16_t c) { return c >= allowed.size() || allowed[c]; });
   return characters && !is_device(name);
 }
 

@@ -22,7 +22,7 @@ std::uint64_t power_below(std::uint64_t n) {
 std::uint64_t usual_log(std::uint64_t volume_bytes) {
   return std::clamp(power_below(volume_bytes / 128), 2 * mebi, 64 * mebi);
 }
-constexpr std::uint64_t least_log = mebi / 4;
+constexpr std::uint64_t min_log = mebi / 4;
 
 }  // namespace
 
@@ -40,7 +40,7 @@ NtfsPlan::NtfsPlan(const FileTree& tree, const NtfsFormat& format)
   const std::uint64_t bytes = format_.sectors * format_.sector_bytes;
   const auto lay_out_in = [&](FreeRuns& runs) {
     std::uint64_t log = usual_log(bytes);
-    for (lay_out(log, runs); !fits() && log > least_log; lay_out(log, runs)) log /= 2;
+    for (lay_out(log, runs); !fits() && log > min_log; lay_out(log, runs)) log /= 2;
   };
   FreeRuns apart(format_.apart, format_.cluster_sectors, boot_clusters(), clusters_);
   if (apart.capacity() > 0 && apart.capacity() < room.capacity()) {
@@ -220,7 +220,7 @@ void NtfsPlan::place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& r
 // True when the guesses held: as many extension records, at most, as were counted on.
 bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
                        std::uint64_t& other_extensions) {
-  specials_.clear();
+  extended_.clear();
   const std::uint64_t record_bytes = packer_.unused(0).size();
   first_node_ = std::max(default_first_node, first_extension_of_mft + mft_extensions);
   const std::uint64_t first_other = first_node_ + tree_.size() - 1;
@@ -240,7 +240,7 @@ bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions
 
   std::uint64_t next = first_other;
   const auto plan_one = [&](Entity e) {
-    if (!packer_.fits(attributes_of(*this, e))) next += make_special(e, next, room);
+    if (!packer_.fits(attributes_of(*this, e))) next += make_extended(e, next, room);
   };
   for (std::uint32_t r = 1; r < first_extension_of_mft; ++r) {
     const bool apart = r == record_root || r == record_log || (r >= 12 && r < first_user_record);
@@ -254,7 +254,7 @@ bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions
   }
   std::uint64_t mft = 0;
   if (!packer_.fits(attributes_of(*this, system(record_mft))))
-    mft = make_special(system(record_mft), first_extension_of_mft, room);
+    mft = make_extended(system(record_mft), first_extension_of_mft, room);
 
   const bool held = mft <= mft_extensions && next - first_other <= other_extensions;
   mft_extensions = std::max(mft_extensions, mft);
@@ -263,23 +263,23 @@ bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions
 }
 
 // The list's own runs take room in the base record, and so decide what else stands there.
-std::size_t NtfsPlan::make_special(Entity e, std::uint64_t first_extension, FreeRuns& room) {
+std::size_t NtfsPlan::make_extended(Entity e, std::uint64_t first_extension, FreeRuns& room) {
   const std::vector<Attribute> attributes = attributes_of(*this, e);
   const RecordHead head = head_of(*this, e);
-  Special special;
-  special.first_extension = first_extension;
-  special.list = room.take(1);
+  Extended file;
+  file.first_extension = first_extension;
+  file.list = room.take(1);
   while (true) {
     const PackedFile packed =
-        packer_.pack(head, attributes, special.list, new_extensions(first_extension));
-    const std::uint64_t held = clusters_in(special.list) * cluster_bytes_;
-    special.extensions = packed.records.size() - 1;
+        packer_.pack(head, attributes, file.list, new_extensions(first_extension));
+    const std::uint64_t held = clusters_in(file.list) * cluster_bytes_;
+    file.extensions = packed.records.size() - 1;
     if (packed.list.size() <= held) break;
     for (const Run& run : room.take(div_up(packed.list.size() - held, cluster_bytes_)))
-      add_run(special.list, run);
+      add_run(file.list, run);
   }
-  specials_[e] = special;
-  return special.extensions;
+  extended_[e] = file;
+  return file.extensions;
 }
 
 Runs NtfsPlan::used() const {

@@ -77,7 +77,7 @@ class NtfsPlan {
   [[nodiscard]] std::uint64_t first_node_record() const { return first_node_; }
 
   /// A file that needs extension records.
-  struct Special {
+  struct Extended {
     Runs list;
     std::uint64_t first_extension = 0;
     std::size_t extensions = 0;
@@ -86,7 +86,7 @@ class NtfsPlan {
     std::size_t blocks = 0;
     Runs runs;
   };
-  [[nodiscard]] const std::map<Entity, Special>& specials() const { return specials_; }
+  [[nodiscard]] const std::map<Entity, Extended>& extended() const { return extended_; }
   [[nodiscard]] const std::map<FileTree::Id, Folder>& folders() const { return folders_; }
   [[nodiscard]] const Runs& runs(Stream s) const { return runs_[static_cast<std::size_t>(s)]; }
   [[nodiscard]] std::uint64_t size(Stream s) const { return sizes_[static_cast<std::size_t>(s)]; }
@@ -113,7 +113,7 @@ class NtfsPlan {
   bool attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
                std::uint64_t& other_extensions);
   void place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room);
-  std::size_t make_special(Entity e, std::uint64_t first_extension, FreeRuns& room);
+  std::size_t make_extended(Entity e, std::uint64_t first_extension, FreeRuns& room);
   void place(Stream s, std::uint64_t bytes, FreeRuns& room);
   void set(Stream s, std::uint64_t bytes, Runs runs);
 
@@ -135,7 +135,7 @@ class NtfsPlan {
   std::uint64_t start_bytes_ = 0;
   Runs taken_;
   std::vector<Move> moves_;
-  std::map<Entity, Special> specials_;
+  std::map<Entity, Extended> extended_;
   std::map<FileTree::Id, Folder> folders_;
   Runs runs_[stream_count];
   std::uint64_t sizes_[stream_count] = {};

@@ -122,22 +122,22 @@ class NtfsReader final : public VolumeReader {
   [[nodiscard]] Bytes permissions(FileTree::Id id) override {
     const auto all = volume_.attributes(record_of_[id]);
     const AttributeView* own = find_attribute(all, at_security_descriptor);
-    if (own != nullptr) return volume_.read_all(*own, most_descriptor_bytes);
+    if (own != nullptr) return volume_.read_all(*own, max_descriptor_bytes);
     const AttributeView* info = find_attribute(all, at_standard_information);
     if (info == nullptr || info->value.size() < sizeof(StandardInformation)) return {};
     if (!descriptors_) {
       descriptors_.emplace();
       const auto secure = volume_.attributes(record_secure);
       if (const AttributeView* sds = find_attribute(secure, at_data, u"$SDS"))
-        descriptors_ = read_descriptors(volume_.read_all(*sds, most_descriptors_bytes));
+        descriptors_ = read_descriptors(volume_.read_all(*sds, max_descriptors_bytes));
     }
     const auto it = descriptors_->find(load<StandardInformation>(info->value).security_id.value());
     return it == descriptors_->end() ? Bytes{} : it->second;
   }
 
  private:
-  static constexpr std::uint64_t most_descriptor_bytes = 1u << 20;
-  static constexpr std::uint64_t most_descriptors_bytes = 1u << 28;
+  static constexpr std::uint64_t max_descriptor_bytes = 1u << 20;
+  static constexpr std::uint64_t max_descriptors_bytes = 1u << 28;
 
   static std::uint64_t base_of(ByteView record) { return load<FileRecord>(record).base.value(); }
 
@@ -190,7 +190,7 @@ class NtfsReader final : public VolumeReader {
   // Its name, where one leads to it, is left out of the tree for this reason.
   void note_bad_record(const char* code, std::uint64_t number, const std::string& reason) {
     add_finding(code, Severity::error, number, FileTree::root, reason);
-    if (bad_records_.size() < most_left_out) bad_records_[number] = reason;
+    if (bad_records_.size() < max_left_out) bad_records_[number] = reason;
   }
 
   void leave_name_out(FileTree::Id parent, const IndexedName& n, const std::string& reason) {
@@ -297,7 +297,7 @@ class NtfsReader final : public VolumeReader {
             add_finding("ntfs.folder-twice", Severity::error, record, id,
                         "the folder has two names");
             leave_out({tree_.path(id), record, "the folder's contents are under its other name"});
-          } else if (units > FileTree::most_path_units) {
+          } else if (units > FileTree::max_path_units) {
             add_finding("ntfs.path-too-long", Severity::error, record, folder.id,
                         "folders inside it are too deep for any system");
             leave_out({tree_.path(folder.id), record, "folders inside it are too deep"});

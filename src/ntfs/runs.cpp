@@ -63,7 +63,7 @@ std::size_t encoded_bytes(const Runs& runs) {
   return out;
 }
 
-void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t most_holes, Runs& out) {
+void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t max_holes, Runs& out) {
   std::int64_t lcn = 0;
   std::uint64_t total = 0;  // of clusters that are there
   std::uint64_t holes = 0;
@@ -76,11 +76,11 @@ void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t most_hole
     const std::int64_t count = get_signed(bytes.subspan(at, length));
     at += length;
     std::uint64_t& sum = width > 0 ? total : holes;
-    if (count <= 0 || static_cast<std::uint64_t>(count) > (width > 0 ? clusters : most_holes) - sum)
+    if (count <= 0 || static_cast<std::uint64_t>(count) > (width > 0 ? clusters : max_holes) - sum)
       throw damaged(
           width > 0
               ? fmt::format("a run of {} clusters on a volume of {}", count, clusters)
-              : fmt::format("a hole of {} clusters where its header has {}", count, most_holes));
+              : fmt::format("a hole of {} clusters where its header has {}", count, max_holes));
     sum += static_cast<std::uint64_t>(count);
     Run run;
     run.count = static_cast<std::uint64_t>(count);

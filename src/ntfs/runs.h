@@ -14,8 +14,8 @@ void encode_run(const Run& run, std::uint64_t& previous, Bytes& out);
 
 /// Appends the runs of one attribute's mapping pairs to `out`. Deltas count from zero. Throws Error
 /// (damaged) for pairs that leave `bytes`, are no numbers, or lead outside `clusters`. Holes have
-/// at most `most_holes` clusters together: a sparse file may be larger than its volume, but not
+/// at most `max_holes` clusters together: a sparse file may be larger than its volume, but not
 /// longer than its attribute says.
-void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t most_holes, Runs& out);
+void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t max_holes, Runs& out);
 
 }  // namespace nuvrat

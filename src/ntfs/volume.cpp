@@ -17,7 +17,7 @@ namespace nuvrat {
 namespace {
 
 constexpr std::uint64_t piece_bytes = 1u << 20;
-constexpr std::uint64_t most_list_bytes = 8u << 20;  // ATTRIBUTE_LIST; others stop at 256 KiB
+constexpr std::uint64_t max_list_bytes = 8u << 20;  // ATTRIBUTE_LIST; others stop at 256 KiB
 
 Error damaged(std::uint64_t record, const std::string& text) {
   return {ErrorCode::damaged, text, {{}, {}, record, {}}};
@@ -61,7 +61,7 @@ const AttributeView* find_attribute(const std::vector<AttributeView>& all, std::
 std::uint64_t clusters_named(const NonResidentHeader& header, const NtfsGeometry& geometry) {
   const std::uint64_t first = header.lowest_vcn.value();
   const std::uint64_t end = header.highest_vcn.value() + 1;  // 0 of an empty one
-  return end > first ? std::min(end - first, geometry.most_in_a_file()) : 0;
+  return end > first ? std::min(end - first, geometry.max_in_a_file()) : 0;
 }
 
 RunMap::RunMap(Runs runs) : runs_(std::move(runs)) {
@@ -295,9 +295,9 @@ void NtfsVolume::read_extensions(std::uint64_t number, const AttributeView& list
                                  std::vector<Segment>& all) const {
   constexpr std::uint64_t page = 4096;
   const std::uint64_t size = list.bytes();
-  if (size > most_list_bytes)
+  if (size > max_list_bytes)
     throw damaged(number, fmt::format("the attribute list would have {} bytes", size));
-  const std::uint64_t most_named = geometry_.record_bytes / sizeof(AttributeHeader);
+  const std::uint64_t max_named = geometry_.record_bytes / sizeof(AttributeHeader);
   std::map<std::uint64_t, std::uint64_t> named;
   Bytes extension;
   Bytes piece;
@@ -311,7 +311,7 @@ void NtfsVolume::read_extensions(std::uint64_t number, const AttributeView& list
     const auto entry = load<AttributeListEntry>(piece, at - piece_at);
     const std::uint64_t other = record_of(entry.reference.value());
     const std::uint64_t times = ++named[other];
-    if (entry.length.value() < sizeof(AttributeListEntry) || times > most_named)
+    if (entry.length.value() < sizeof(AttributeListEntry) || times > max_named)
       throw damaged(number, "the attribute list is damaged");
     at += entry.length.value();
     if (other == number || times > 1) continue;
@@ -350,7 +350,7 @@ std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number, ByteView
                                         s.view.type, s.vcn));
     }
     next_vcn += clusters_in(s.view.runs);
-    if (next_vcn > geometry_.most_in_a_file())
+    if (next_vcn > geometry_.max_in_a_file())
       throw damaged(number, "a runlist is longer than any file can be");
     if (next_vcn > geometry_.clusters() * 16 && geometry_.clusters() > 0 &&
         (out.back().flags & (attribute_sparse | attribute_compressed)) == 0)

@@ -15,7 +15,7 @@ namespace nuvrat {
 namespace {
 
 // Twice what any system shows. Each goal is assessed by itself, and each costs what the table has.
-constexpr std::size_t most_listed_partitions = 512;
+constexpr std::size_t max_listed_partitions = 512;
 
 }  // namespace
 
@@ -248,7 +248,7 @@ std::vector<Assessment> assess_all(const Device& device, const ReadOptions& opti
   const auto add = [&](const std::string& word) {
     out.push_back(assess_surveyed(device, survey, pace, {parse_goal(word)}, options, random));
   };
-  if (survey.partitions.size() > most_listed_partitions) {
+  if (survey.partitions.size() > max_listed_partitions) {
     throw Error(ErrorCode::words,
                 fmt::format("the disk has {} partitions, too many to try every goal on each",
                             survey.partitions.size()),

@@ -18,8 +18,8 @@ namespace {
 
 namespace paths = boot_paths;
 
-constexpr std::uint64_t most_boot_bytes = 256u << 20;  // of all boot files
-constexpr std::size_t most_boot_files = 20000;
+constexpr std::uint64_t max_boot_bytes = 256u << 20;  // of all boot files
+constexpr std::size_t max_boot_files = 20000;
 constexpr std::uint32_t hidden_system = attr_hidden | attr_system;
 
 // Files from the system's folders, and the store, for a partition.
@@ -59,16 +59,16 @@ class BootFileSet {
 
   void add(std::string path, Bytes contents, Ticks modified, std::uint32_t attributes = 0) {
     bytes_ += contents.size();
-    if (bytes_ > most_boot_bytes || files_.size() >= most_boot_files)
+    if (bytes_ > max_boot_bytes || files_.size() >= max_boot_files)
       throw Error(ErrorCode::refused, "they are more than a system has");
     files_.push_back({std::move(path), std::move(contents), attributes, modified});
   }
 
   // A folder with all that is in it; none where it isn't there.
   void copy_folder(PathReader& from, const std::string& source, const std::string& target) {
-    constexpr std::size_t most_depth = 8;
+    constexpr std::size_t max_depth = 8;
     std::vector<std::pair<std::string, std::string>> open{{source, target}};
-    for (std::size_t depth = 0; !open.empty() && depth < most_depth; ++depth) {
+    for (std::size_t depth = 0; !open.empty() && depth < max_depth; ++depth) {
       std::vector<std::pair<std::string, std::string>> next;
       for (const auto& [a, b] : open) {
         for (const PathEntry& e : from.list(a)) {
@@ -77,7 +77,7 @@ class BootFileSet {
           if (e.directory) {
             next.emplace_back(path, to);
           } else {
-            add(to, from.read(path, most_boot_bytes), e.modified);
+            add(to, from.read(path, max_boot_bytes), e.modified);
           }
         }
       }
@@ -93,7 +93,7 @@ class BootFileSet {
       copy_folder(from, paths::source_uefi, paths::folder_uefi);
       copy_folder(from, paths::source_fonts, std::string(paths::folder_uefi) + "/Fonts");
       copy_folder(from, paths::source_resources, std::string(paths::folder_uefi) + "/Resources");
-      add(paths::removable(machine), from.read(program, most_boot_bytes),
+      add(paths::removable(machine), from.read(program, max_boot_bytes),
           from.find(program)->modified);
       return;
     }
@@ -108,7 +108,7 @@ class BootFileSet {
         copy_folder(from, path, std::string(paths::folder_legacy) + "/" + e.name);
       } else {
         add(root ? e.name : std::string(paths::folder_legacy) + "/" + e.name,
-            from.read(path, most_boot_bytes), e.modified,
+            from.read(path, max_boot_bytes), e.modified,
             root ? hidden_system | attr_read_only : 0u);
       }
     }
@@ -160,7 +160,7 @@ class BootFileSet {
       throw Error(ErrorCode::refused, "the boot store can't be taken over: " + why +
                                           ". Start the system once and shut it down");
     require(from, paths::store_template);
-    add(target, new_store(from.read(paths::store_template, most_store_bytes), change).file,
+    add(target, new_store(from.read(paths::store_template, max_store_bytes), change).file,
         from.find(paths::store_template)->modified);
     out_.consents.push_back(
         {"store-new",
@@ -193,7 +193,7 @@ class BootFileSet {
       const OpenVolume volume(in_, s == nullptr ? gone : s->partition, options_);
       if (volume.files == nullptr) continue;
       const char* path = b->way == StartWay::uefi ? paths::store_uefi : paths::store_legacy;
-      FoundHive hive = open_hive(*volume.files, path, most_store_bytes);
+      FoundHive hive = open_hive(*volume.files, path, max_store_bytes);
       if (hive.fault.empty()) {
         store_time_ = volume.files->find(path)->modified;
         return std::move(hive.file);

@@ -17,9 +17,9 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t most_file_bytes = 0xFFFFFFFF;
-constexpr std::size_t most_told = 5;
-constexpr std::size_t most_listed = 50;
+constexpr std::uint64_t max_file_bytes = 0xFFFFFFFF;
+constexpr std::size_t max_told = 5;
+constexpr std::size_t max_listed = 50;
 
 }  // namespace
 
@@ -44,7 +44,7 @@ void FatLosses::check_reparse_point(VolumeReader& reader, FileTree::Id id) {
   std::uint32_t tag = 0;
   for (std::size_t i = std::min<std::size_t>(4, data.size()); i > 0; --i)
     tag = tag << 8 | data[i - 1];
-  if ((tag & stands_for_a_name) != 0 || told_reparse_++ >= most_told) return;
+  if ((tag & stands_for_a_name) != 0 || told_reparse_++ >= max_told) return;
   std::string path = reader.tree().path(id);
   path.resize(path.rfind(':'));
   obstacle("reparse",
@@ -62,14 +62,14 @@ void FatLosses::check_files(VolumeReader& reader) {
     if (tree.is_stream(id) && tree.name(id).ends_with(u":$REPARSE_POINT"))
       check_reparse_point(reader, id);
     if (tree.is_directory(id) || tree.is_stream(id)) continue;
-    if ((tree.info(id).attributes & 0x4000) != 0 && told++ < most_told) {
+    if ((tree.info(id).attributes & 0x4000) != 0 && told++ < max_told) {
       obstacle("encrypted",
                fmt::format("{}: '{}' is encrypted; on FAT nobody could read it", name_,
                            printable(tree.path(id))),
                "Decrypt it under the system that owns it, or take it off the volume");
     }
-    if (tree.bytes(id) <= most_file_bytes) continue;
-    if (large++ < most_listed) names += (names.empty() ? "" : ", ") + printable(tree.path(id));
+    if (tree.bytes(id) <= max_file_bytes) continue;
+    if (large++ < max_listed) names += (names.empty() ? "" : ", ") + printable(tree.path(id));
     large_bytes += tree.bytes(id);
   }
   if (large == 0) return;
@@ -77,14 +77,14 @@ void FatLosses::check_files(VolumeReader& reader) {
            fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT holds none of that size: "
                        "{}{}",
                        name_, plural(large, "file is", "files are"), format_bytes(large_bytes),
-                       names, large > most_listed ? ", …" : ""),
+                       names, large > max_listed ? ", …" : ""),
            "Take them off the volume, or cut them into parts");
 }
 
 void FatLosses::check_names(const FileTree& tree) {
   std::uint64_t told = 0;
   const auto say = [&](FileTree::Id id, const std::string& what) {
-    if (told++ >= most_told) return;
+    if (told++ >= max_told) return;
     obstacle("name", fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
              "Rename it under the system that owns the volume, or pass --rename safe");
   };
@@ -100,8 +100,8 @@ void FatLosses::check_names(const FileTree& tree) {
       }
     }
   }
-  if (told > most_told)
-    obstacle("name", fmt::format("{}: {} more such names", name_, told - most_told),
+  if (told > max_told)
+    obstacle("name", fmt::format("{}: {} more such names", name_, told - max_told),
              "Rename them under the system that owns the volume, or pass --rename safe");
 }
 

@@ -51,7 +51,7 @@ Error unknown_subject(const Goal& goal) {
 
 // What an entry of a GPT can hold, to the last character.
 void require_name(const std::string& name) {
-  constexpr std::size_t most_units = 36;
+  constexpr std::size_t max_units = 36;
   const std::u16string units = to_utf16(name);
   const auto wrong = [&name](const std::string& text) {
     return Error(ErrorCode::words,
@@ -59,8 +59,8 @@ void require_name(const std::string& name) {
                  "Give up to 36 characters (UTF-16 units), none of them a control character");
   };
   if (to_utf8(units) != name || !is_well_formed(units)) throw wrong("it is not well-formed UTF-8");
-  if (units.size() > most_units)
-    throw wrong(fmt::format("it has {} UTF-16 units, and {} fit", units.size(), most_units));
+  if (units.size() > max_units)
+    throw wrong(fmt::format("it has {} UTF-16 units, and {} fit", units.size(), max_units));
   if (std::any_of(units.begin(), units.end(),
                   [](char16_t c) { return c < 0x20 || (c >= 0x7F && c < 0xA0); }))
     throw wrong("it holds a control character");
@@ -68,10 +68,9 @@ void require_name(const std::string& name) {
 
 // Up to 32 UTF-16 units, as NTFS has them; what FAT can spell is asked when the volume is known.
 void require_label(const std::string& label) {
-  constexpr std::size_t most_units = 32;
+  constexpr std::size_t max_units = 32;
   const std::u16string units = to_utf16(label);
-  const bool fine = to_utf8(units) == label && is_well_formed(units) &&
-                    units.size() <= most_units &&
+  const bool fine = to_utf8(units) == label && is_well_formed(units) && units.size() <= max_units &&
                     std::none_of(units.begin(), units.end(), [](char16_t c) { return c < 0x20; });
   if (fine) return;
   throw Error(ErrorCode::words, fmt::format("'{}' can't be a volume's label", printable(label)), {},

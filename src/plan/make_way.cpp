@@ -10,7 +10,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::size_t most_switches = 64;  // each is a rewrite of its own
+constexpr std::size_t max_switches = 64;  // each is a rewrite of its own
 
 steps::FatMakeWay work_of(const FatMove& move, const VolumeChange& conversion) {
   steps::FatChange out;
@@ -41,7 +41,7 @@ std::optional<std::uint64_t> make_way(Device& ahead, const VolumeChange& convers
                                       std::uint64_t wanted, SectorRange within,
                                       std::vector<steps::FatMakeWay>& out) {
   const auto room = make_way_in_fat(ahead, conversion.place, steps::options_of(conversion), wanted,
-                                    within, most_switches - std::min(most_switches, out.size()));
+                                    within, max_switches - std::min(max_switches, out.size()));
   if (!room || room->moves.empty()) return std::nullopt;
   for (const FatMove& move : room->moves) {
     out.push_back(work_of(move, conversion));

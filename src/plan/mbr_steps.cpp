@@ -16,7 +16,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t most_lba = 0xFFFFFFFF;
+constexpr std::uint64_t max_lba = 0xFFFFFFFF;
 
 class MbrSteps {
  public:
@@ -128,7 +128,7 @@ class MbrSteps {
       used.add(p.range());
       if (p.table_sector) used.add({*p.table_sector, 1});
     }
-    again.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, most_lba + 1)});
+    again.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, max_lba + 1)});
     const auto found = arrange(again);
     if (!found) return;
     Layout tidied = target_;

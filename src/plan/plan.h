@@ -115,10 +115,10 @@ void plan_front(const PlanInput& input, const ReadOptions& options, unsigned num
 void plan_volume_label(const PlanInput& input, const ReadOptions& options, unsigned number,
                        const std::string& label, Assessment& out);
 /// The fewest sectors that the volume can be made to have, and at most `most`; to a thousandth.
-[[nodiscard]] std::uint64_t least_sectors(const PlanInput& input, const ReadOptions& options,
-                                          unsigned number, std::uint64_t most);
+[[nodiscard]] std::uint64_t min_sectors(const PlanInput& input, const ReadOptions& options,
+                                        unsigned number, std::uint64_t most);
 /// The most sectors that a volume of this kind and size of cluster can count, that one included.
-[[nodiscard]] std::uint64_t most_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes);
+[[nodiscard]] std::uint64_t max_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes);
 /// What a step changes of a volume that stays what it is: its place, and how it is read.
 [[nodiscard]] VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& options);
 /// NTFS or FAT, and read.

@@ -63,9 +63,9 @@ class Sizes {
         length = now - std::min(now, sectors);
         break;
       case SizeWish::Kind::max:
-        return std::max(p.sectors, std::min(greatest(p), most_sectors(s, sector_)));
+        return std::max(p.sectors, std::min(greatest(p), max_sectors(s, sector_)));
       case SizeWish::Kind::min:
-        return least_sectors(in_, options_, p.number, p.sectors);
+        return min_sectors(in_, options_, p.number, p.sectors);
     }
     if (length == now && length_of(s) == now) {
       add_obstacle(out_, "already",

@@ -125,7 +125,7 @@ class Starts {
       if (volume.files == nullptr) continue;
       const std::string path = real_path(
           *volume.files, b.way == StartWay::uefi ? paths::store_uefi : paths::store_legacy);
-      FoundHive hive = open_hive(*volume.files, path, most_store_bytes);
+      FoundHive hive = open_hive(*volume.files, path, max_store_bytes);
       if (hive.fault.empty()) {
         StoreChange change;
         change.new_name = [this](const PartitionName& old) { return names_(old); };
@@ -168,7 +168,7 @@ class Starts {
         continue;
       }
       const std::string path = real_path(*volume.files, paths::hive);
-      const FoundHive hive = open_hive(*volume.files, path, most_hive_bytes);
+      const FoundHive hive = open_hive(*volume.files, path, max_hive_bytes);
       if (!hive.fault.empty()) {
         cant_follow(*s, hive.fault, !wanted.empty());
         continue;

@@ -19,9 +19,9 @@ double seconds_since(Clock::time_point begin) {
 }
 
 // A sample is worth a small part of the time that it is to tell.
-constexpr std::uint64_t least_sample = 256u << 10;
-constexpr std::uint64_t most_sample = 32u << 20;
-constexpr std::uint64_t most_hashed = 4u << 20;
+constexpr std::uint64_t min_sample = 256u << 10;
+constexpr std::uint64_t max_sample = 32u << 20;
+constexpr std::uint64_t max_hashed = 4u << 20;
 constexpr std::uint64_t sample_share = 32;
 
 std::uint64_t sample_bytes(const Survey& survey) {
@@ -29,9 +29,9 @@ std::uint64_t sample_bytes(const Survey& survey) {
   for (const SurveyedPartition& s : survey.partitions) {
     const std::uint64_t here =
         s.volume ? s.totals.bytes : s.partition.sectors * std::uint64_t{survey.sector_size};
-    all += std::min(here, most_sample * sample_share);
+    all += std::min(here, max_sample * sample_share);
   }
-  return std::clamp(all / sample_share, least_sample, most_sample) / 4096 * 4096;  // whole sectors
+  return std::clamp(all / sample_share, min_sample, max_sample) / 4096 * 4096;  // whole sectors
 }
 
 // Measured on jobs of 1 to 1,000,000 files (docs/proof.md, "Expected and taken"): how often a job
@@ -56,7 +56,7 @@ Pace measure_pace(const Device& device, const Survey& survey) {
   double seconds = 0;
   while (bytes < wanted && seconds < 0.2 && at < device.sectors()) {
     const std::uint64_t count = std::min(
-        std::min(wanted - bytes, most_hashed) / device.sector_size(), device.sectors() - at);
+        std::min(wanted - bytes, max_hashed) / device.sector_size(), device.sectors() - at);
     const auto begin = Clock::now();
     device.forget({at, count});
     try {

@@ -18,8 +18,8 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint32_t most_cluster_bytes = 65536;
-constexpr std::size_t most_places = 8;  // that are tried, of one size of clusters
+constexpr std::uint32_t max_cluster_bytes = 65536;
+constexpr std::size_t max_places = 8;  // that are tried, of one size of clusters
 
 class FatPlanner {
  public:
@@ -166,9 +166,9 @@ class FatPlanner {
       return wish_.cluster_bytes >= sector ? std::vector{wish_.cluster_bytes}
                                            : std::vector<std::uint32_t>{};
     std::vector<std::uint32_t> out;
-    for (std::uint32_t bytes = std::min(now, most_cluster_bytes); bytes >= sector; bytes /= 2)
+    for (std::uint32_t bytes = std::min(now, max_cluster_bytes); bytes >= sector; bytes /= 2)
       out.push_back(bytes);
-    for (std::uint32_t bytes = now * 2; bytes <= most_cluster_bytes; bytes *= 2)
+    for (std::uint32_t bytes = now * 2; bytes <= max_cluster_bytes; bytes *= 2)
       out.push_back(bytes);
     return out;
   }
@@ -183,7 +183,7 @@ class FatPlanner {
     out.cluster_sectors = cluster / sector;
     out.grid = wish_.front + info.first_cluster;
     out.grid_step = info.cluster_bytes / sector;
-    out.least_reserved = work.change.to == VolumeKind::fat32 ? 9 : 1;
+    out.min_reserved = work.change.to == VolumeKind::fat32 ? 9 : 1;
     out.free = &look.volume->free();
     if (work.change.to != VolumeKind::fat32)
       out.root_entries = root_entries_of(look.volume->tree(), look.volume->target(work));
@@ -196,7 +196,7 @@ class FatPlanner {
     const std::uint32_t now = look.volume->reader().info().cluster_bytes;
     for (const std::uint32_t cluster : cluster_sizes(now)) {
       FatWish wish = wish_for(look, described, cluster);
-      const auto direct = place_fats(wish, most_places);
+      const auto direct = place_fats(wish, max_places);
       if (described.change.from == VolumeKind::ntfs) {
         allow_way(look, wish);
         const auto places = place_fats(wish, 1);

@@ -68,10 +68,10 @@ bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNt
   return true;
 }
 
-std::uint64_t most_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes) {
-  constexpr std::uint64_t most_32_bits = 0xFFFFFFFF;
-  if (s.signature.kind != VolumeKind::ntfs) return most_32_bits;
-  return most_32_bits * (s.volume->cluster_bytes / sector_bytes) + 1;
+std::uint64_t max_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes) {
+  constexpr std::uint64_t max_32_bits = 0xFFFFFFFF;
+  if (s.signature.kind != VolumeKind::ntfs) return max_32_bits;
+  return max_32_bits * (s.volume->cluster_bytes / sector_bytes) + 1;
 }
 
 std::uint64_t length_of(const SurveyedPartition& s) {
@@ -82,7 +82,7 @@ std::uint64_t length_of(const SurveyedPartition& s) {
 
 bool can_count(const PlanInput& in, const SurveyedPartition& s, std::uint64_t sectors,
                Assessment& out) {
-  const std::uint64_t most = most_sectors(s, in.device.sector_size());
+  const std::uint64_t most = max_sectors(s, in.device.sector_size());
   if (sectors <= most) return true;
   add_obstacle(out, "volume-size",
                fmt::format("{} is {}, which counts {} at most{}", volume_words(s.partition.number),
@@ -165,8 +165,8 @@ void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned
   out.changes.push_back(std::move(change));
 }
 
-std::uint64_t least_sectors(const PlanInput& in, const ReadOptions& options, unsigned number,
-                            std::uint64_t most) {
+std::uint64_t min_sectors(const PlanInput& in, const ReadOptions& options, unsigned number,
+                          std::uint64_t most) {
   const SurveyedPartition* s = in.state.find(number);
   if (!is_editable(*s)) return most;
   const std::uint64_t sector = in.device.sector_size();

@@ -115,13 +115,13 @@ std::string fetch_text(OpenedVolume& volume, const FetchResult& r,
                               : fmt::format(", {} of them as recorded", format_count(r.checked)));
   std::string out = verdict(volume_words(volume), r.problems.empty() ? Tone::good : Tone::plain,
                             key, rest, style);
-  constexpr std::size_t most_shown = 40;
-  for (std::size_t i = 0; i < std::min(most_shown, r.problems.size()); ++i)
+  constexpr std::size_t max_shown = 40;
+  for (std::size_t i = 0; i < std::min(max_shown, r.problems.size()); ++i)
     out +=
         wrap(toned(Tone::bad, printable(r.problems[i].path)) + ": " + printable(r.problems[i].text),
              style, "  ", "    ");
-  if (r.problems.size() > most_shown)
-    out += fmt::format("  … and {} more\n", format_count(r.problems.size() - most_shown));
+  if (r.problems.size() > max_shown)
+    out += fmt::format("  … and {} more\n", format_count(r.problems.size() - max_shown));
   return out;
 }
 

@@ -72,14 +72,14 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
   if (r.left_behind > 0)
     out += fmt::format("  kept     {} that FAT can't hold, in the case: left-behind\n",
                        plural(r.left_behind, "thing", "things"));
-  constexpr std::size_t most_planned = 12;
+  constexpr std::size_t max_planned = 12;
   const auto& planned = r.comparison.planned;
-  for (std::size_t i = 0; i < std::min(most_planned, planned.size()); ++i)
+  for (std::size_t i = 0; i < std::min(max_planned, planned.size()); ++i)
     out += wrap(fmt::format("planned  {}: {}", printable(place_words(planned[i])), planned[i].text),
                 style, "  ", "           ");
-  if (r.comparison.planned_count > most_planned)
+  if (r.comparison.planned_count > max_planned)
     out += fmt::format("           and {} more, listed in the case\n",
-                       format_count(r.comparison.planned_count - most_planned));
+                       format_count(r.comparison.planned_count - max_planned));
   if (!r.from_medium)
     out += wrap(
         "note     this system can't read past its memory here: what was read back may have "

@@ -53,8 +53,8 @@ std::string difference_counts(const Comparison& c) {
 
 std::string difference_lines(const Comparison& c, const TextStyle& style) {
   std::string out;
-  constexpr std::size_t most_shown = 20;
-  for (std::size_t i = 0; i < std::min(c.differences.size(), most_shown); ++i) {
+  constexpr std::size_t max_shown = 20;
+  for (std::size_t i = 0; i < std::min(c.differences.size(), max_shown); ++i) {
     const Difference& d = c.differences[i];
     std::string where = part_name(d.number) + (d.path.empty() ? "" : "/" + printable(d.path));
     if (d.number == 0 && d.path.empty()) where.clear();  // there is but one
@@ -62,8 +62,8 @@ std::string difference_lines(const Comparison& c, const TextStyle& style) {
                     fmt::format(": {}{}{}", where, where.empty() ? "" : ": ", d.text),
                 style, "  ", "    ");
   }
-  if (c.count > most_shown)
-    out += fmt::format("  … and {} more\n", format_count(c.count - most_shown));
+  if (c.count > max_shown)
+    out += fmt::format("  … and {} more\n", format_count(c.count - max_shown));
   return out;
 }
 

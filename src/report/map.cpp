@@ -13,13 +13,13 @@ namespace nuvrat {
 namespace {
 
 // A partition is always wide enough for its number and "fat32", free room for a sign of itself.
-std::size_t least_width(const MapCell& cell) {
+std::size_t min_width(const MapCell& cell) {
   return cell.number.empty() ? 2 : 5;
 }
 
-std::size_t least_room(const std::vector<MapCell>& cells) {
+std::size_t min_room(const std::vector<MapCell>& cells) {
   return std::accumulate(cells.begin(), cells.end(), std::size_t{0},
-                         [](std::size_t sum, const MapCell& c) { return sum + least_width(c); });
+                         [](std::size_t sum, const MapCell& c) { return sum + min_width(c); });
 }
 
 MapCell free_cell(std::uint64_t start, std::uint64_t end) {
@@ -33,7 +33,7 @@ MapCell free_cell(std::uint64_t start, std::uint64_t end) {
 // Columns for each cell, borders not counted: the least for every one, the rest by size.
 std::vector<std::size_t> widths_of(const std::vector<MapCell>& cells, std::size_t room) {
   std::vector<std::size_t> out(cells.size());
-  std::transform(cells.begin(), cells.end(), out.begin(), least_width);
+  std::transform(cells.begin(), cells.end(), out.begin(), min_width);
   const double total = std::accumulate(
       cells.begin(), cells.end(), 0.0,
       [](double sum, const MapCell& c) { return sum + static_cast<double>(c.sectors); });
@@ -41,7 +41,7 @@ std::vector<std::size_t> widths_of(const std::vector<MapCell>& cells, std::size_
   for (std::size_t i = 0; i < cells.size(); ++i) {
     wanted[i] = static_cast<double>(cells[i].sectors) / total * static_cast<double>(room);
   }
-  for (std::size_t left = room - least_room(cells); left > 0; --left) {
+  for (std::size_t left = room - min_room(cells); left > 0; --left) {
     // The cell that is furthest below its share gets the next column.
     std::size_t best = 0;
     for (std::size_t i = 1; i < cells.size(); ++i) {
@@ -136,7 +136,7 @@ std::vector<MapCell> map_cells(const Layout& layout, const std::vector<Contents>
 std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style) {
   const std::size_t borders = cells.size() + 1;
   const std::size_t indent = 2;
-  if (cells.empty() || style.width < indent + borders + least_room(cells)) return "";
+  if (cells.empty() || style.width < indent + borders + min_room(cells)) return "";
   const std::vector<std::size_t> widths = widths_of(cells, style.width - indent - borders);
   std::string top = "  ┌";
   std::string middle = "  │";

@@ -238,7 +238,7 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
 
 namespace {
 
-constexpr std::size_t most_named = 20;
+constexpr std::size_t max_named = 20;
 
 // A range is no file: where there are only ranges, no file was looked at.
 std::string files_and_ranges(const Manifest& m) {
@@ -248,7 +248,7 @@ std::string files_and_ranges(const Manifest& m) {
 
 std::string left_out_lines(const ManifestVolume& v, const TextStyle& style) {
   std::string out;
-  for (std::size_t i = 0; i < std::min(v.left_out.size(), most_named); ++i) {
+  for (std::size_t i = 0; i < std::min(v.left_out.size(), max_named); ++i) {
     const LeftOut& l = v.left_out[i];
     out += wrap(
         fmt::format("not recorded: {}{}: {}",
@@ -256,8 +256,8 @@ std::string left_out_lines(const ManifestVolume& v, const TextStyle& style) {
                     l.record ? fmt::format(" (record {})", *l.record) : "", printable(l.reason)),
         style, "       ", "         ");
   }
-  if (v.left_out.size() > most_named)
-    out += fmt::format("       and {} more, in the manifest\n", v.left_out.size() - most_named);
+  if (v.left_out.size() > max_named)
+    out += fmt::format("       and {} more, in the manifest\n", v.left_out.size() - max_named);
   return out;
 }
 
@@ -265,11 +265,11 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
   const std::vector<FileTree::Id> all = v.encrypted();
   if (all.empty()) return "";
   std::string names;
-  for (std::size_t i = 0; i < std::min(all.size(), most_named); ++i)
+  for (std::size_t i = 0; i < std::min(all.size(), max_named); ++i)
     names += (i == 0 ? "" : ", ") + printable(v.tree.path(all[i]));
   return wrap(fmt::format("{} encrypted, recorded by what is on the disk: {}{}",
                           plural(all.size(), "file is", "files are"), names,
-                          all.size() > most_named ? ", …" : ""),
+                          all.size() > max_named ? ", …" : ""),
               style, "       ", "         ");
 }
 

@@ -10,7 +10,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::size_t most_blob_bytes = 1u << 20;  // of one record
+constexpr std::size_t max_blob_bytes = 1u << 20;  // of one record
 
 // A record whose checksum is right may still be somebody's invention: nothing in it is believed
 // that could lead outside the disk or the record.
@@ -20,7 +20,7 @@ bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
   const std::uint64_t count = r.count.value();
   const std::uint64_t sums = count * 4;
   if (r.phase > static_cast<std::uint8_t>(Phase::settle) || r.kept > Kept::packed) return false;
-  if (count == 0 || count > most_record_sectors || count > disk_sectors ||
+  if (count == 0 || count > max_record_sectors || count > disk_sectors ||
       r.lba.value() > disk_sectors - count)
     return false;
   if (r.kept == Kept::nothing) return r.payload.value() == 2 * sums;
@@ -33,9 +33,9 @@ template <typename Each>
 void each_piece(unsigned step, const Device& device, const Inspection& inspection, Undo undo,
                 Each each) {
   const auto pieces_of = [&](std::optional<Phase> phase, SectorRange range, std::string_view what) {
-    for (std::uint64_t at = 0; at < range.count; at += most_record_sectors) {
+    for (std::uint64_t at = 0; at < range.count; at += max_record_sectors) {
       const SectorRange piece{range.first + at,
-                              std::min<std::uint64_t>(most_record_sectors, range.count - at)};
+                              std::min<std::uint64_t>(max_record_sectors, range.count - at)};
       const bool live =
           step > 0 || phase != Phase::prepare || inspection.live.first_overlap(piece).has_value();
       each(Piece{phase, piece, what, undo == Undo::full || live});
@@ -71,10 +71,10 @@ Journal Journal::create(const std::filesystem::path& path, const Device& device,
   RecordHeader record{};
   record.kind = RecordKind::plan;
   out.impl_->append(record, {reinterpret_cast<const std::uint8_t*>(plan.data()), plan.size()});
-  for (std::size_t at = 0; at < blobs.size(); at += most_blob_bytes) {
+  for (std::size_t at = 0; at < blobs.size(); at += max_blob_bytes) {
     RecordHeader piece{};
     piece.kind = RecordKind::blob;
-    out.impl_->append(piece, blobs.subspan(at, std::min(most_blob_bytes, blobs.size() - at)));
+    out.impl_->append(piece, blobs.subspan(at, std::min(max_blob_bytes, blobs.size() - at)));
   }
   Bytes sector(device.sector_size());
   for (const SectorRange& range : witnesses.ranges()) {

@@ -23,7 +23,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t most_payload = 64u << 20;
+constexpr std::uint64_t max_payload = 64u << 20;
 
 std::uint64_t hash_of(RecordHeader header, ByteView payload) {
   header.hash = std::uint64_t{0};
@@ -67,8 +67,8 @@ JournalFile JournalFile::create(const std::filesystem::path& path, const Journal
   if (out.file_ < 0) out.fail("can't be made", errno);
   JournalHeader signed_header = header;
   signed_header.crc = crc_of(header);
-  const io::Moved moved = io::try_write_at(out.file_, 0, bytes_of(signed_header));
-  if (moved.error != 0) out.fail("can't be written", moved.error);
+  const io::Transfer done = io::try_write_at(out.file_, 0, bytes_of(signed_header));
+  if (done.error != 0) out.fail("can't be written", done.error);
   out.end_ = sizeof header;
   out.flush();
   if (::access(path.c_str(), F_OK) == 0) out.fail("is there already", EEXIST);
@@ -82,8 +82,8 @@ JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& 
   JournalFile out(open_file(path, O_RDWR).release(), path);
   if (out.file_ < 0) out.fail("can't be opened", errno);
   Bytes first(sizeof(JournalHeader));
-  if (const io::Moved moved = io::try_read_at(out.file_, 0, first); moved.error != 0)
-    out.fail("can't be read", moved.error);
+  if (const io::Transfer done = io::try_read_at(out.file_, 0, first); done.error != 0)
+    out.fail("can't be read", done.error);
   header = load<JournalHeader>(first);
   if (header.magic != journal_magic || header.version.value() != 2 ||
       header.crc.value() != crc_of(header)) {
@@ -101,7 +101,7 @@ JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& 
     bool whole = left >= sizeof record;
     if (whole) {
       record = load<RecordHeader>(out.read_exact(out.end_, sizeof record));
-      whole = record.magic.value() == record_magic && record.payload.value() <= most_payload &&
+      whole = record.magic.value() == record_magic && record.payload.value() <= max_payload &&
               record.payload.value() <= left - sizeof record;
     }
     if (whole) {
@@ -132,9 +132,9 @@ void JournalFile::damaged(std::uint64_t offset, const char* what) const {
 
 Bytes JournalFile::read_exact(std::uint64_t offset, std::uint64_t size) const {
   Bytes out(size);
-  const io::Moved moved = io::try_read_at(file_, offset, out);
-  if (moved.error != 0) fail("can't be read", moved.error);
-  if (moved.bytes != size) damaged(offset, "it is shorter than it was");
+  const io::Transfer done = io::try_read_at(file_, offset, out);
+  if (done.error != 0) fail("can't be read", done.error);
+  if (done.bytes != size) damaged(offset, "it is shorter than it was");
   return out;
 }
 
@@ -167,8 +167,8 @@ std::uint64_t JournalFile::append(RecordHeader header, ByteView payload) {
   Bytes whole(sizeof header + payload.size());
   store(header, whole);
   std::copy(payload.begin(), payload.end(), whole.begin() + sizeof header);
-  const io::Moved moved = io::try_write_at(file_, end_, whole);
-  if (moved.bytes != whole.size()) fail("can't be written", moved.error);
+  const io::Transfer done = io::try_write_at(file_, end_, whole);
+  if (done.bytes != whole.size()) fail("can't be written", done.error);
   ++number_;
   previous_ = header.hash.value();
   return std::exchange(end_, end_ + whole.size());
@@ -181,13 +181,13 @@ void JournalFile::flush() {
 
 Bytes JournalFile::payload(std::uint64_t offset) const {
   Bytes head(sizeof(RecordHeader));
-  if (const io::Moved moved = io::try_read_at(file_, offset, head); moved.error != 0)
-    fail("can't be read", moved.error);
+  if (const io::Transfer done = io::try_read_at(file_, offset, head); done.error != 0)
+    fail("can't be read", done.error);
   const auto record = load<RecordHeader>(head);
-  Bytes out(std::min(record.payload.value(), most_payload));
-  const io::Moved moved = io::try_read_at(file_, offset + sizeof record, out);
-  if (moved.bytes != out.size() || hash_of(record, out) != record.hash.value()) {
-    fail("can't be read back as it was written", moved.error);
+  Bytes out(std::min(record.payload.value(), max_payload));
+  const io::Transfer done = io::try_read_at(file_, offset + sizeof record, out);
+  if (done.bytes != out.size() || hash_of(record, out) != record.hash.value()) {
+    fail("can't be read back as it was written", done.error);
   }
   return out;
 }

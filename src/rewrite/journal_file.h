@@ -59,7 +59,7 @@ static_assert(sizeof(RecordHeader) == 56);
 
 inline constexpr std::array<char, 8> journal_magic = {'N', 'V', 'U', 'N', 'D', 'O', '\n', '\0'};
 inline constexpr std::uint32_t record_magic = 0x43455221;
-inline constexpr std::uint32_t most_record_sectors = 2048;
+inline constexpr std::uint32_t max_record_sectors = 2048;
 
 /// Appends records to a file and reads them again.
 class JournalFile {

@@ -11,7 +11,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t most_unreadable = 4096;  // sectors of one record
+constexpr std::uint64_t max_unreadable = 4096;  // sectors of one record
 
 Bytes pack(ByteView data) {
   Bytes out(ZSTD_compressBound(data.size()));
@@ -185,7 +185,7 @@ Bytes Journal::Impl::read_now(const Device& device, SectorRange range,
                                ByteSpan(now).subspan(i * sector_size_, sector_size_));
     } catch (const Error& e) {
       // A device that is gone would fail at every sector.
-      if (e.code() != ErrorCode::device_read || ++failed > most_unreadable) throw;
+      if (e.code() != ErrorCode::device_read || ++failed > max_unreadable) throw;
       unreadable.add({range.first + i, 1});
     }
   }

@@ -10,7 +10,7 @@
 
 namespace nuvrat {
 
-// One record: before and after of at most most_record_sectors neighbours.
+// One record: before and after of at most max_record_sectors neighbours.
 struct Journal::Record {
   unsigned step;
   Phase phase;

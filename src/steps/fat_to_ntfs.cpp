@@ -15,12 +15,12 @@
 namespace nuvrat::steps {
 namespace {
 
-constexpr std::uint32_t most_cluster_bytes = 65536;
+constexpr std::uint32_t max_cluster_bytes = 65536;
 
 // NTFS counts clusters from the volume's first sector, FAT from its data area: what divides both
 // the data area's start and FAT's clusters can be a cluster of both.
 std::uint32_t common_cluster_sectors(const VolumeInfo& info, std::uint32_t sector_bytes) {
-  std::uint64_t out = most_cluster_bytes / sector_bytes;
+  std::uint64_t out = max_cluster_bytes / sector_bytes;
   const std::uint64_t fat = info.cluster_bytes / sector_bytes;
   while (out > 1 && (fat % out != 0 || info.first_cluster % out != 0)) out /= 2;
   return static_cast<std::uint32_t>(out);

@@ -16,7 +16,7 @@
 namespace nuvrat::steps {
 namespace {
 
-constexpr std::uint32_t least_reserved_fat32 = 32;
+constexpr std::uint32_t min_reserved_fat32 = 32;
 
 NtfsFormat ntfs_format(const NewVolume& work, std::uint32_t sector_bytes) {
   NtfsFormat out;
@@ -40,7 +40,7 @@ FatTarget fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
   wish.sectors = work.change.place.count;
   wish.cluster_sectors = work.cluster_sectors;
   wish.grid_step = work.cluster_sectors;
-  wish.least_reserved = work.change.to == VolumeKind::fat32 ? least_reserved_fat32 : 1;
+  wish.min_reserved = work.change.to == VolumeKind::fat32 ? min_reserved_fat32 : 1;
   wish.root_entries = 512;
   wish.free = &all;
   const auto places = place_fats(wish, 1);

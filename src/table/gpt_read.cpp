@@ -14,7 +14,7 @@ namespace nuvrat {
 namespace {
 
 // 2 MiB of entries: 128 times what is customary. More is taken for damage.
-constexpr std::uint64_t most_array_bytes = 2u << 20;
+constexpr std::uint64_t max_array_bytes = 2u << 20;
 
 std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::string& fault,
                                  bool& signature) {
@@ -42,7 +42,7 @@ std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::s
   const std::uint64_t entry_size = h.size_of_partition_entry.value();
   const std::uint64_t count = h.number_of_partition_entries.value();
   if (entry_size < 128 || entry_size > 4096 || (entry_size & (entry_size - 1)) != 0 || count == 0 ||
-      count * entry_size > most_array_bytes) {
+      count * entry_size > max_array_bytes) {
     return bad(fmt::format("it names {} entries of {} bytes", count, entry_size));
   }
   copy.array = {h.partition_entry_lba.value(),

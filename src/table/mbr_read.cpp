@@ -11,7 +11,7 @@ namespace nuvrat {
 namespace {
 
 // Several times what any system shows; the visited set catches loops before that.
-constexpr std::size_t most_links = 1024;
+constexpr std::size_t max_links = 1024;
 
 class MbrReader {
  public:
@@ -83,11 +83,11 @@ class MbrReader {
                       fmt::format("the chain of logical partitions comes back to sector {}", lba));
         return;
       }
-      if (visited.size() > most_links) {
+      if (visited.size() > max_links) {
         findings_.add("ebr.too-many", Severity::error, lba,
                       fmt::format("the chain of logical partitions has more than {} links; it is "
                                   "followed to sector {}",
-                                  most_links, lba));
+                                  max_links, lba));
         return;
       }
       if (lba >= device_.sectors()) {

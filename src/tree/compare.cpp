@@ -86,7 +86,7 @@ class Comparer {
         continue;
       }
       ++out_.planned_count;
-      if (out_.planned.size() < Comparison::most_listed)
+      if (out_.planned.size() < Comparison::max_listed)
         out_.planned.push_back({kind_of(c.kind), number, c.path, text});
     }
   }
@@ -94,7 +94,7 @@ class Comparer {
   void add(DifferenceKind kind, unsigned number, std::string path, std::string text) {
     ++out_.count;
     ++out_.by_kind[kind];
-    if (out_.differences.size() < Comparison::most_listed) {
+    if (out_.differences.size() < Comparison::max_listed) {
       out_.differences.push_back({kind, number, std::move(path), std::move(text)});
     }
   }

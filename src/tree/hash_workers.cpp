@@ -13,7 +13,7 @@ namespace {
 constexpr std::size_t task_bytes = 1u << 20;
 // Between two files a task ends sooner: one that ends inside a file binds the next to its worker.
 constexpr std::size_t enough_bytes = 256u << 10;
-constexpr std::size_t most_waiting = 4u << 20;  // of one worker
+constexpr std::size_t max_waiting = 4u << 20;  // of one worker
 
 }  // namespace
 
@@ -63,7 +63,7 @@ void HashWorkers::push() {
                             workers_.begin() + static_cast<std::ptrdiff_t>(started_),
                             [](const Worker& a, const Worker& b) { return a.bytes < b.bytes; });
   }
-  changed_.wait(lock, [this, to] { return to->bytes < most_waiting || failed_; });
+  changed_.wait(lock, [this, to] { return to->bytes < max_waiting || failed_; });
   if (failed_) std::rethrow_exception(failed_);
   const bool goes_on = current_.ends.empty() || current_.ends.back().at < current_.data.size();
   pinned_ = goes_on ? to : nullptr;

@@ -22,7 +22,7 @@ constexpr std::uint64_t piece_bytes = 1u << 20;
 // zeros: nobody waits for the sixteen terabytes that a sparse file may claim.
 constexpr std::uint64_t long_holes = std::uint64_t{1} << 32;
 // What is packed, or a stream, is given byte by byte, as far as anybody would wait for it.
-constexpr std::uint64_t most_elsewhere = std::uint64_t{1} << 44;
+constexpr std::uint64_t max_elsewhere = std::uint64_t{1} << 44;
 
 void note_unreadable(std::vector<ByteRange>& out, std::uint64_t offset, std::uint64_t length) {
   if (!out.empty() && out.back().offset + out.back().length == offset) {
@@ -131,7 +131,7 @@ class ContentHasher {
   }
 
   void hash_elsewhere(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
-    if (tree.bytes(id) > most_elsewhere) {
+    if (tree.bytes(id) > max_elsewhere) {
       note_unreadable(unreadable, 0, tree.bytes(id));
       return;
     }

@@ -14,7 +14,7 @@ namespace {
 
 // Four times as much to look at; a quadratic share would show as up to sixteen.
 constexpr unsigned factor = 4;
-constexpr double most_growth = 6;
+constexpr double max_growth = 6;
 
 // Bytes on the disk that aren't zero, in whole sectors.
 std::uint64_t held(const MemoryDevice& disk) {
@@ -52,7 +52,7 @@ void grows_with_the_disk(const std::vector<Hostile>& cases) {
         "{:.2f} of what the disk holds and 16 MiB",
         c.what, c.n, c.n * factor, growth, static_cast<double>(b.operations) / 1e6, memory));
     CHECK(a.operations > 10000);  // the library is counted at all
-    CHECK(growth < most_growth);
+    CHECK(growth < max_growth);
     CHECK(memory < 4);
   }
 }

@@ -15,7 +15,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::size_t most_rows = 4000;  // of a table; what is left out is counted, never silent
+constexpr std::size_t max_rows = 4000;  // of a table; what is left out is counted, never silent
 
 std::string equal_words(bool equal) {
   return equal ? "<span class=\"same\">equal</span>" : "<b class=\"changed\">not equal</b>";
@@ -150,7 +150,7 @@ std::string proof_section(const CaseRecord& r) {
     if (!c.planned.empty()) {
       HtmlTable list{"Changes that were planned", {"kind", "where", "what it is"}, {}, {}};
       for (const Difference& d : c.planned) {
-        if (list.rows.size() < most_rows)
+        if (list.rows.size() < max_rows)
           list.rows.push_back({esc(name_of(d.kind)), esc(place_words(d)), esc(d.text)});
       }
       body += list.text();
@@ -190,7 +190,7 @@ std::string proof_section(const CaseRecord& r) {
                    {false, false}};
     for (const ManifestVolume& v : r.before->volumes) {
       for (const LeftOut& l : v.left_out) {
-        if (list.rows.size() < most_rows)
+        if (list.rows.size() < max_rows)
           list.rows.push_back({esc(part_name(v.number) + "/" + l.path), esc(l.reason)});
       }
     }
@@ -208,7 +208,7 @@ std::string proof_section(const CaseRecord& r) {
     for (const ManifestVolume& v : r.before->volumes) {
       for (const auto& [id, parts] : v.unreadable) {
         for (const auto& part : parts) {
-          if (list.rows.size() >= most_rows) break;
+          if (list.rows.size() >= max_rows) break;
           list.rows.push_back({esc(part_name(v.number) + "/" + v.tree.path(id)),
                                format_count(part.offset), format_count(part.length)});
         }
@@ -236,18 +236,18 @@ std::string sectors_section(const CaseRecord& r) {
                   {},
                   {true, true, false, true, false, false}};
   for (const WrittenRange& w : r.written) {
-    if (table.rows.size() == most_rows) break;
+    if (table.rows.size() == max_rows) break;
     table.rows.push_back({fmt::format("{}", w.range.first), fmt::format("{}", w.range.count),
                           fmt::format("<span class=\"dot {0}\"></span>{0}", name_of(w.phase)),
                           fmt::format("{}", w.step + 1), esc(owner_of(a.before, w.range)),
                           esc(w.what)});
   }
   std::string rest;
-  if (r.written.size() > most_rows) {
+  if (r.written.size() > max_rows) {
     rest = fmt::format(
         "<p>… and {} ranges more: <code>nuvrat report CASE --json</code> lists "
         "all.</p>\n",
-        format_count(r.written.size() - most_rows));
+        format_count(r.written.size() - max_rows));
   }
   return section("sectors", "Every sector written", lead + drawing(r) + table.text() + rest);
 }
@@ -284,7 +284,7 @@ std::string layout_section(const CaseRecord& r) {
 std::string log_section(const CaseRecord& r) {
   HtmlTable out{"What happened, in UTC", {"time", "event", ""}, {}, {}};
   for (const CaseEvent& e : r.events) {
-    if (out.rows.size() == most_rows) break;
+    if (out.rows.size() == max_rows) break;
     std::string time = e.time.substr(0, 19);
     std::replace(time.begin(), time.end(), 'T', ' ');
     out.rows.push_back({esc(time), esc(e.event), esc(e.detail)});

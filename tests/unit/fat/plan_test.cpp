@@ -25,7 +25,7 @@ std::unique_ptr<MemoryDevice> built(const FileTree& tree, std::uint64_t sectors,
   wish.sectors = sectors;
   wish.cluster_sectors = 1;
   wish.grid_step = 1;
-  wish.least_reserved = 9;
+  wish.min_reserved = 9;
   wish.free = &free;
   const auto places = place_fats(wish, 1);
   REQUIRE(places.size() == 1);

@@ -17,7 +17,7 @@ std::uint64_t in_use(const SectorSet& free, std::uint64_t first, std::uint64_t e
 }
 
 // The least cost of all reserved counts and FAT sizes, by the definition; none where there is none.
-std::optional<std::uint64_t> least_cost(const FatWish& wish) {
+std::optional<std::uint64_t> min_cost(const FatWish& wish) {
   std::optional<std::uint64_t> best;
   const std::uint64_t bits = wish.kind == VolumeKind::fat12   ? 12
                              : wish.kind == VolumeKind::fat16 ? 16
@@ -27,7 +27,7 @@ std::optional<std::uint64_t> least_cost(const FatWish& wish) {
                                  : div_up(std::max<std::uint64_t>(wish.root_entries, 512) * 32,
                                           std::uint64_t{wish.sector_bytes});
   const std::uint64_t step = std::min<std::uint64_t>(wish.cluster_sectors, wish.grid_step);
-  for (std::uint64_t reserved = wish.least_reserved; reserved < 65536 && reserved < wish.sectors;
+  for (std::uint64_t reserved = wish.min_reserved; reserved < 65536 && reserved < wish.sectors;
        ++reserved) {
     for (std::uint64_t fat = 1; reserved + 2 * fat + root < wish.sectors; ++fat) {
       const std::uint64_t data = reserved + 2 * fat + root;
@@ -36,7 +36,7 @@ std::optional<std::uint64_t> least_cost(const FatWish& wish) {
       // The smallest that does; a longer one only takes more.
       if (data % step == wish.grid % step && fat_kind_for(clusters) == wish.kind && clusters > 0) {
         const std::uint64_t way = in_use(*wish.free, reserved, data);
-        const std::uint64_t cost = 2 * way + in_use(*wish.free, wish.least_reserved, reserved);
+        const std::uint64_t cost = 2 * way + in_use(*wish.free, wish.min_reserved, reserved);
         if ((way == 0 || wish.make_way) && (!best || cost < *best)) best = cost;
       }
       break;
@@ -59,7 +59,7 @@ TEST_CASE("search: on small volumes no place costs less than the one that is fou
                        : (4200 + random.below(400)) * wish.cluster_sectors;
     wish.grid_step = std::uint64_t{1} << random.below(4);
     wish.grid = random.below(wish.grid_step * 3);
-    wish.least_reserved = 1 + random.below(10);
+    wish.min_reserved = 1 + random.below(10);
     wish.make_way = random.below(2) == 0;
     SectorSet free;
     for (std::uint64_t at = random.below(30); at < wish.sectors;) {
@@ -69,7 +69,7 @@ TEST_CASE("search: on small volumes no place costs less than the one that is fou
     }
     wish.free = &free;
     const auto places = place_fats(wish, 3);
-    const auto least = least_cost(wish);
+    const auto least = min_cost(wish);
     CAPTURE(round);
     REQUIRE(places.empty() == !least.has_value());
     if (!least) {

@@ -23,11 +23,11 @@ Bytes encoded(const Runs& runs) {
   return out;
 }
 
-constexpr std::uint64_t most_holes = 20u << 20;
+constexpr std::uint64_t max_holes = 20u << 20;
 
 Runs decoded(const Bytes& bytes, std::uint64_t clusters) {
   Runs out;
-  decode_runs(bytes, clusters, most_holes, out);
+  decode_runs(bytes, clusters, max_holes, out);
   return out;
 }
 

@@ -34,7 +34,7 @@ bool any_geometry(const Device& disk, const VolumeInfo& info) {
     wish.sectors = disk.sectors();
     wish.cluster_sectors = bytes / disk.sector_size();
     wish.grid_step = info.cluster_bytes / disk.sector_size();
-    wish.least_reserved = 1;
+    wish.min_reserved = 1;
     wish.free = &volume.free();
     for (const FatPlace& place : place_fats(wish, ~std::size_t{0})) {
       steps::ToFat step;
