@@ -57,8 +57,8 @@ class FileTree {
 
   FileTree();
 
-  /// Adds a child behind the children that `parent` has. `name` has at most 255 UTF-16 units (a
-  /// named stream stands beside its file as "file:stream": up to 511), `short_name` at most 12 (8.3
+  /// Adds a child after the children that `parent` has. `name` has at most 255 UTF-16 units (a
+  /// named stream is beside its file as "file:stream": up to 511), `short_name` at most 12 (8.3
   /// with its dot) and may be empty. Throws Error (damaged) when the tree outgrows 32-bit ids.
   Id add(Id parent, std::u16string_view name, std::u16string_view short_name, const Info& info);
   /// Sets the extents of a file. Sectors count from the volume's first one.
@@ -145,7 +145,7 @@ class FileTree {
     std::vector<std::vector<Node>> blocks_;
     std::size_t size_ = 0;
   };
-  // Names one behind the other.
+  // Names one after the other.
   class NamePool {
    public:
     [[nodiscard]] bool has_room() const { return blocks_.size() < 0xFFFFFFFF / block_units; }

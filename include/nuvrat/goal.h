@@ -26,7 +26,7 @@ struct GoalWord {
     more,    ///< +SIZE
     bytes,   ///< SIZE
     letter,  ///< of a drive: A to Z
-    sized,   ///< a listed one with a size behind it: "ntfs:20GiB"
+    sized,   ///< a listed one with a size after it: "ntfs:20GiB"
   };
   /// With "pN" for any partition and "gN" for any gap: "table", "pN", "pN.active".
   std::string subject;

@@ -68,7 +68,7 @@ class Journal {
   [[nodiscard]] unsigned steps_done() const;
   [[nodiscard]] bool reverting() const;
   [[nodiscard]] bool reverted() const;
-  /// What all recorded steps write, in order; a sector that a step writes twice stands once.
+  /// What all recorded steps write, in order; a sector that a step writes twice is there once.
   [[nodiscard]] std::vector<WrittenRange> writes() const;
 
   // Back.
@@ -88,7 +88,7 @@ class Journal {
   /// Puts everything back: the last step first, in each step what was settled, then the switch,
   /// then what was prepared, a flush after each. May be cut off at any point and run again.
   /// What holds the right bytes already isn't written. In the end every sector of every step is
-  /// read from the medium and held against what must stand there.
+  /// read from the medium and held against what must be there.
   enum class Note {
     both,  ///< notes that the way leads back from here, and that it ended
     end,   ///< only the end: a cut leaves the job as one that may still be finished

@@ -73,7 +73,7 @@ inline constexpr std::uint64_t gpt_no_letter = 1ull << 63;
 
 /// Sectors that the entry array takes at least: 16 KiB.
 [[nodiscard]] std::uint64_t gpt_array_sectors(std::uint32_t sector_size);
-/// The first usable LBA behind a customary GPT: 34 at 512 bytes, 6 at 4096.
+/// The first usable LBA after a customary GPT: 34 at 512 bytes, 6 at 4096.
 [[nodiscard]] std::uint64_t gpt_first_usable(std::uint32_t sector_size);
 /// One past the last usable LBA in front of a customary backup GPT; 0 on a disk too small for it.
 [[nodiscard]] std::uint64_t gpt_usable_end(std::uint64_t disk_sectors, std::uint32_t sector_size);

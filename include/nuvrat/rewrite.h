@@ -60,7 +60,7 @@ class Rewrite {
   /// What this phase may write although a live structure owns it: second copies of structures whose
   /// first is good, entries that are right by themselves. Each with its reason, and no more.
   [[nodiscard]] virtual Exemptions exemptions(Phase /*phase*/) const { return {}; }
-  /// Tidies up behind the switch. Running it again changes nothing.
+  /// Tidies up after the switch. Running it again changes nothing.
   virtual void settle(SectorSink& sink) = 0;
 };
 

@@ -8,7 +8,7 @@
 
 namespace nuvrat {
 
-/// A table as it stands on a disk.
+/// A table as it is on a disk.
 struct TableReading {
   Layout layout;
   Findings findings;

@@ -6,7 +6,7 @@
 
 namespace nuvrat {
 
-/// Says on the screen that nothing starts from here. For the boot sector of a volume, behind its
+/// Says on the screen that nothing starts from here. For the boot sector of a volume, after its
 /// parameters.
 [[nodiscard]] ByteView volume_start_code();
 /// Starts the active partition. For the first bytes of LBA 0: 440 at most.

@@ -150,7 +150,7 @@ std::map<std::string, HiveValue> Hive::values(Key key) const {
   for (const hive_value_h* v = all.get(); *v != 0; ++v) {
     const std::unique_ptr<char, decltype(&std::free)> called(::hivex_value_key(state_->handle, *v),
                                                              &std::free);
-    std::uint32_t type = 0;  // any number may stand there
+    std::uint32_t type = 0;  // any number may be there
     std::size_t length = 0;
     const std::unique_ptr<char, decltype(&std::free)> bytes(
         ::hivex_value_value(state_->handle, *v, reinterpret_cast<hive_type*>(&type), &length),

@@ -23,8 +23,8 @@ struct HiveValue {
   [[nodiscard]] std::u16string as_text() const;
 };
 
-/// Every value by its path: the keys from the root on and the value's own name, each behind a
-/// character 0. Keys without values stand with an empty name behind two of them.
+/// Every value by its path: the keys from the root on and the value's own name, each after a
+/// character 0. Keys without values have an empty name after two of them.
 using HiveDump = std::map<std::string, HiveValue>;
 
 class Hive {

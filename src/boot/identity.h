@@ -24,7 +24,7 @@ struct PartitionName {
 /// None for whatever doesn't look exactly like that.
 [[nodiscard]] std::optional<PartitionName> read_device_element(ByteView element);
 
-/// What stands at a drive letter. GPT: only the partition's GUID.
+/// What is at a drive letter. GPT: only the partition's GUID.
 [[nodiscard]] Bytes letter_value(const PartitionName& name);
 [[nodiscard]] std::optional<PartitionName> read_letter_value(ByteView value);
 

@@ -14,7 +14,7 @@
 namespace nuvrat {
 namespace {
 
-// A volume was made smaller, or its partition larger: the room behind it is nobody's.
+// A volume was made smaller, or its partition larger: the room after it belongs to nothing.
 void note_room_behind(const Device& window, const VolumeInfo& volume, const Partition& p,
                       Findings& out) {
   const std::uint64_t least = (1u << 20) / window.sector_size();  // less is what aligning leaves

@@ -180,7 +180,7 @@ class Builder {
 
   struct Link {
     std::uint32_t first, count;
-    std::uint32_t next;  // what the last of them says; the others lead to the one behind
+    std::uint32_t next;  // what the last of them says; the others lead to the next
     bool bad;
   };
 

@@ -26,7 +26,7 @@ struct FatFacts {
   std::vector<Chain> unowned;
   /// A file whose size and chain disagree.
   struct Size {
-    std::uint64_t entry_sector = 0;  ///< where its 8.3 entry stands, in the volume's sectors
+    std::uint64_t entry_sector = 0;  ///< where its 8.3 entry is, in the volume's sectors
     std::uint32_t entry_offset = 0;  ///< in that sector
     std::uint64_t size = 0;          ///< as the entry says
     std::vector<ClusterRange> chain;

@@ -35,7 +35,7 @@ class FolderWalk {
     std::uint32_t parent_cluster;
     std::size_t path_units;
   };
-  // One entry of a folder, with where it stands.
+  // One entry of a folder, with where it is.
   struct Entry {
     DirEntry raw;
     std::uint32_t index;

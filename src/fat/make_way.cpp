@@ -210,7 +210,7 @@ class WayMaker {
     return out;
   }
 
-  // Where an entry of a folder stands, in bytes from the volume's first.
+  // Where an entry of a folder is, in bytes from the volume's first.
   [[nodiscard]] std::uint64_t byte_of(const std::vector<SectorRange>& places,
                                       std::uint32_t index) const {
     std::uint64_t byte = std::uint64_t{index} * sizeof(DirEntry);

@@ -4,7 +4,7 @@
 // A FAT has no one sector that makes many moves count. But what moves of one file in one go hangs
 // on one link: the entry of the cluster before it, or the file's first cluster in its folder.
 // Contents and new chain are written into free clusters and free entries; that link's sector is the
-// switch; then the old entries become free. Moves whose links stand in the same sector share a
+// switch; then the old entries become free. Moves whose links are in the same sector share a
 // switch.
 
 #include <optional>

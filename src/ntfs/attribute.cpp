@@ -162,7 +162,7 @@ class FilePacking {
       : packer_(packer), head_(head), extensions_(extensions), open_(1) {}
 
   PackedFile run(const std::vector<Attribute>& attributes, const Runs& list_runs) {
-    // The list itself stands in the base record; its contents are known at the end.
+    // The list itself is in the base record; its contents are known at the end.
     Attribute list = non_resident(at_attribute_list, list_runs, 0, packer_.cluster_bytes_);
     const std::size_t list_bytes = list.bytes();
     open_[0].used = list_bytes;
@@ -341,7 +341,7 @@ PackedFile RecordPacker::pack(const RecordHead& head, const std::vector<Attribut
   return out;
 }
 
-// The end mark behind the last attribute, and what the header says of a base record.
+// The end mark after the last attribute, and what the header says of a base record.
 void RecordPacker::end_record(Bytes& record, std::size_t at, const RecordHead& head,
                               std::uint16_t next_instance) {
   be::little_uint32_buf_t end;

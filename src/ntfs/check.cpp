@@ -32,7 +32,7 @@ void check_boot(CheckState& state) {
                   "must be");
     return;
   }
-  // It stands in the partition's last sector; a volume that ends earlier has it behind its end.
+  // It is in the partition's last sector; a volume that ends earlier has it after its end.
   const std::uint64_t last = device.sectors() - 1;
   if (device.read(copy) != sector && device.read(last) != sector) {
     state.log.add("ntfs.boot-copy", Severity::warning, {{}, last, {}, {}},

@@ -59,7 +59,7 @@ class FolderCheck {
     bool descended = false;
   };
 
-  // In the order of the index: each entry behind everything below it on its left.
+  // In the order of the index: each entry after everything below it on its left.
   void walk(const Bytes& root) {
     std::vector<Node> open;
     if (!push(root, sizeof(IndexRoot), open)) return;
@@ -234,7 +234,7 @@ class FolderCheck {
   bool any_ = false;
 };
 
-// Every name of a record stands in a folder once, and every entry of a folder is a record's.
+// Every name of a record is in a folder once, and every entry of a folder is a record's.
 void compare_names(CheckState& state) {
   auto& mine = state.names_of_records;
   auto& theirs = state.names_of_folders;

@@ -56,7 +56,7 @@ class RecordCheck {
     if (header_.bytes_allocated.value() != record_.size())
       error("ntfs.record-size", fmt::format("the record says that it has {} bytes, not {}",
                                             header_.bytes_allocated.value(), record_.size()));
-    // Records of the older form have their update sequence where the number would stand.
+    // Records of the older form have their update sequence where the number would be.
     const bool numbered = header_.multi.usa_offset.value() >= sizeof(FileRecord);
     if (numbered && header_.number.value() != (number_ & 0xFFFFFFFF))
       error("ntfs.record-number",

@@ -58,7 +58,7 @@ void check_mft_runs(CheckState& state, const Runs& runs) {
   }
 }
 
-// A part of $MFT's runlist stands in a record that the parts before it lead to.
+// A part of $MFT's runlist is in a record that the parts before it lead to.
 void check_mft_list(CheckState& state, const AttributeView& list) {
   const NtfsGeometry& g = state.volume.geometry();
   const Bytes entries = state.volume.read_all(list, 8u << 20);

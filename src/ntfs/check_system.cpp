@@ -161,7 +161,7 @@ std::uint32_t rotated_sum(ByteView bytes) {
   return sum;
 }
 
-// Ids in the stream, with where each stands and its hash.
+// Ids in the stream, with where each is and its hash.
 std::map<std::uint32_t, SecurityEntry> read_descriptors(CheckState& state,
                                                         const AttributeView& data) {
   std::map<std::uint32_t, SecurityEntry> out;

@@ -1,4 +1,4 @@
-// What stands in each record of a new volume: names, times, sizes, where the contents lie.
+// What is in each record of a new volume: names, times, sizes, where the contents lie.
 
 #include <algorithm>
 #include <optional>

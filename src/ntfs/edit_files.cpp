@@ -122,7 +122,7 @@ void NtfsEdit::replace_contents(std::uint64_t number, std::uint64_t parent, std:
   Put& out = puts_[number];
   out.file = file;
   if (data->bytes() == put.contents.size() && !data->resident) return;
-  // Its size stands beside its name, in its record and in the folder.
+  // Its size is beside its name, in its record and in the folder.
   out.sized_in = parent;
   Put& above = open_folder(parent);
   above.changed = true;

@@ -79,7 +79,7 @@ void NtfsEdit::write_contents(const EditOutput& out) const {
   }
 }
 
-// `raw`: the record as it stands on the disk.
+// `raw`: the record as it is on the disk.
 Bytes NtfsEdit::final_record(std::uint64_t number, ByteView raw) const {
   Bytes out(raw.begin(), raw.end());
   const auto made = made_.find(number);
@@ -209,7 +209,7 @@ void NtfsEdit::write_new_bitmap(const EditOutput& out) const {
 }
 
 // The old bitmap's bits at the places that their clusters have now; zeros in front of the first and
-// behind the last. `first`: the byte of the new one that `out` begins with.
+// after the last. `first`: the byte of the new one that `out` begins with.
 void NtfsEdit::read_old_bits(const RunMap& bitmap, std::uint64_t first, ByteSpan out) const {
   const std::uint64_t size = std::min(clusters_in(bitmap_.runs) * cluster_bytes_,
                                       div_up<std::uint64_t>(geometry().clusters(), 8));

@@ -20,7 +20,7 @@ struct IndexItem {
 /// Bytes of an entry that has no child.
 [[nodiscard]] std::size_t entry_bytes(std::size_t body);
 
-/// Which entries stand in which block. Blocks are numbered in the order in which they are closed;
+/// Which entries are in which block. Blocks are numbered in the order in which they are closed;
 /// the last one is the top.
 class IndexShape {
  public:

@@ -262,7 +262,7 @@ bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions
   return held;
 }
 
-// The list's own runs take room in the base record, and so decide what else stands there.
+// The list's own runs take room in the base record, and so decide what else is there.
 std::size_t NtfsPlan::make_extended(Entity e, std::uint64_t first_extension, FreeRuns& room) {
   const std::vector<Attribute> attributes = attributes_of(*this, e);
   const RecordHead head = head_of(*this, e);

@@ -66,7 +66,7 @@ class NtfsPlan {
   };
   [[nodiscard]] const std::vector<Move>& moves() const { return moves_; }
 
-  /// What a record is made for: a node of the tree, or a record of the system behind them.
+  /// What a record is made for: a node of the tree, or a record of the system after them.
   using Entity = std::uint32_t;
   [[nodiscard]] Entity system(std::uint32_t record) const {
     return static_cast<Entity>(tree_.size()) + record;
@@ -100,7 +100,7 @@ class NtfsPlan {
   [[nodiscard]] std::uint64_t index_unit() const;
   [[nodiscard]] std::vector<Run> bad_runs() const;
 
-  /// Runs of a file's contents, without what its chain has behind its end.
+  /// Runs of a file's contents, without what its chain has after its end.
   [[nodiscard]] Runs contents_of(FileTree::Id id) const;
   /// Every cluster that the finished volume uses, in order, joined.
   [[nodiscard]] Runs used() const;

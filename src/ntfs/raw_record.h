@@ -12,7 +12,7 @@
 
 namespace nuvrat {
 
-/// One attribute, or a part of one, as it stands in a record.
+/// One attribute, or a part of one, as it is in a record.
 struct RawAttribute {
   std::size_t at = 0;  ///< where it begins
   AttributeHeader head{};

@@ -245,7 +245,7 @@ class NtfsReader final : public VolumeReader {
     if (a.runs.size() >= FileTree::none - extents_.size())
       throw Error(ErrorCode::damaged, "the files are in more pieces than can be held");
     const std::uint64_t spc = volume_.cluster_sectors();
-    // Runs behind the end hold nothing.
+    // Runs after the end hold nothing.
     std::uint64_t sectors = div_up(f.size, volume_.geometry().cluster_bytes()) * spc;
     for (const Run& r : a.runs) {
       const std::uint64_t count = std::min(r.count * spc, sectors);

@@ -36,7 +36,7 @@ class RunMap {
  public:
   RunMap() = default;
   explicit RunMap(Runs runs);
-  /// The run that holds a VCN and what is left of it from there; none behind the end.
+  /// The run that holds a VCN and what is left of it from there; none after the end.
   [[nodiscard]] std::optional<Run> at(std::uint64_t vcn) const;
   [[nodiscard]] std::uint64_t clusters() const { return total_; }
 
@@ -75,7 +75,7 @@ class NtfsVolume {
   /// The same of a record that is not at hand, and must be sound.
   [[nodiscard]] std::vector<AttributeView> attributes(std::uint64_t number) const;
 
-  /// Contents of an attribute that isn't compressed, zeros behind its end and in holes.
+  /// Contents of an attribute that isn't compressed, zeros after its end and in holes.
   void read(const AttributeView& attribute, std::uint64_t offset, ByteSpan out) const;
   void read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const;
   /// All of it, unless it is longer than `limit`: then Error (damaged).

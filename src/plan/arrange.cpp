@@ -29,7 +29,7 @@ std::vector<std::uint64_t> highest_free(const SectorSet& free, SectorRange range
 }
 
 // EBRs for the logicals from `first` to `last`: each gap gives its own partition one, and what is
-// missing behind comes from what is left in front.
+// missing after them comes from what is left in front.
 std::optional<std::vector<std::uint64_t>> place(const ArrangeRequest& request, std::size_t first,
                                                 std::size_t last) {
   std::vector<std::uint64_t> used;

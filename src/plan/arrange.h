@@ -3,7 +3,7 @@
 //
 // In an MBR the logicals are neighbours in disk order (the extended partition is one range, and no
 // primary may lie in it), and each needs a free sector of its own for its EBR, in front of it and
-// behind the partition before the first of them. So there are at most n(n+1)/2+1 choices of who is
+// after the partition before the first of them. So there are at most n(n+1)/2+1 choices of who is
 // logical, and for each the EBRs fit exactly when, for every k, the gaps in front of the first k
 // logicals hold k free sectors.
 

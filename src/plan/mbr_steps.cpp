@@ -34,7 +34,8 @@ class MbrSteps {
     old.remove({0, 1});
     // What a partition has grown over is its volume's affair from now on.
     for (const Partition& p : target_.data_partitions()) old.remove(p.range());
-    // Headers of a GPT last: as long as one stands, what is left of it can be found from the disk.
+    // Headers of a GPT last: as long as one is there, what is left of it can be found from the
+    // disk.
     const SectorSet headers = before_.kind == TableKind::gpt
                                   ? SectorSet{{1, 1}, {before_.disk_sectors - 1, 1}}
                                   : SectorSet{};
@@ -102,7 +103,7 @@ class MbrSteps {
     }
   }
 
-  // Where in its EBR the type of a logical stands.
+  // Where in its EBR the type of a logical is.
   static std::size_t type_place(ByteView ebr, const Partition& p) {
     constexpr std::size_t first_entry = 446;
     for (std::size_t at = first_entry; at < first_entry + 64; at += 16) {
@@ -116,7 +117,7 @@ class MbrSteps {
   }
 
   // An EBR in front of a partition that isn't its own makes the chain's ranges overlap. Where a
-  // partition that is dropped leaves a place behind its neighbour, the chain goes there in a second
+  // partition that is dropped leaves a place after its neighbour, the chain goes there in a second
   // step. From an MBR it doesn't: the places of the old EBRs are kept for the way back.
   void tidy_chain() {
     if (before_.kind != TableKind::gpt || !chain_overlaps(target_)) return;

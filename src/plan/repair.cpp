@@ -69,7 +69,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
   if (!work.primary) {
     work.backup = find_code(survey.table.findings, "gpt.backup-damaged") != nullptr ||
                   find_code(survey.table.findings, "gpt.backup-not-last") != nullptr;
-    // LBA 1 is written anew and must go on naming the entries that stand at LBA 2.
+    // LBA 1 is written anew and must go on naming the entries that are at LBA 2.
     if (device.read(2, array) != build_gpt(target).array.data) {
       add_obstacle(out, "gpt-form",
                    "the GPT's entries have another form than the one that Nuvrat writes",

@@ -120,7 +120,7 @@ class Sizes {
 
   [[nodiscard]] Limit limit_of(const Partition& p, std::uint64_t disk_end, bool ebrs) const {
     Limit out{std::max(disk_end, p.range().end()),
-              kind_ == TableKind::gpt ? "the backup GPT is behind it" : "the disk ends there"};
+              kind_ == TableKind::gpt ? "the backup GPT follows it" : "the disk ends there"};
     const auto at = [&out](std::uint64_t sector, std::string by) {
       if (sector < out.end) out = {sector, std::move(by)};
     };

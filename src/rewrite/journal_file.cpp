@@ -138,7 +138,7 @@ Bytes JournalFile::read_exact(std::uint64_t offset, std::uint64_t size) const {
   return out;
 }
 
-// Only what was being appended can be torn: behind it no milestone stands, for those are written
+// Only what was being appended can be torn: no milestone follows it, for those are written
 // when everything before them is on the medium.
 void JournalFile::require_torn(std::uint64_t offset, std::uint64_t size) const {
   constexpr std::uint64_t piece = 1u << 20;

@@ -67,7 +67,7 @@ class JournalFile {
   static JournalFile create(const std::filesystem::path& path, const JournalHeader& header);
   /// Calls `each` with every record. What a power cut tore off at the end, while it was being
   /// appended, is left out; anything else that isn't as it was written is an Error (file): a bad
-  /// record with a milestone behind it, records that are missing, a file that can't be read.
+  /// record that a milestone follows, records that are missing, a file that can't be read.
   static JournalFile open(
       const std::filesystem::path& path, JournalHeader& header,
       const std::function<void(const RecordHeader&, std::uint64_t offset)>& each);

@@ -91,7 +91,7 @@ class IntoFat final : public Rewrite {
     }
   }
   [[nodiscard]] SectorRange place() const { return change_.new_place(); }
-  // Reserved sectors behind the first, as far as either format keeps anything there.
+  // Reserved sectors after the first, as far as either format keeps anything there.
   [[nodiscard]] SectorRange tidied() const {
     constexpr std::uint64_t of_fat32 = 9;  // boot sector, FSInfo, and a copy of both from 6 on
     const std::uint64_t end = std::min<std::uint64_t>(

@@ -129,7 +129,7 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
   }
   if (what.empty()) return;
   if (a.array.first != 2 && b.array.first + b.array.count == b.lba) {
-    // The one moment when copies differ in good order: the live array stands aside.
+    // The one moment when copies differ in good order: the live array is aside.
     findings.add("gpt.change-unfinished", Severity::warning, 1,
                  "a change inside the GPT was cut off: the new table counts, its entries are in a "
                  "second array and "

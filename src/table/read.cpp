@@ -11,7 +11,7 @@
 namespace nuvrat {
 namespace {
 
-// LBA 0 of a bare volume ends in 55 AA too; code or text stands where a table would have entries.
+// LBA 0 of a bare volume ends in 55 AA too; code or text is where a table would have entries.
 bool entries_plausible(const MbrSector& mbr) {
   return std::all_of(mbr.partition_record.begin(), mbr.partition_record.end(),
                      [](const MbrEntry& e) {

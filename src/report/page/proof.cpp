@@ -110,7 +110,7 @@ std::string drawing(const CaseRecord& r) {
   }
   lane("partitions", words, rects);
   for (const Phase phase : {Phase::prepare, Phase::switch_over, Phase::settle}) {
-    std::map<unsigned, unsigned> spans;  // from column to column behind the last
+    std::map<unsigned, unsigned> spans;  // from column to the column after the last
     std::uint64_t sectors = 0;
     for (const WrittenRange& w : r.written) {
       if (w.phase != phase) continue;
