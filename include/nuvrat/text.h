@@ -40,7 +40,7 @@ namespace nuvrat {
 [[nodiscard]] std::u16string cut(std::u16string_view text, std::size_t units);
 
 /// One OEM code page, single-byte or double-byte. Bytes that it doesn't map are carried as
-/// U+F700 + byte (private use), and so survive a round trip.
+/// U+F700 + byte (private use), and so survive a round trip. Any number of threads may use one.
 class CodePage {
  public:
   /// Number as the trade writes it: 437, 850, 866, 932 …; throws Error (words) for an unknown one.

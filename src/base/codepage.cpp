@@ -1,4 +1,5 @@
 #include <array>
+#include <mutex>
 #include <vector>
 
 #include <fmt/format.h>
@@ -16,6 +17,7 @@ constexpr char16_t unmapped_base = 0xF700;
 
 struct CodePage::Converter {
   UConverter* icu = nullptr;
+  std::mutex one_at_a_time;  // of those that encode
   // What bytes mean, asked once: decoding then needs no converter, and any thread may do it.
   std::array<char16_t, 128> single{};  // 80h and up; 0: none by itself
   std::vector<char16_t> pairs;         // by lead byte from 80h on and trail byte
@@ -74,7 +76,8 @@ CodePage& CodePage::operator=(CodePage&&) noexcept = default;
 std::u16string CodePage::decode(ByteView bytes) const {
   std::u16string out;
   out.reserve(bytes.size());
-  const auto& [icu, single, pairs] = *converter_;
+  const auto& single = converter_->single;
+  const auto& pairs = converter_->pairs;
   for (std::size_t at = 0; at < bytes.size(); ++at) {
     const std::uint8_t byte = bytes[at];
     if (byte < 0x80) {  // every OEM code page agrees with ASCII in what names may hold
@@ -105,6 +108,7 @@ Bytes CodePage::encode(std::u16string_view text) const {
     }
     UErrorCode status = U_ZERO_ERROR;
     char buffer[8];
+    const std::lock_guard lock(converter_->one_at_a_time);
     ucnv_reset(converter_->icu);
     const std::int32_t n =
         ucnv_fromUChars(converter_->icu, buffer, sizeof buffer, &unit, 1, &status);

@@ -7,6 +7,7 @@
 
 #include <nuvrat/error.h>
 
+#include "base/ahead.h"
 #include "fat/names.h"
 #include "fat/writer_directory.h"
 #include "tree/free_runs.h"
@@ -80,18 +81,15 @@ FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
     for (Run& r : taken) r.lcn += 2;
     given_[id] = std::move(taken);
   };
-  for (FileTree::Id id = 0; id < tree_.size(); ++id) {
-    if (!tree_.is_directory(id)) continue;
-    std::vector<Entry> entries;
-    const std::size_t count = directory_of(id, entries)->entries();
+  each_folder([&](FileTree::Id id, std::size_t count) {
     if (count > max_entries) {
       throw Error(ErrorCode::refused,
                   fmt::format("the folder would have {} entries, and FAT knows 65,536", count),
                   {{}, {}, {}, tree_.path(id)});
     }
-    if (id == FileTree::root && g.kind != VolumeKind::fat32) continue;
+    if (id == FileTree::root && g.kind != VolumeKind::fat32) return;
     give(id, std::max<std::uint64_t>(1, div_up<std::uint64_t>(count * 32, g.cluster_bytes())));
-  }
+  });
   for (FileTree::Id id = 1; id < tree_.size(); ++id) {
     if (tree_.is_directory(id) || tree_.is_stream(id)) continue;
     const std::uint64_t clusters = div_up<std::uint64_t>(tree_.bytes(id), g.cluster_bytes());
@@ -105,6 +103,25 @@ FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
   missing_ = runs.missing();
   used_ += needed_;
   if (g.kind == VolumeKind::fat32) g.root_cluster = first_cluster(FileTree::root);
+}
+
+void FatPlan::each_folder(
+    const std::function<void(FileTree::Id id, std::size_t entries)>& visit) const {
+  constexpr std::size_t batch = 8192;  // nodes
+  make_ahead(
+      div_up(tree_.size(), batch),
+      [this](std::size_t i) {
+        std::vector<std::pair<FileTree::Id, std::size_t>> out;
+        const std::size_t end = std::min(tree_.size(), (i + 1) * batch);
+        for (auto id = static_cast<FileTree::Id>(i * batch); id < end; ++id) {
+          std::vector<Entry> entries;
+          if (tree_.is_directory(id)) out.emplace_back(id, directory_of(id, entries)->entries());
+        }
+        return out;
+      },
+      [&visit](const auto& made) {
+        for (const auto& [id, entries] : made) visit(id, entries);
+      });
 }
 
 bool FatPlan::fats_are_free() const {
