@@ -16,7 +16,7 @@ char16_t upper(char16_t c) {
 constexpr std::array<bool, 128> allowed = [] {
   std::array<bool, 128> out{};
   for (std::size_t c = 0x20; c < out.size(); ++c) out[c] = true;
-  for (const char c : std::string_view("\"*/:<>?\\|")) out[static_cast<std::size_t>(c)] = false;
+  for (const char16_t c : std::u16string_view(u"\"*/:<>?\\|")) out[c] = false;
   return out;
 }();
 
