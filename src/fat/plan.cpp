@@ -7,9 +7,9 @@
 
 #include <nuvrat/error.h>
 
-#include "base/ahead.h"
 #include "fat/names.h"
 #include "fat/writer_directory.h"
+#include "tree/folders_ahead.h"
 #include "tree/free_runs.h"
 
 namespace nuvrat {
@@ -81,7 +81,11 @@ FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
     for (Run& r : taken) r.lcn += 2;
     given_[id] = std::move(taken);
   };
-  each_folder([&](FileTree::Id id, std::size_t count) {
+  const auto entries_of = [this](FileTree::Id id) {
+    std::vector<Entry> entries;
+    return directory_of(id, entries)->entries();
+  };
+  each_folder_ahead(tree_, entries_of, [&](FileTree::Id id, std::size_t count) {
     if (count > max_entries) {
       throw Error(ErrorCode::refused,
                   fmt::format("the folder would have {} entries, and FAT knows 65,536", count),
@@ -103,25 +107,6 @@ FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
   missing_ = runs.missing();
   used_ += needed_;
   if (g.kind == VolumeKind::fat32) g.root_cluster = first_cluster(FileTree::root);
-}
-
-void FatPlan::each_folder(
-    const std::function<void(FileTree::Id id, std::size_t entries)>& visit) const {
-  constexpr std::size_t batch = 8192;  // nodes
-  make_ahead(
-      div_up(tree_.size(), batch),
-      [this](std::size_t i) {
-        std::vector<std::pair<FileTree::Id, std::size_t>> out;
-        const std::size_t end = std::min(tree_.size(), (i + 1) * batch);
-        for (auto id = static_cast<FileTree::Id>(i * batch); id < end; ++id) {
-          std::vector<Entry> entries;
-          if (tree_.is_directory(id)) out.emplace_back(id, directory_of(id, entries)->entries());
-        }
-        return out;
-      },
-      [&visit](const auto& made) {
-        for (const auto& [id, entries] : made) visit(id, entries);
-      });
 }
 
 bool FatPlan::fats_are_free() const {

@@ -6,7 +6,6 @@
 // front of the data area, off the grid, packed, never written) is copied to clusters that are free
 // now, and so are the folders made there. The FATs lie on sectors that are free now.
 
-#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -83,8 +82,6 @@ class FatPlan {
   [[nodiscard]] std::uint32_t first_free() const;
 
  private:
-  // Every folder with the number of its entries, in the tree's order.
-  void each_folder(const std::function<void(FileTree::Id id, std::size_t entries)>& visit) const;
   // What of a file stays: as parts_of, without those that are copied.
   [[nodiscard]] std::vector<Part> staying(FileTree::Id id) const;
 

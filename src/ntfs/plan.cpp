@@ -2,8 +2,8 @@
 
 #include <algorithm>
 
-#include "base/ahead.h"
 #include "ntfs/boot.h"
+#include "tree/folders_ahead.h"
 
 namespace nuvrat {
 namespace {
@@ -104,21 +104,10 @@ std::size_t NtfsPlan::index_blocks(FileTree::Id id) const {
 }
 
 void NtfsPlan::plan_folders() {
-  constexpr std::size_t batch = 8192;  // nodes
-  make_ahead(
-      div_up(tree_.size(), batch),
-      [this](std::size_t i) {
-        std::vector<std::pair<FileTree::Id, std::size_t>> out;
-        const std::size_t end = std::min(tree_.size(), (i + 1) * batch);
-        for (auto id = static_cast<FileTree::Id>(i * batch); id < end; ++id) {
-          if (tree_.is_directory(id)) out.emplace_back(id, index_blocks(id));
-        }
-        return out;
-      },
-      [this](const auto& made) {
-        for (const auto& [id, blocks] : made) {
-          if (blocks > 0) folders_[id].blocks = blocks;
-        }
+  each_folder_ahead(
+      tree_, [this](FileTree::Id id) { return index_blocks(id); },
+      [this](FileTree::Id id, std::size_t blocks) {
+        if (blocks > 0) folders_[id].blocks = blocks;
       });
 }
 
