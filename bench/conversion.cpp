@@ -300,7 +300,7 @@ void conversions(const std::filesystem::path& folder, const std::vector<std::uin
   line("the whole job, every file hashed twice: seconds", "",
        [](Figures& f) { return fmt::format("{:.1f} s", f["job"]); });
   line("  expected", "", [](Figures& f) { return fmt::format("{:.1f} s", f["expected"]); });
-  ratio("  bytes of peak memory a file", "< 400", "peak_bytes", "files");
+  ratio("  bytes of peak memory a file", "<= 250", "peak_bytes", "files");
   ratio("  rehearsal's share", "", "rehearsal", "job");
   ratio("  the way back against the conversion", "", "back", "convert");
   ratio("  the way back against the job", "", "back", "job");
