@@ -1,6 +1,6 @@
 # A room is a folder under src/ and a CMake target. It sees the public headers and its own, and the
 # private headers of the rooms it names after USES; nothing else is on its include path. A room that
-# calls into one it does not name fails to link: nuvrat_check_room builds a shared object out of the
+# calls into one it does not name fails to link: its target NAME_alone is a shared object out of the
 # room and what it names, with no undefined symbol allowed.
 
 add_library(nuvrat_flags INTERFACE)

@@ -45,6 +45,8 @@ std::string difference_counts(const Comparison& c) {
       out += plural(count, "volume", "volumes");
     else if (kind == DifferenceKind::range)
       out += plural(count, "partition", "partitions");
+    else if (kind == DifferenceKind::place)
+      out += format_count(count) + " elsewhere";
     else
       out += format_count(count) + " in " + name_of(kind);
   }

@@ -82,9 +82,9 @@ std::string paint(std::string_view text, const TextStyle& style) {
 
 namespace {
 
-// The end of the unit that belongs to a number that ends here: a size is one word. Else the same.
+// Where a word ends that ends here, its unit taken along: a size is one word.
 std::size_t unit_after(const std::string& text, std::size_t end) {
-  if (end == 0 || text[end - 1] < '0' || text[end - 1] > '9') return end;
+  if (text[end - 1] < '0' || text[end - 1] > '9') return end;
   for (const std::string_view unit : {" bytes", " KiB", " MiB", " GiB", " TiB", " PiB", " EiB"}) {
     if (text.compare(end, unit.size(), unit) != 0) continue;
     const std::size_t space = text.find(' ', end + 1);  // with what follows it: a comma, a bracket
@@ -111,7 +111,7 @@ std::string wrap(const std::string& text, const TextStyle& style, const std::str
   for (std::size_t at = 0; at <= text.size();) {
     std::size_t end = text.find(' ', at);
     if (end == text.npos) end = text.size();
-    if (const std::size_t unit = unit_after(text, end); end > at) end = unit;
+    if (end > at) end = unit_after(text, end);
     const std::string word = text.substr(at, end - at);
     const std::size_t margin = display_width(out.empty() ? first : rest);
     if (begun && margin + width_of_marked(line) + 1 + width_of_marked(word) > style.width) emit();

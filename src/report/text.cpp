@@ -126,9 +126,13 @@ Lead survey_lead(const Survey& survey) {
   // What was looked at, and no more: folders and chains are for a check.
   const char* const sound = readable == 0        ? "; its table is sound"
                             : survey.bare_volume ? "; its boot sector is sound"
-                                                 : "; table and boot sectors sound";
+                            : unseen.empty()     ? "; table and boot sectors sound"
+                                                 : "; table and the boot sectors read are sound";
   const std::string rest =
-      findings.empty() ? readable == 0 && !unseen.empty() ? "; nothing on it was recognised" : sound
+      findings.empty() ? readable == 0 && !unseen.empty()
+                             ? survey.bare_volume ? "; its contents were not looked at"
+                                                  : "; nothing on it was recognised"
+                             : sound
                        : fmt::format("; {} to look at", plural(findings.size(), "thing", "things"));
   return {head, rest};
 }

@@ -9,6 +9,7 @@ namespace nuvrat {
 [[nodiscard]] Comparison compare_with_changes(const Manifest& before, const Manifest& after,
                                               AccessTimes accessed,
                                               const std::vector<ExpectedChange>& changes);
+/// The same with them; by places there are none.
 [[nodiscard]] Comparison with_seals(Comparison comparison, const Manifest& before,
                                     const Manifest& after);
 

@@ -17,8 +17,11 @@ constexpr std::size_t max_waiting = 4u << 20;  // of one worker
 
 }  // namespace
 
-HashWorkers::HashWorkers(std::vector<Digest>& digests)
-    : digests_(digests), workers_(std::clamp(std::thread::hardware_concurrency(), 1u, 8u)) {
+unsigned HashWorkers::count() {
+  return std::clamp(std::thread::hardware_concurrency(), 1u, 8u);
+}
+
+HashWorkers::HashWorkers(std::vector<Digest>& digests) : digests_(digests), workers_(count()) {
   for (Worker& worker : workers_) {
     try {
       worker.thread = std::thread([this, &worker] { work(worker); });

@@ -17,6 +17,8 @@ namespace nuvrat {
 /// caller's thread never hashes; it waits when the workers are a few MiB behind.
 class HashWorkers {
  public:
+  /// How many there are on this machine, unless the system starts fewer.
+  [[nodiscard]] static unsigned count();
   /// `digests` must not change its size before finish().
   explicit HashWorkers(std::vector<Digest>& digests);
   /// Gives up what is not hashed yet.
