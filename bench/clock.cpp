@@ -1,7 +1,7 @@
 // The time that an assessment expects, and the time that the job takes: a table and a volume, by
 // contents and by places.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "measure.h"
 

@@ -3,7 +3,7 @@
 
 #include <fstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/text.h>
 

@@ -4,7 +4,7 @@
 #include <cstdlib>
 #include <sstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>

@@ -1,7 +1,7 @@
 // MBR to GPT: the writing part, with the undo journal and without, against a plain write and flush
 // of as many sectors.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "measure.h"
 

@@ -1,6 +1,6 @@
 #include "system_disk.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "orrelune.h"
 

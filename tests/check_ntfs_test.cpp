@@ -1,6 +1,6 @@
 // NTFS: a damaged volume for each rule, and contents of the rarer kinds.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "broken_rules.h"
 #include "ntfs_bytes.h"

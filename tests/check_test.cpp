@@ -1,6 +1,6 @@
 // FAT: a damaged volume for each rule, and what a mend makes of damage.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "broken_rules.h"
 #include "orrelune.h"

@@ -1,6 +1,6 @@
 #include <map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "orrelune.h"
 #include "support.h"

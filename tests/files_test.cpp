@@ -2,7 +2,7 @@
 
 #include <fstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <sys/stat.h>
 
 #include "ntfs_bytes.h"

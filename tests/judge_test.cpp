@@ -7,7 +7,7 @@
 #include <map>
 #include <sstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "ntfs_bytes.h"
 #include "orrelune.h"

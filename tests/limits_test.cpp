@@ -1,6 +1,6 @@
 // Disks that claim more than any system shows: each limit is a finding or a refusal in words.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "support.h"
 

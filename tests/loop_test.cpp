@@ -5,7 +5,7 @@
 #include <fstream>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <unistd.h>
 
 #include "scenarios.h"

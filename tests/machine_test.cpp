@@ -7,7 +7,7 @@
 #include <fstream>
 #include <map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <sys/stat.h>
 
 #include "scenarios.h"

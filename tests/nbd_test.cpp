@@ -4,7 +4,7 @@
 #include <csignal>
 #include <thread>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <sys/wait.h>
 #include <unistd.h>
 

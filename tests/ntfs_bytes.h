@@ -4,7 +4,7 @@
 #include <functional>
 #include <map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "support.h"
 #include "volumes.h"

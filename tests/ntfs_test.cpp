@@ -4,7 +4,7 @@
 #include <algorithm>
 #include <map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "ntfs_bytes.h"
 #include "orrelune.h"

@@ -6,7 +6,7 @@
 #include <thread>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <nlohmann/json.hpp>
 #include <signal.h>
 #include <sys/wait.h>

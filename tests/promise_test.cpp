@@ -7,7 +7,7 @@
 #include <map>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <sys/wait.h>
 #include <unistd.h>
 

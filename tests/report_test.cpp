@@ -4,7 +4,7 @@
 #include <fstream>
 #include <sstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <nlohmann/json.hpp>
 
 #include "orrelune.h"

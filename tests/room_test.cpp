@@ -3,7 +3,7 @@
 
 #include <map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "orrelune.h"
 #include "scenarios.h"

@@ -3,7 +3,7 @@
 
 #include <cstdlib>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "orrelune.h"
 #include "support.h"

@@ -6,7 +6,7 @@
 #include <sstream>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <sys/vfs.h>
 #include <sys/wait.h>
 #include <unistd.h>

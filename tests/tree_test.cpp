@@ -1,7 +1,7 @@
 #include <fstream>
 #include <sstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "ntfs_bytes.h"
 #include "orrelune.h"

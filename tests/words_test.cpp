@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <fstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "ntfs_bytes.h"
 #include "scenarios.h"

@@ -1,6 +1,6 @@
 #include <new>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <openssl/evp.h>
 #include <zlib.h>
 

@@ -2,7 +2,7 @@
 #include <mutex>
 #include <vector>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <unicode/ucnv.h>
 
 #include <nuvrat/error.h>

@@ -6,7 +6,7 @@
 #include <map>
 #include <string>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/finding.h>
 

@@ -1,6 +1,6 @@
 #include <charconv>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <unicode/uchar.h>
 #include <unicode/utf16.h>
 #include <unicode/utf8.h>

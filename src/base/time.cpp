@@ -4,7 +4,7 @@
 
 #include <date/date.h>
 #include <date/tz.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/time.h>

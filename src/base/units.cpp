@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <array>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/text.h>
 

@@ -6,7 +6,7 @@
 #include <set>
 
 #include <boost/endian/buffers.hpp>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <hivex.h>
 #include <sys/mman.h>
 #include <unistd.h>

@@ -1,6 +1,6 @@
 #include <algorithm>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>

@@ -2,7 +2,7 @@
 #include <charconv>
 #include <thread>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/fault.h>

@@ -7,7 +7,7 @@
 #include <memory>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <linux/fs.h>
 #include <sys/ioctl.h>
 #include <unistd.h>

@@ -7,7 +7,7 @@
 #include <sstream>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <linux/loop.h>
 #include <sys/ioctl.h>
 #include <sys/sysmacros.h>

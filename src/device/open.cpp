@@ -4,7 +4,7 @@
 #include <utility>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <linux/fs.h>
 #include <sys/file.h>
 #include <sys/ioctl.h>

@@ -3,7 +3,7 @@
 #include <cstring>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <unistd.h>
 
 #include <nuvrat/device.h>

@@ -1,7 +1,7 @@
 #include <algorithm>
 
 #include <boost/icl/interval_set.hpp>
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/bytes.h>
 #include <nuvrat/sectors.h>

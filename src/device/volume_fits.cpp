@@ -1,6 +1,6 @@
 #include "device/volume_fits.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 

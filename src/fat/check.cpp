@@ -4,7 +4,7 @@
 #include <set>
 #include <unordered_set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 

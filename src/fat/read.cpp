@@ -4,7 +4,7 @@
 #include <set>
 #include <utility>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 

@@ -2,7 +2,7 @@
 #include <map>
 #include <vector>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/fat_writer.h>

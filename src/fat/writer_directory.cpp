@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <unicode/uchar.h>
 
 #include <nuvrat/error.h>

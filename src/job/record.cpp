@@ -1,6 +1,6 @@
 // A case folder read again as a whole.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/case_record.h>
 #include <nuvrat/error.h>

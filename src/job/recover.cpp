@@ -3,7 +3,7 @@
 #include <fstream>
 #include <optional>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/job.h>

@@ -2,7 +2,7 @@
 
 #include <fstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>

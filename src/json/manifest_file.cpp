@@ -5,7 +5,7 @@
 #include <iterator>
 #include <unordered_map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/manifest.h>

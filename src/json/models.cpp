@@ -1,6 +1,6 @@
 #include "json/models.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>

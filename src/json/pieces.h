@@ -1,7 +1,7 @@
 #pragma once
 // What all of the room's files need.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>

@@ -11,10 +11,6 @@
 namespace nuvrat {
 namespace {
 
-std::size_t align8(std::size_t n) {
-  return (n + 7) / 8 * 8;
-}
-
 constexpr std::size_t resident_head = sizeof(AttributeHeader) + sizeof(ResidentHeader);
 constexpr std::size_t non_resident_head = sizeof(AttributeHeader) + sizeof(NonResidentHeader);
 constexpr std::size_t end_bytes = 8;  // the end mark and its padding

@@ -1,6 +1,6 @@
 #include "ntfs/boot.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "base/record.h"
 #include "ntfs/records.h"

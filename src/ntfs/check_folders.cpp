@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/file_tree.h>
 

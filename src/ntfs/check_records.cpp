@@ -5,7 +5,7 @@
 #include <set>
 #include <tuple>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <xxhash.h>
 
 #include "base/record.h"

@@ -3,7 +3,7 @@
 
 #include <algorithm>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "base/record.h"
 #include "ntfs/check_state.h"

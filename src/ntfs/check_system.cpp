@@ -5,7 +5,7 @@
 #include <map>
 #include <utility>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "base/record.h"
 #include "ntfs/check_state.h"
@@ -162,8 +162,8 @@ std::uint32_t rotated_sum(ByteView bytes) {
 }
 
 // Ids in the stream, with where each is and its hash.
-std::map<std::uint32_t, SecurityEntry> read_descriptors(CheckState& state,
-                                                        const AttributeView& data) {
+std::map<std::uint32_t, SecurityEntry> checked_descriptors(CheckState& state,
+                                                           const AttributeView& data) {
   std::map<std::uint32_t, SecurityEntry> out;
   constexpr std::uint64_t mirror = 0x40000;
   const Bytes all = state.volume.read_all(data, 256u << 20);
@@ -252,7 +252,7 @@ void check_security(CheckState& state) {
     state.error("ntfs.security-stream", record_secure, "$Secure has no $SDS");
     return;
   }
-  const auto descriptors = read_descriptors(state, *data);
+  const auto descriptors = checked_descriptors(state, *data);
   std::map<std::uint32_t, bool> found;
   for (const Bytes& e : view_entries(state, all, u"$SII")) {
     const auto data_at = load<be::little_uint16_buf_t>(e).value();

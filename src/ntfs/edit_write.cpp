@@ -11,8 +11,6 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t piece_bytes = 1u << 20;
-
 // Sets or clears the bits of a piece of a bitmap that lie in the set.
 void set_bits(ByteSpan piece, std::uint64_t first_bit, const SectorSet& set, bool value) {
   SectorRange left{first_bit, piece.size() * 8};

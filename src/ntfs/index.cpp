@@ -10,10 +10,6 @@ namespace {
 
 constexpr std::size_t child_bytes = 8;
 
-std::size_t align8(std::size_t n) {
-  return (n + 7) / 8 * 8;
-}
-
 // Behind the header and a sequence number for each stride, and one.
 std::size_t entries_at(std::uint64_t block_bytes) {
   return align8(sizeof(IndexBlock) + 2 * (block_bytes / stride + 1));

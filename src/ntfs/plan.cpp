@@ -99,7 +99,7 @@ std::size_t NtfsPlan::index_blocks(FileTree::Id id) const {
   std::size_t rest = 0;
   for (const Attribute& a : head_attributes_of(*this, id)) rest += a.bytes();
   const std::size_t root =
-      (24 + 8 + sizeof(IndexRoot) + sizeof(IndexHeader) + total + sizeof(IndexEntry) + 7) / 8 * 8;
+      align8(24 + 8 + sizeof(IndexRoot) + sizeof(IndexHeader) + total + sizeof(IndexEntry));
   return rest + root <= packer_.capacity() ? 0 : IndexShape(sizes).blocks();
 }
 

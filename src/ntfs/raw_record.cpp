@@ -75,7 +75,7 @@ std::optional<Bytes> with_runs(
     Bytes changed(body.begin(), body.begin() + static_cast<std::ptrdiff_t>(runs_at));
     std::uint64_t previous = 0;
     for (const Run& run : *runs) encode_run(run, previous, changed);
-    changed.resize((changed.size() + 1 + 7) / 8 * 8);  // the end is a zero byte
+    changed.resize(align8(changed.size() + 1));  // the end is a zero byte
     AttributeHeader head = a.head;
     head.length = static_cast<std::uint32_t>(changed.size());
     store(head, changed);

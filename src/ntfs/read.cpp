@@ -9,7 +9,7 @@
 #include <unordered_map>
 #include <utility>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 

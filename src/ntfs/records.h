@@ -245,6 +245,11 @@ enum SystemRecord : std::uint32_t {
   first_user_record = 24,
 };
 
+/// Records, attributes and entries of indices begin at multiples of 8 bytes.
+[[nodiscard]] inline std::size_t align8(std::size_t n) {
+  return (n + 7) / 8 * 8;
+}
+
 /// Record number and sequence number as one.
 [[nodiscard]] inline std::uint64_t file_reference(std::uint64_t number, std::uint16_t sequence) {
   return number | static_cast<std::uint64_t>(sequence) << 48;

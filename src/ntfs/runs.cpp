@@ -1,6 +1,6 @@
 #include "ntfs/runs.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 

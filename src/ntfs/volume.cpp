@@ -4,7 +4,7 @@
 #include <map>
 #include <tuple>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 
@@ -16,7 +16,6 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::uint64_t piece_bytes = 1u << 20;
 constexpr std::uint64_t max_list_bytes = 8u << 20;  // ATTRIBUTE_LIST; others stop at 256 KiB
 
 Error damaged(std::uint64_t record, const std::string& text) {

@@ -14,6 +14,9 @@
 
 namespace nuvrat {
 
+/// Read and written at a time.
+constexpr std::uint64_t piece_bytes = 1u << 20;
+
 /// An attribute with everything that its segments say, whatever records hold them.
 struct AttributeView {
   std::uint32_t type = 0;

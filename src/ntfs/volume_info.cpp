@@ -1,6 +1,6 @@
 #include "ntfs/volume_info.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 

@@ -6,7 +6,7 @@
 #include <algorithm>
 #include <set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/text.h>
 

@@ -8,7 +8,7 @@
 #include <algorithm>
 #include <map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
@@ -23,7 +23,7 @@
 namespace nuvrat {
 namespace {
 
-constexpr std::size_t max_sectors = 65536;  // of one mend: they are kept in the case
+constexpr std::size_t max_mended_sectors = 65536;  // of one mend: they are kept in the case
 constexpr const char* kept_folder = "UNOWNED";
 
 class FatMender {
@@ -63,7 +63,7 @@ class FatMender {
     mend_info();
     const std::vector<SectorWrite> rest = sheet_.changes(&after_first);
     if (first.change.data.size() + rest.size() > 0 &&
-        first.before.size() + rest.size() > max_sectors) {
+        first.before.size() + rest.size() > max_mended_sectors) {
       add_obstacle(out_, "mend-too-large",
                    fmt::format("{} sectors of partition {} would have to be mended", rest.size(),
                                partition_.number),

@@ -1,6 +1,6 @@
 // The stages of a plan: what comes before what.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>

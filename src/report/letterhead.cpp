@@ -1,7 +1,7 @@
 #include <cstdlib>
 #include <fstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/report.h>

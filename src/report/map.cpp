@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <numeric>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/text.h>
 

@@ -1,6 +1,6 @@
 #include "report/style.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/text.h>
 

@@ -1,6 +1,6 @@
 #include <algorithm>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <xxhash.h>
 
 #include <nuvrat/checksum.h>

@@ -1,6 +1,6 @@
 #include <algorithm>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>

@@ -7,7 +7,7 @@
 #include <utility>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <sys/stat.h>
 #include <unistd.h>
 #include <xxhash.h>

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <zstd.h>
 
 #include <nuvrat/checksum.h>

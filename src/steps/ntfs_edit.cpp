@@ -1,6 +1,6 @@
 #include "steps/ntfs_edit.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>

@@ -1,6 +1,6 @@
 #include "steps/one_sector.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 namespace nuvrat::steps {
 namespace {

@@ -1,6 +1,6 @@
 #include "steps/to_front.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 

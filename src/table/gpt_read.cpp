@@ -2,7 +2,7 @@
 #include <limits>
 #include <set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/checksum.h>
 #include <nuvrat/text.h>

@@ -2,7 +2,7 @@
 #include <tuple>
 #include <utility>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/layout.h>
 

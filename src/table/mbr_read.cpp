@@ -1,6 +1,6 @@
 #include <set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/partition_type.h>
 

@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <utility>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>

@@ -2,7 +2,7 @@
 #include <array>
 #include <utility>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/partition_type.h>
 

@@ -4,7 +4,7 @@
 #include <unordered_map>
 #include <unordered_set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "tree/comparer.h"
 

@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <numeric>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/manifest.h>
 

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <unordered_set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 namespace nuvrat {
 namespace {

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <optional>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/manifest.h>

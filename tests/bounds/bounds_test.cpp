@@ -1,7 +1,7 @@
 // Hostile disks at two sizes: what it costs to look at them grows no faster than they do, but for
 // the logarithm that sorting takes; and memory stays within what the disk truly holds.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "../support.h"
 #include "counting.h"

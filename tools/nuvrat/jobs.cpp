@@ -3,7 +3,7 @@
 #include <filesystem>
 #include <iostream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "words.h"
 

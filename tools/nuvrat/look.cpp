@@ -4,7 +4,7 @@
 #include <iostream>
 #include <utility>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "words.h"
 

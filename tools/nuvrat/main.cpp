@@ -6,7 +6,7 @@
 #include <sstream>
 
 #include <CLI/CLI.hpp>
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/nuvrat.h>
 

@@ -11,7 +11,7 @@
 #include <iostream>
 
 #include <fcntl.h>
-#include <fmt/format.h>
+#include <fmt/core.h>
 #include <langinfo.h>
 #include <sys/ioctl.h>
 #include <unistd.h>

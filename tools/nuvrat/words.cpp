@@ -1,6 +1,6 @@
 #include "words.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 namespace cli {
 

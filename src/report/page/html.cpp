@@ -1,6 +1,6 @@
 #include "report/page/html.h"
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/text.h>
 

@@ -1,6 +1,6 @@
 // The page as a whole.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>

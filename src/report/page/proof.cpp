@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <map>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>

@@ -4,7 +4,7 @@
 
 #include <fstream>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/nuvrat.h>
 

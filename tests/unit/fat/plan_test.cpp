@@ -4,7 +4,7 @@
 
 #include <set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/nuvrat.h>
 

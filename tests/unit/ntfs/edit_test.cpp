@@ -6,7 +6,7 @@
 #include <map>
 #include <set>
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include <nuvrat/nuvrat.h>
 

@@ -1,7 +1,7 @@
 // The planner's yes and no about FAT, against every geometry there is, on small volumes that are
 // nearly full.
 
-#include <fmt/format.h>
+#include <fmt/core.h>
 
 #include "../../support.h"
 #include "../../volumes.h"
