@@ -236,7 +236,8 @@ TEST_CASE("judge: the kernel's NTFS driver reads the volumes that were hard to m
   if (!judge_is_here()) return;
   Jury jury;
   std::vector<std::string> disks;
-  for (const volumes::Volume& volume : volumes::all()) {
+  // An index of 20,000 names is as deep as one of 60,000, and looked at in a third of the time.
+  for (const volumes::Volume& volume : volumes::all(support::is_long() ? 60000 : 20000)) {
     CAPTURE(volume.name);
     disks.push_back(jury.add(volume.sectors, volume.sector_size, volume.make));
     jury.convert(disks.back(), {"volume=ntfs"});
@@ -535,7 +536,7 @@ for n in 1 2 3; do
   mount -t ntfs3 /dev/vda$n /mnt/$n 2>/dev/null || { mkdir -p /mnt/$n; mount -t ntfs3 /dev/vda$n /mnt/$n; } ||
     echo "MOUNT $n FAILED"
   cd /mnt/$n
-  [ $n = 1 ] && many=1800 || many=100
+  [ $n = 1 ] && many=900 || many=100
   mkdir -p big 'Глубина/潮位/new'
   i=0
   while [ $i -lt $many ]; do
@@ -589,7 +590,7 @@ for n in 1 2; do
   mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n 2>/dev/null || { mkdir -p /mnt/$n; mount -t vfat -o iocharset=utf8,codepage=437 /dev/vda$n /mnt/$n; } ||
     echo "MOUNT $n FAILED"
   cd /mnt/$n
-  [ $n = 1 ] && many=1500 || many=60
+  [ $n = 1 ] && many=400 || many=60
   mkdir -p after
   i=0
   while [ $i -lt $many ]; do

@@ -93,10 +93,10 @@ void make_plain(Device& device, VolumeKind kind, std::uint32_t cluster) {
   writer.finish();
 }
 
-void make_crowd(Device& device) {
+void make_crowd(Device& device, unsigned files) {
   FatWriter writer(device, fat(VolumeKind::fat32, 8));
   writer.add_directory("TIDES");
-  for (int i = 0; i < 60000; ++i) writer.add_file(fmt::format("TIDES/G{:07}.CSV", i), {});
+  for (unsigned i = 0; i < files; ++i) writer.add_file(fmt::format("TIDES/G{:07}.CSV", i), {});
   writer.finish();
 }
 
@@ -231,8 +231,8 @@ Bytes noise(std::size_t size, std::uint64_t seed) {
   return out;
 }
 
-const std::vector<Volume>& all() {
-  static const std::vector<Volume> list = {
+std::vector<Volume> all(unsigned crowd) {
+  return {
       {"names, depth and bad clusters", 400000, 512, make_names},
       {"thousands of pieces, 512", 200000, 512, [](Device& d) { make_pieces(d, 1); }},
       {"thousands of pieces, 4096", 700000, 512, [](Device& d) { make_pieces(d, 8); }},
@@ -245,9 +245,9 @@ const std::vector<Volume>& all() {
       {"sectors of 4096", 70000, 4096, [](Device& d) { make_plain(d, VolumeKind::fat32, 1); }},
       {"sectors of 4096, clusters of 32 KiB", 100000, 4096,
        [](Device& d) { make_plain(d, VolumeKind::fat16, 8); }},
-      {"a folder of 60,000", 900000, 512, make_crowd},
+      {fmt::format("a folder of {}", crowd), 900000, 512,
+       [crowd](Device& d) { make_crowd(d, crowd); }},
   };
-  return list;
 }
 
 }  // namespace volumes
