@@ -51,6 +51,9 @@ TEST_CASE("undo: after a rewrite the way back is exact to the byte, and only onc
   CHECK(stage_of(job.file(), *job.disk) == CaseStage::finished);
   const RevertResult result = revert_case(*job.disk, job.file(), false, job.quiet);
   CHECK(result.exact);
+  REQUIRE(result.compared.has_value());
+  CHECK(result.compared->recorded > 0);
+  CHECK(result.compared->same == result.compared->recorded);
   CHECK(result.tag_after == job.assessment.tag);
   CHECK(job.disk->same_as(*job.original));
   CHECK(stage_of(job.file(), *job.disk) == CaseStage::reverted);
@@ -151,8 +154,11 @@ TEST_CASE("undo: a disk written to since is refused with what changed, unless to
   CHECK(code_of([&] { (void)revert_case(*job.disk, job.file(), false, job.quiet); }) ==
         ErrorCode::refused);
   CHECK(job.disk->same_as(*changed));
-  (void)revert_case(*job.disk, job.file(), true, job.quiet);
+  const RevertResult result = revert_case(*job.disk, job.file(), true, job.quiet);
   CHECK(read_table(*job.disk).layout == job.assessment.before);
+  // What was not looked at is not said to be there.
+  CHECK_FALSE(result.compared.has_value());
+  CHECK(revert_text(job.file(), result, TextStyle()).find("not compared") != std::string::npos);
 }
 
 TEST_CASE("undo: another disk is not taken for the one of the case") {

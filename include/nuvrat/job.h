@@ -120,9 +120,14 @@ struct RevertResult {
   std::uint64_t sectors = 0;  ///< put back
   bool exact = true;          ///< every sector that was written is as it was, free ones too
   bool already = false;       ///< the disk was as it had been before: nothing was written
+  /// What the way back of a finished job gives, read before anything was put back, against what was
+  /// recorded before the job: no differences. None when that wasn't looked at: the job was cut off,
+  /// later changes were to be discarded, or the case holds no manifest.
+  std::optional<Comparison> compared{};
 };
-/// Puts the disk back. Throws Error (refused) when somebody has written to it since and
-/// `discard_later_changes` isn't set; the text says what changed. May be cut off and run again.
+/// Puts the disk back. Of a finished job it is played through first. Throws Error (refused) when
+/// somebody has written to the disk since so that something would be lost or not be as recorded,
+/// and `discard_later_changes` isn't set; the text says what. May be cut off and run again.
 [[nodiscard]] RevertResult revert_case(Device& device, const CaseFile& job,
                                        bool discard_later_changes, Progress& progress);
 

@@ -106,21 +106,36 @@ void require_no_foreign(const Journal& journal, const Device& device, const Layo
                 "'nuvrat revert' with --discard-later-changes");
 }
 
-void require_same_files(const Device& device, const CaseFile& job, const Case& folder,
-                        Progress& progress) {
-  if (!folder.has("after.manifest")) return;
-  const Manifest then = load_manifest(folder.file("after.manifest"));
-  const Comparison changes = verify_disk(then, device, job.options.read, progress).comparison;
-  if (changes.equal()) return;
+// The first few of them, for people.
+std::string some_of(const Comparison& changes) {
   std::string text;
   for (const Difference& d : changes.differences) {
-    if (text.size() > 300) break;
+    if (text.size() > 300) return text + " …";
     text +=
         fmt::format("{}p{}/{} ({})", text.empty() ? "" : ", ", d.number, d.path, name_of(d.kind));
   }
-  throw refused(fmt::format("{} on the disk since the rewrite: {}",
-                            plural(changes.count, "thing changed", "things changed"), text),
-                "Nothing was written. To go back all the same, pass --discard-later-changes");
+  return text;
+}
+
+// The way back, played through: nothing is written unless every file will be there again. Sectors
+// that the job gave up without writing them (old places of what it moved, a FAT that is no more)
+// are in no journal, and somebody may have used them since: only reading tells. What the job made
+// anew is in the journal, which was held against the disk before.
+std::optional<Comparison> rehearse_way_back(const Device& device, const CaseFile& job,
+                                            Journal& journal, const Case& folder,
+                                            Progress& progress) {
+  if (!folder.has("before.manifest")) return std::nullopt;
+  const Manifest recorded = load_manifest(folder.file("before.manifest"));
+  Overlay back(device);
+  QuietProgress quiet;
+  journal.put_back(back, quiet, Journal::Note::none);
+  Comparison out = verify_disk(recorded, back, job.options.read, progress).comparison;
+  if (out.equal()) return out;
+  throw refused(
+      fmt::format("the disk has been written to since, and on the way back {} as recorded "
+                  "before the rewrite: {}",
+                  plural(out.count, "thing would not be", "things would not be"), some_of(out)),
+      "Nothing was written. To go back all the same, pass --discard-later-changes");
 }
 
 void require_begun(const CaseFile& job) {
@@ -151,12 +166,15 @@ void require_recorded(const Journal& journal, const Inspection& inspection, cons
     throw changed_since(fmt::format("it would now leave something else in sector {}", *lba));
 }
 
-void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
-              bool discard_later_changes, const Case& folder, Progress& progress) {
+// What it was rehearsed to give; none when that wasn't looked at.
+std::optional<Comparison> put_back(Device& device, const CaseFile& job, Journal& journal,
+                                   CaseStage stage, bool discard_later_changes, const Case& folder,
+                                   Progress& progress) {
   const bool finished = stage == CaseStage::finished;
+  std::optional<Comparison> out;
   if (!discard_later_changes && stage != CaseStage::torn) {
     require_no_foreign(journal, device, job.assessment.after, finished);
-    if (finished) require_same_files(device, job, folder, progress);
+    if (finished) out = rehearse_way_back(device, job, journal, folder, progress);
   }
   if (!job.copy) folder.log("reverting", name_of(stage));
   try {
@@ -170,6 +188,7 @@ void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage s
   }
   if (!job.copy) folder.log("reverted");
   device.reread_table();
+  return out;
 }
 
 }  // namespace
@@ -369,7 +388,8 @@ RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later
       if (const std::string newer = newer_case(job); !newer.empty() && !job.copy)
         throw refused(fmt::format("there is a newer case of this disk: {}", newer),
                       fmt::format("Nothing was written. Revert {} first", newer));
-      put_back(device, job, journal, stage, discard_later_changes, folder, progress);
+      result.compared =
+          put_back(device, job, journal, stage, discard_later_changes, folder, progress);
       result.sectors = journal.bytes_to_put_back() / device.sector_size();
     }
   }

@@ -82,6 +82,9 @@ std::string revert_json(const CaseFile& job, const RevertResult& r) {
                {"sectors", r.sectors},
                {"exact", r.exact},
                {"already", r.already},
+               {"compared", r.compared.has_value()},
+               {"recorded_files", r.compared ? r.compared->recorded : 0},
+               {"by_place", r.compared ? r.compared->by_place : 0},
                {"tag_after", r.tag_after}});
 }
 

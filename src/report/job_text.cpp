@@ -21,6 +21,15 @@ std::string seal_words(const Comparison& c) {
   return c.equal() ? "another, as planned; nothing else differs" : "not equal";
 }
 
+// Files that nobody looked at are not said to be there.
+std::string way_back_words(const RevertResult& r) {
+  if (!r.compared) return "not compared: 'nuvrat verify' does, against the case's before.manifest";
+  const Comparison& c = *r.compared;
+  return fmt::format("{} as recorded before the job{}{}", format_count(c.recorded),
+                     c.partial() ? ", as far as could be read" : "",
+                     c.by_place == 0 ? "" : ", by their places: contents were not read");
+}
+
 }  // namespace
 
 std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
@@ -168,6 +177,7 @@ std::string revert_text(const CaseFile& job, const RevertResult& result, const T
               style);
   out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
                      result.tag_after);
+  out += wrap("files    " + way_back_words(result), style, "  ", "           ");
   if (job.copy) out += "  case     stays as it is: this is a copy of its disk\n";
   return out;
 }
