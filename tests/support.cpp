@@ -238,4 +238,42 @@ ReadOptions utc() {
   return options;
 }
 
+WayBack use_what_was_given_up(const Device& original, const MemoryDevice& after,
+                              const CaseFile& job, Random& random) {
+  SectorSet given_up = owned_sectors(original);
+  given_up.remove(owned_sectors(after));
+  for (const WrittenRange& w : Journal::open(job.folder / "undo.journal").writes())
+    given_up.remove(SectorSet{w.range});
+  if (given_up.empty()) return WayBack::nothing_given_up;
+  const auto& ranges = given_up.ranges();
+  const SectorRange& range = ranges[random.below(ranges.size())];
+  const auto used = after.clone();
+  Bytes noise(after.sector_size());
+  random.fill(noise);
+  used->write(range.first + random.below(range.count), noise);
+  const auto was = used->clone();
+  QuietProgress quiet;
+  CaseFile copy = job;
+  copy.copy = true;  // the case is needed for the disk itself
+  try {
+    const RevertResult result = revert_case(*used, copy, false, quiet);
+    REQUIRE(result.compared.has_value());
+    const Comparison c =
+        compare(take_manifest(original, utc(), quiet), take_manifest(*used, utc(), quiet));
+    // By places it isn't known what the files of a partition held that is gone; that is said.
+    const bool unread =
+        result.compared->by_place > 0 &&
+        std::all_of(c.by_kind.begin(), c.by_kind.end(), [](const auto& kind) {
+          return kind.first == DifferenceKind::content || kind.first == DifferenceKind::range;
+        });
+    CHECK((c.equal() || unread));
+    CHECK(c.recorded == result.compared->recorded);
+    return WayBack::whole;
+  } catch (const Error& e) {
+    CHECK(e.code() == ErrorCode::refused);
+    CHECK(used->same_as(*was));
+    return WayBack::refused;
+  }
+}
+
 }  // namespace support

@@ -87,6 +87,13 @@ void make_small_disk(const std::filesystem::path& file, std::uint64_t disk_secto
                      std::uint64_t start, std::uint64_t sectors, std::uint8_t type = 0x0E,
                      std::uint32_t sector_size = 512);
 
+/// Somebody uses, on a copy of a disk whose job is done, one of the sectors that the job gave up
+/// without writing them; they are in no journal. Checks that the way back is refused with nothing
+/// written, or gives every file all the same.
+enum class WayBack { nothing_given_up, whole, refused };
+WayBack use_what_was_given_up(const nuvrat::Device& original, const nuvrat::MemoryDevice& after,
+                              const nuvrat::CaseFile& job, nuvrat::Random& random);
+
 /// CRC-32 by the definition, one bit at a time.
 std::uint32_t slow_crc32(nuvrat::ByteView bytes);
 std::uint64_t little(nuvrat::ByteView bytes, std::size_t offset, unsigned width);

@@ -1,4 +1,5 @@
 #include <fstream>
+#include <map>
 
 #include "scenarios.h"
 #include "support.h"
@@ -89,6 +90,7 @@ TEST_CASE("undo: only what is kept needs room") {
 }
 
 TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every file") {
+  std::map<support::WayBack, int> ways;
   for (const scenarios::Scenario& scenario : scenarios::all()) {
     CAPTURE(scenario.name);
     MemoryDevice original(scenario.sectors, scenario.sector_size);
@@ -111,6 +113,9 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
     };
     CHECK(size_of("undo.journal") <=
           rehearsed.journal_bytes + size_of("assessment.json") + size_of("steps.bin"));
+    Random random(3);
+    for (int i = 0; i < 3; ++i)
+      ++ways[support::use_what_was_given_up(original, *disk, load_case(folder / "case"), random)];
     (void)revert_case(*disk, load_case(folder / "case"), false, quiet);
     const Comparison c = compare(recorded, take_manifest(*disk, utc(), quiet));
     for (const Difference& d : c.differences) MESSAGE(d.number << " " << d.path << ": " << d.text);
@@ -121,6 +126,9 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
       CHECK_MESSAGE((known || f.severity != Severity::error), f.text);
     }
   }
+  CHECK(ways[support::WayBack::refused] > 0);
+  MESSAGE("given up and used since: " << ways[support::WayBack::whole] << " went back whole, "
+                                      << ways[support::WayBack::refused] << " refused to");
 }
 
 TEST_CASE("undo: a disk written to since is refused with what changed, unless told otherwise") {
