@@ -268,6 +268,12 @@ WayBack use_what_was_given_up(const Device& original, const MemoryDevice& after,
         });
     CHECK((c.equal() || unread));
     CHECK(c.recorded == result.compared->recorded);
+    const Findings before = survey_disk(original, utc(), true).all_findings();
+    for (const SurveyedPartition& s : survey_disk(*used, utc(), true).partitions) {
+      for (const Finding& f : s.findings)
+        CHECK_MESSAGE((f.severity != Severity::error || find_code(before, f.code) != nullptr),
+                      f.text);
+    }
     return WayBack::whole;
   } catch (const Error& e) {
     CHECK(e.code() == ErrorCode::refused);

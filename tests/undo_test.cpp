@@ -1,6 +1,8 @@
 #include <fstream>
 #include <map>
 
+#include <fmt/core.h>
+
 #include "scenarios.h"
 #include "support.h"
 
@@ -114,7 +116,7 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
     CHECK(size_of("undo.journal") <=
           rehearsed.journal_bytes + size_of("assessment.json") + size_of("steps.bin"));
     Random random(3);
-    for (int i = 0; i < 3; ++i)
+    for (int i = 0; i < 8; ++i)
       ++ways[support::use_what_was_given_up(original, *disk, load_case(folder / "case"), random)];
     (void)revert_case(*disk, load_case(folder / "case"), false, quiet);
     const Comparison c = compare(recorded, take_manifest(*disk, utc(), quiet));
@@ -167,6 +169,33 @@ TEST_CASE("undo: a disk written to since is refused with what changed, unless to
   // What was not looked at is not said to be there.
   CHECK_FALSE(result.compared.has_value());
   CHECK(revert_text(job.file(), result, TextStyle()).find("not compared") != std::string::npos);
+}
+
+TEST_CASE("undo: what no file shows of a deleted partition stops the way back, too") {
+  Done job(Undo::full, false);
+  Random random(1);
+  unsigned number = 0;
+  for (const Partition& p : read_table(*job.disk).layout.partitions) {
+    if (p.start == 64) number = p.number;
+  }
+  const Goal gone = parse_goal(fmt::format("p{}=gone", number));
+  job.assessment = assess(*job.disk, {gone}, utc(), random);
+  REQUIRE(run_job(*job.disk, job.assessment, job.options, job.quiet).sound());
+  // The second FAT, by the boot sector; its partition is nobody's now.
+  const Bytes boot = job.disk->read(64);
+  const std::uint64_t second = 64 + support::little(boot, 14, 2) + support::little(boot, 22, 2);
+  job.disk->write(second, Bytes(512, 'x'));
+  const auto used = job.disk->clone();
+  try {
+    (void)revert_case(*job.disk, job.file(), false, job.quiet);
+    FAIL("put back");
+  } catch (const Error& e) {
+    CHECK(e.code() == ErrorCode::refused);
+    CHECK(e.message().find("would be damaged") != std::string::npos);
+  }
+  CHECK(job.disk->same_as(*used));
+  (void)revert_case(*job.disk, job.file(), true, job.quiet);
+  CHECK(read_table(*job.disk).layout == job.assessment.before);
 }
 
 TEST_CASE("undo: another disk is not taken for the one of the case") {

@@ -39,10 +39,10 @@ struct Survey {
   /// that isn't there.
   void keep(const std::vector<unsigned>& numbers);
   [[nodiscard]] const SurveyedPartition* find(unsigned number) const;
-  /// The table's findings and those of every partition.
   /// What the rules were not held against: partitions of kinds that Nuvrat doesn't read, or a disk
   /// on which it knows nothing. In words for people; empty when all of it was looked at.
   [[nodiscard]] std::vector<std::string> not_looked_at() const;
+  /// The table's findings and those of every partition.
   [[nodiscard]] Findings all_findings() const;
 };
 

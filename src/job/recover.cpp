@@ -117,6 +117,22 @@ std::string some_of(const Comparison& changes) {
   return text;
 }
 
+// What no file shows: second copies, and what only a check reads.
+void require_sound_volumes(const Device& back, const CaseFile& job) {
+  for (const SurveyedPartition& s : survey_disk(back, job.options.read, true).partitions) {
+    for (const Finding& f : s.findings) {
+      if (f.severity == Severity::note || find_code(job.assessment.findings, f.code) != nullptr)
+        continue;
+      throw refused(
+          fmt::format("the disk has been written to since, and on the way back {} would be "
+                      "damaged: {}",
+                      part_name(s.partition.number), f.text),
+          "Nothing was written. To go back all the same, pass --discard-later-changes; every file "
+          "is there, and 'nuvrat check' says what can be mended");
+    }
+  }
+}
+
 // The way back, played through: nothing is written unless every file will be there again. Sectors
 // that the job gave up without writing them (old places of what it moved, a FAT that is no more)
 // are in no journal, and somebody may have used them since: only reading tells. What the job made
@@ -129,8 +145,11 @@ std::optional<Comparison> rehearse_way_back(const Device& device, const CaseFile
   Overlay back(device);
   QuietProgress quiet;
   journal.put_back(back, quiet, Journal::Note::none);
-  Comparison out = verify_disk(recorded, back, job.options.read, progress).comparison;
-  if (out.equal()) return out;
+  const Comparison out = verify_disk(recorded, back, job.options.read, progress).comparison;
+  if (out.equal()) {
+    require_sound_volumes(back, job);
+    return out;
+  }
   throw refused(
       fmt::format("the disk has been written to since, and on the way back {} as recorded "
                   "before the rewrite: {}",
