@@ -156,13 +156,18 @@ void try_goals(const MemoryDevice& original, const std::vector<Goal>& goals, Roo
   counts.steps += static_cast<int>(a.steps.size());
 }
 
-void try_random(std::uint64_t first_seed) {
-  RoomCounts counts;
-  std::vector<const scenarios::Scenario*> disks;
+std::vector<const scenarios::Scenario*> scenarios_of_one_size() {
+  std::vector<const scenarios::Scenario*> out;
   for (const scenarios::Scenario& s : scenarios::all()) {
     const bool whole = !s.goals.empty() && s.sectors * s.sector_size == 70000 * 512;
-    if (whole) disks.push_back(&s);
+    if (whole) out.push_back(&s);
   }
+  return out;
+}
+
+void try_random(std::uint64_t first_seed) {
+  RoomCounts counts;
+  const auto disks = scenarios_of_one_size();
   const std::uint64_t rounds = support::is_long() ? 3000 : 260;
   for (std::uint64_t seed = first_seed; seed < first_seed + rounds; ++seed) {
     CAPTURE(seed);
@@ -186,7 +191,60 @@ void try_random(std::uint64_t first_seed) {
   CHECK(counts.done > 45);
 }
 
+// One random goal, done; false where it isn't in reach.
+bool do_one(MemoryDevice& disk, Random& random, const JobOptions& options) {
+  const Goal goal = parse_goal(goal_of(random, read_table(disk).layout));
+  QuietProgress quiet;
+  try {
+    const Assessment a = assess(disk, {goal}, utc(), random);
+    return a.in_reach() && run_job(disk, a, options, quiet).sound();
+  } catch (const Error& e) {
+    CHECK(e.code() == ErrorCode::words);
+    return false;
+  }
+}
+
 }  // namespace
+
+TEST_CASE("room: of two jobs the second goes back, then the first: whole, or refused") {
+  QuietProgress quiet;
+  int both = 0, refused = 0;
+  for (std::uint64_t seed = 1; seed <= (support::is_long() ? 3000u : 150u); ++seed) {
+    CAPTURE(seed);
+    Random random(seed);
+    const auto all = scenarios_of_one_size();
+    const scenarios::Scenario& s = *all[random.below(all.size())];
+    CAPTURE(s.name);
+    MemoryDevice original(s.sectors, s.sector_size);
+    s.make(original);
+    const auto disk = original.clone();
+    const support::Folder folder(support::Folder::Where::memory);
+    JobOptions first = support::case_in_memory(folder / "first");
+    JobOptions second = support::case_in_memory(folder / "second");
+    first.undo = random.below(2) == 0 ? Undo::live : Undo::full;
+    second.undo = random.below(2) == 0 ? Undo::live : Undo::full;
+    if (!do_one(*disk, random, first)) continue;
+    const Manifest between = take_manifest(*disk, utc(), quiet);
+    if (!do_one(*disk, random, second)) continue;
+    (void)revert_case(*disk, load_case(folder / "second"), false, quiet);
+    CHECK(compare(between, take_manifest(*disk, utc(), quiet)).equal());
+    const auto was = disk->clone();
+    try {
+      (void)revert_case(*disk, load_case(folder / "first"), false, quiet);
+      CHECK(compare(take_manifest(original, utc(), quiet), take_manifest(*disk, utc(), quiet))
+                .equal());
+      ++both;
+    } catch (const Error& e) {
+      // The second kept no free sectors; what the first gave up is among them.
+      CHECK(e.code() == ErrorCode::refused);
+      CHECK(second.undo == Undo::live);
+      CHECK(disk->same_as(*was));
+      ++refused;
+    }
+  }
+  MESSAGE(both << " pairs of jobs went back, of " << refused << " the first refused to");
+  CHECK(both > 20);
+}
 
 TEST_CASE("room 1 of 2: goals drawn at random are done as said, or refused") {
   try_random(1);

@@ -11,7 +11,7 @@
 
 namespace nuvrat {
 
-/// How a job ended, or where it stands.
+/// How a job ended, or how far it is.
 enum class Outcome {
   out_of_reach,  ///< refused by the assessment; nothing was written
   rehearsed,     ///< played through, as wanted; nothing was written

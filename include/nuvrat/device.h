@@ -91,7 +91,7 @@ class Device {
  protected:
   Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity,
          PhysicalSector physical = {});
-  /// False for a device that is no medium: what it lies on writes whole physical sectors.
+  /// False for a device that is not a medium: what it lies on writes whole physical sectors.
   [[nodiscard]] virtual bool is_medium() const { return true; }
   virtual void do_read(std::uint64_t lba, ByteSpan out) const = 0;
   /// Unless overridden: nothing is remembered, so that a read is one of the medium.

@@ -11,7 +11,7 @@ namespace nuvrat {
 enum class ErrorCode {
   words,         ///< the request itself makes no sense (a goal, an option, a file name)
   refused,       ///< it could be dangerous or impossible; nothing was written
-  busy,          ///< somebody else uses the disk; nothing was written
+  busy,          ///< another program uses the disk; nothing was written
   device_read,   ///< the device did not give a sector
   device_write,  ///< the device did not take a sector
   damaged,       ///< a structure on the disk breaks the rules of its format

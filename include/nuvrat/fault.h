@@ -22,7 +22,7 @@ struct FaultPlan {
   enum class AtCut {
     whole,    ///< it is written like the others, or not at all
     torn,     ///< some of its logical sectors are new, the others old
-    garbled,  ///< it holds what nobody wrote
+    garbled,  ///< it holds what was never written
   } at_cut = AtCut::whole;
   /// The device goes away before this operation (reads, writes and flushes counted from 1).
   std::optional<std::uint64_t> vanish_before;

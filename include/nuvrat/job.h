@@ -77,7 +77,7 @@ void check_case_folder(const std::filesystem::path& folder, const Device& device
 [[nodiscard]] RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
                                            const JobOptions& options, Progress& progress);
 
-/// Where a job stands.
+/// How far a job is.
 enum class CaseStage {
   nothing_written,
   before_switch,  ///< cut off; the disk reads as before the step in progress

@@ -15,7 +15,7 @@ struct OpenOptions {
   /// refused.
   std::uint32_t sector_size = 0;
   /// What the medium writes in one piece, in bytes. 0: what the device says, and for image files
-  /// 4096, since nobody knows what they will be written to. Adapters may say less than is true.
+  /// 4096, since what they will be written to is unknown. Adapters may say less than is true.
   std::uint32_t physical_sector_size = 0;
 };
 

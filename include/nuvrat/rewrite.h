@@ -50,7 +50,7 @@ class Rewrite {
 
   /// "MBR to GPT"
   [[nodiscard]] virtual std::string name() const = 0;
-  /// Writes the new structure into sectors that nobody owns. Must write the same each time it is
+  /// Writes the new structure into sectors without an owner. Must write the same each time it is
   /// called on the same disk.
   virtual void prepare(SectorSink& sink) = 0;
   /// The one sector that makes it count.

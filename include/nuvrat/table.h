@@ -41,8 +41,8 @@ struct GptBytes {
 
 /// The bytes of an MBR for a layout of kind mbr: LBA 0, and one EBR for each logical, chained in
 /// the order of their numbers. `before` is LBA 0 as it is, empty on a new disk: boot code and
-/// whatever else is no entry stay, and so do the CHS fields of entries that go on naming the same
-/// sectors. Throws Error (refused) as above.
+/// whatever else is not an entry stay, and so do the CHS fields of entries that go on naming the
+/// same sectors. Throws Error (refused) as above.
 struct MbrBytes {
   Bytes sector0;
   std::vector<SectorWrite> ebrs;

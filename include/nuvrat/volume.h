@@ -73,7 +73,7 @@ class VolumeReader {
   static constexpr std::size_t max_left_out = 10000;
   /// The sectors that structures and contents own; the rest of the volume is free.
   [[nodiscard]] virtual SectorSet owned() = 0;
-  /// Sectors that are marked as bad: owned, but by nobody.
+  /// Sectors that are marked as bad: not free, and of no file.
   [[nodiscard]] virtual SectorSet bad() const = 0;
   /// Gives the contents of a file that are stored elsewhere than in its extents, in pieces. Throws
   /// Error (damaged, device_read).

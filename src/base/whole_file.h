@@ -25,7 +25,7 @@ class WholeFile {
 
   [[nodiscard]] std::ostream& out();
   /// On the medium (unless that is the caller's), under its name. Throws Error (file); what stood
-  /// there before then stands there still.
+  /// there before is still there then.
   void finish();
 
  private:

@@ -63,7 +63,7 @@ std::u16string HiveValue::as_text() const {
 }
 
 std::optional<std::string> hive_fault(ByteView file, const std::vector<Bytes>& logs) {
-  if (!is_hive(file)) return "it is no registry hive";
+  if (!is_hive(file)) return "it is not a registry hive";
   const std::uint32_t first = number_at(file, 4);
   if (first != number_at(file, 8)) return "it was not closed clean";
   if (head_checksum(file) != number_at(file, 508)) return "its header doesn't match its checksum";

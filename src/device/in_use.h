@@ -10,7 +10,7 @@
 namespace nuvrat {
 
 /// One sentence for each use of the block device (or a partition of it), or of a loop device over
-/// the image file, by device and inode: whatever other names it has. Empty when nobody uses it.
+/// the image file, by device and inode: whatever other names it has. Empty when it is not in use.
 [[nodiscard]] std::vector<std::string> uses_of(const struct stat& info);
 
 /// "name (process 123)" of the processes that have the file or device open, this one left out.

@@ -104,7 +104,7 @@ std::unique_ptr<Device> open_block(Descriptor file, const std::string& path,
       physical_of(options, size, physical, static_cast<std::uint32_t>(offset)));
 }
 
-// A fixed VHD is the disk and a footer after it, which is no part of the disk. Other containers
+// A fixed VHD is the disk and a footer after it, which is not part of the disk. Other containers
 // hold a disk in an order of their own. (Virtual Hard Disk Image Format Specification, 2006.)
 std::uint64_t raw_bytes(const Descriptor& file, const std::string& path, std::uint64_t bytes) {
   constexpr std::uint64_t footer_bytes = 512;

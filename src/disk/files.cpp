@@ -238,7 +238,7 @@ OpenedVolume::OpenedVolume(const Device& device, unsigned number, const ReadOpti
   if (reader_ != nullptr) return;
   const std::string what = recognise_volume(*window_).description;
   throw Error(ErrorCode::words,
-              number == 0 ? fmt::format("the disk is no volume that Nuvrat reads: {}", what)
+              number == 0 ? fmt::format("the disk is not a volume that Nuvrat reads: {}", what)
                           : fmt::format("p{} holds no files that Nuvrat reads: {}", number, what),
               {}, number == 0 ? "Name a partition: p1, p2 …" : "Nuvrat reads FAT and NTFS");
 }

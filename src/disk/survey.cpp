@@ -206,7 +206,7 @@ std::string disk_tag(const Device& device, const TableReading& table) {
     text += fmt::format("|{} {} {} {} {}", p.number, name_of(p.role), p.start, p.sectors,
                         type_text(p.type));
   }
-  // Without a table the volume stands for the disk: its kind and serial, by which alone two sticks
+  // Without a table the volume identifies the disk: its kind and serial, by which alone two sticks
   // of one size can be told apart.
   if (table.layout.kind != TableKind::gpt && table.layout.partitions.empty()) {
     text += bare_volume_words(device);

@@ -48,7 +48,7 @@ struct FatGeometry {
   [[nodiscard]] bool valid_cluster(std::uint32_t c) const { return c >= 2 && c <= last_cluster(); }
 };
 
-/// The type that a cluster count stands for; nothing else decides it.
+/// The type that follows from a cluster count; nothing else decides it.
 [[nodiscard]] VolumeKind fat_kind_for(std::uint64_t clusters);
 
 /// The geometry, or why this is no FAT boot sector.

@@ -110,7 +110,7 @@ FatMap::Chain FatMap::chain(std::uint32_t first, Budget& budget) const {
     if (!geometry_.valid_cluster(cluster)) {
       return ends(Fault::outside,
                   cluster == 0 || cluster == 1
-                      ? fmt::format("it leads to cluster {}, which is no cluster", cluster)
+                      ? fmt::format("it leads to cluster {}, which does not exist", cluster)
                       : fmt::format("it leads to cluster {}, but the last one is {}", cluster,
                                     geometry_.last_cluster()));
     }

@@ -140,7 +140,7 @@ std::vector<FatPlan::Part> FatPlan::staying(FileTree::Id id) const {
     if (first < data || (first - data) % spc != 0) continue;
     const std::uint64_t cluster = (first - data) / spc;
     std::uint64_t count = (e.count - skip) / spc;
-    // A cluster that the file doesn't fill stays if nobody has the rest of it.
+    // A cluster that the file doesn't fill stays if the rest of it is free.
     const std::uint64_t rest = (e.count - skip) % spc;
     const bool last = rest > 0 && index + count + 1 == total && at >= sectors;
     if (last && target_.free.contains({first + count * spc + rest, spc - rest})) ++count;

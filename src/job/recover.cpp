@@ -271,8 +271,8 @@ CaseStage stage_of(const CaseFile& job, const Device& device) {
 
 namespace {
 
-// The cut left in a sector what nobody wrote: the step that was under way goes back to where it
-// began, from the journal, and is then done anew.
+// The cut left in a sector what was never written: the step that was under way goes back to where
+// it began, from the journal, and is then done anew.
 void put_torn_step_back(Device& device, const CaseFile& job, const Case& folder,
                         Progress& progress) {
   Journal journal = Journal::open(journal_path(job));

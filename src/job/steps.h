@@ -48,7 +48,7 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
 /// Memory, threads, whatever else a program may lack: said like every other failure.
 [[nodiscard]] Error as_error(const std::exception& e);
 /// What ends a job, once sectors may have been written and not put back: cut_off, unless it is said
-/// already how the disk stands.
+/// already in what state the disk is.
 [[nodiscard]] Error ending(const std::exception& cause, const Case& folder);
 /// What a device error becomes once a switch may have happened: resume or revert applies.
 [[nodiscard]] Error cut_off(const Error& cause, const Case& folder);

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <fstream>
-#include <iterator>
 #include <unordered_map>
 
 #include <fmt/core.h>
@@ -40,7 +39,7 @@ void put_string(std::string& out, std::string_view utf8) {
       out += '\\';
       out += c;
     } else if (static_cast<unsigned char>(c) < 0x20) {
-      fmt::format_to(std::back_inserter(out), "\\u{:04x}", c);
+      out += fmt::format("\\u{:04x}", c);
     } else {
       out += c;
     }

@@ -64,7 +64,7 @@ class RecordPacker {
   [[nodiscard]] PackedFile pack(const RecordHead& head, const std::vector<Attribute>& attributes,
                                 const Runs& list_runs, const ExtensionReferences& extensions) const;
 
-  /// A record that nobody uses.
+  /// A record that is not in use.
   [[nodiscard]] Bytes unused(std::uint64_t number) const;
   /// Fills in the update sequence.
   static void seal(Bytes& record);

@@ -141,7 +141,7 @@ class RecordStream {
     return out;
   }
 
-  // None where the number is nobody's.
+  // None where the number is not in use.
   [[nodiscard]] std::optional<Bytes> record_at(std::uint64_t number) const {
     if (const auto packed = packed_.find(number); packed != packed_.end()) return packed->second;
     const std::uint64_t first = plan_.first_node_record();

@@ -131,7 +131,7 @@ void check_clusters(CheckState& state) {
   }
   if (data->size % 8 != 0)
     state.finding("ntfs.bitmap-size", Severity::warning, record_bitmap,
-                  fmt::format("$Bitmap has {} bytes, which is no multiple of 8", data->size));
+                  fmt::format("$Bitmap has {} bytes, which is not a multiple of 8", data->size));
   BitmapWalk walk(state, used);
   state.volume.stream_own(*data, [&walk](ByteView bytes) { walk.take(bytes); });
   walk.finish();

@@ -160,7 +160,7 @@ class FolderCheck {
     }
     any_ = true;
     if (name.find(u'/') != name.npos || name.find(u'\0') != name.npos || name.empty())
-      error("ntfs.name-illegal", fmt::format("the name '{}' is no name", text(name)));
+      error("ntfs.name-illegal", fmt::format("the name '{}' is not allowed", text(name)));
     last_ = std::move(name);
     const std::uint64_t reference = entry.reference.value();
     const std::uint64_t record = record_of(reference);

@@ -403,7 +403,7 @@ void check_records(CheckState& state) {
     }
     if (how != RecordState::sound) {
       if (number < first_user_record && number < 12)
-        state.error("ntfs.record-missing", number, "a record of the system is no record");
+        state.error("ntfs.record-missing", number, "a record of the system is not a record");
       return;
     }
     const auto header = load<FileRecord>(record);

@@ -120,7 +120,7 @@ void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
       if (stream != nullptr || is_put(base, a.head.type.value(), a.name)) continue;
       SectorRange left{r.lcn, r.count};
       while (const auto hit = vacate_.first_overlap(left)) {
-        // Bad clusters that leave the volume are in nobody's way.
+        // Bad clusters that leave the volume block nothing.
         if (!bad || hit->first < clusters_) {
           if (fixed) fixed_ = fixed_.value_or(hit->first);
           in_the_way_.push_back({hit->first, hit->count});

@@ -150,11 +150,11 @@ void NtfsEdit::find_files() {
     const Ticks made = file.modified == 0 ? files_[i].second : file.modified;
     std::uint64_t folder = record_root;
     const std::vector<std::string> parts = path_parts(file.path);
-    if (parts.empty()) throw not_possible(file.path, "that is no name for a file");
+    if (parts.empty()) throw not_possible(file.path, "that is not a name for a file");
     for (std::size_t n = 0; n < parts.size() && !no_records_; ++n) {
       const std::u16string name = to_utf16(parts[n]);
       if (!win32_allows(name) || name.size() > 255)
-        throw not_possible(file.path, "that is no name for a file");
+        throw not_possible(file.path, "that is not a name for a file");
       const bool last = n + 1 == parts.size();
       const IndexItem* there = find_name(open_folder(folder), name);
       if (there == nullptr) {

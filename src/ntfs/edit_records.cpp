@@ -113,7 +113,7 @@ std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t f
     is_made(number, std::move(unused));
     record_bits_[number] = false;
   }
-  // The old list is nobody's now, wherever it would have gone.
+  // The old list has no owner now, wherever it would have gone.
   for (const AttributeView& a :
        is_new ? std::vector<AttributeView>() : volume_.attributes(base, record)) {
     if (a.type != at_attribute_list || a.resident) continue;

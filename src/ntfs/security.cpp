@@ -121,7 +121,7 @@ std::vector<IndexItem> default_quota(std::int64_t changed) {
   IndexItem item;
   item.key_length = 4;
   item.body.reserve(64);
-  put(item.body, std::uint32_t{1});  // the owner id that stands for the default
+  put(item.body, std::uint32_t{1});  // the owner id of the default
   Bytes data;
   data.reserve(64);
   put(data, std::uint32_t{2});  // version

@@ -5,7 +5,7 @@
 namespace nuvrat {
 namespace {
 
-// The gap in front of a partition; LBA 0 belongs to nobody's gap.
+// The gap in front of a partition; LBA 0 is in no gap.
 SectorRange gap_before(const ArrangeRequest& request, std::size_t index) {
   const std::uint64_t from = index == 0 ? 1 : request.partitions[index - 1].range().end();
   const std::uint64_t to = request.partitions[index].start;

@@ -18,7 +18,7 @@ namespace nuvrat {
 
 struct ArrangeRequest {
   std::vector<Partition> partitions;  ///< all that hold data, in disk order, none overlapping
-  SectorSet free;                     ///< sectors that nobody owns
+  SectorSet free;                     ///< sectors without an owner
   std::map<unsigned, Role>
       wanted;  ///< by number: primary or logical; who isn't named may be either
 };

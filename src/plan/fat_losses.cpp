@@ -1,5 +1,5 @@
-// What FAT can't hold: what stands in the way, what the owner agrees to, and what the comparison is
-// then to find.
+// What FAT can't hold: what blocks the conversion, what the owner agrees to, and what the
+// comparison is then to find.
 
 #include "plan/fat_losses.h"
 
@@ -49,7 +49,7 @@ void FatLosses::check_reparse_point(VolumeReader& reader, FileTree::Id id) {
   path.resize(path.rfind(':'));
   obstacle("reparse",
            fmt::format("{}: '{}' is kept by a layer above the file system (reparse tag {:08X}); on "
-                       "FAT nobody could read its contents",
+                       "FAT its contents could not be read",
                        name_, printable(path), tag),
            "Have its system unpack or fetch it, or take it off the volume");
 }
@@ -64,7 +64,7 @@ void FatLosses::check_files(VolumeReader& reader) {
     if (tree.is_directory(id) || tree.is_stream(id)) continue;
     if ((tree.info(id).attributes & 0x4000) != 0 && told++ < max_told) {
       obstacle("encrypted",
-               fmt::format("{}: '{}' is encrypted; on FAT nobody could read it", name_,
+               fmt::format("{}: '{}' is encrypted; on FAT it could not be read", name_,
                            printable(tree.path(id))),
                "Decrypt it under the system that owns it, or take it off the volume");
     }

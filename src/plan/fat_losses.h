@@ -14,7 +14,7 @@ class FatLosses {
   FatLosses(Assessment& out, unsigned number, const std::string& name, const ReadOptions& options)
       : out_(out), number_(number), name_(name), options_(options) {}
 
-  /// What stands in the way, whatever is agreed to: files too large, encrypted ones, and those
+  /// Obstacles, whatever is agreed to: files too large, encrypted ones, and those
   /// whose contents something above the file system keeps.
   void check_files(VolumeReader& reader);
   /// Names that FAT can't spell, or takes for another.

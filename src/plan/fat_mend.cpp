@@ -3,7 +3,7 @@
 //
 // Two steps. The first makes copies equal to what they copy, ends chains where their files end, and
 // cuts sizes to what chains hold: each of its sectors is right by itself, whatever the others are.
-// What then belongs to nobody is freed, or kept as files, by the second.
+// What then has no owner is freed, or kept as files, by the second.
 
 #include <algorithm>
 #include <map>
@@ -254,7 +254,7 @@ class FatMender {
     return out;
   }
 
-  // Sector and offset of an entry of the root that nobody uses; none when the name is taken.
+  // Sector and offset of an unused entry of the root; none when the name is taken.
   std::optional<std::pair<std::uint64_t, std::size_t>> free_root_entry() {
     std::vector<SectorRange> places;
     if (g_.kind == VolumeKind::fat32) {

@@ -18,7 +18,7 @@ std::string general(std::string_view subject) {
   const bool numbered = part.size() > 1 && part.size() < 5 && (part[0] == 'p' || part[0] == 'g') &&
                         part[1] != '0' && part.find_first_not_of("0123456789", 1) == part.npos;
   if (numbered) return part[0] + ("N" + std::string(subject.substr(dot)));
-  return part == "pN" || part == "gN" ? "" : std::string(subject);  // that is no number
+  return part == "pN" || part == "gN" ? "" : std::string(subject);  // not a number
 }
 
 // "table=gpt or table=mbr"

@@ -287,7 +287,7 @@ class NewPartitions {
     }
   }
 
-  // The volumes first, into sectors that belong to nobody; then the table that names them.
+  // The volumes first, into free sectors; then the table that names them.
   bool plan_the_table() {
     Assessment trial = table_with(made_);
     if (!trial.in_reach() && in_.state.table.layout.kind == TableKind::mbr) {

@@ -133,7 +133,7 @@ class Stages {
     });
   }
 
-  // Room that nobody asked for by name.
+  // Room that was not asked for by name.
   void tell_shorter(const SurveyedPartition& s, std::uint64_t sectors) {
     const std::string subject = part_name(s.partition.number) + ".size";
     const bool asked = std::any_of(out_.goals.begin(), out_.goals.end(),

@@ -65,7 +65,7 @@ Pace measure_pace(const Device& device, const Survey& survey) {
       bytes += now.size();
       if (now.size() > piece.size()) piece = std::move(now);
     } catch (const Error&) {
-      break;  // a bad place is no measure of speed
+      break;  // a bad place says nothing of speed
     }
     at += count;
   }

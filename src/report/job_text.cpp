@@ -15,13 +15,13 @@
 namespace nuvrat {
 namespace {
 
-// A folder that a mend makes is no difference, and yet changes the seal.
+// A folder that a mend makes is not a difference, and yet changes the seal.
 std::string seal_words(const Comparison& c) {
   if (c.seal_before == c.seal_after) return "equal";
   return c.equal() ? "another, as planned; nothing else differs" : "not equal";
 }
 
-// Files that nobody looked at are not said to be there.
+// Files that were not looked at are not said to be there.
 std::string way_back_words(const RevertResult& r) {
   if (!r.compared) return "not compared: 'nuvrat verify' does, against the case's before.manifest";
   const Comparison& c = *r.compared;

@@ -46,7 +46,8 @@ Letterhead read_letterhead(const std::filesystem::path& file) {
                                : name == "job"      ? &out.job
                                                     : nullptr;
     if (at == std::string::npos || value == nullptr)
-      throw Error(ErrorCode::file, fmt::format("'{}' is no line of a letterhead", printable(line)),
+      throw Error(ErrorCode::file,
+                  fmt::format("'{}' is not a line of a letterhead", printable(line)),
                   {{}, {}, {}, fmt::format("{}, line {}", file.string(), number)},
                   "Write technician = NAME, owner = NAME or job = NUMBER");
     *value = trimmed(line.substr(at + 1));

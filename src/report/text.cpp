@@ -244,7 +244,7 @@ namespace {
 
 constexpr std::size_t max_named = 20;
 
-// A range is no file: where there are only ranges, no file was looked at.
+// A range is not a file: where there are only ranges, no file was looked at.
 std::string files_and_ranges(const Manifest& m) {
   const std::string files = plural(m.files(), "file", "files");
   return m.ranges.empty() ? files : files + " and " + plural(m.ranges.size(), "range", "ranges");

@@ -12,7 +12,7 @@ namespace {
 
 constexpr std::size_t max_blob_bytes = 1u << 20;  // of one record
 
-// A record whose checksum is right may still be somebody's invention: nothing in it is believed
+// A record whose checksum is right may still be made up: nothing in it is believed
 // that could lead outside the disk or the record.
 bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
   if (r.kind < RecordKind::undo || r.kind > RecordKind::blob) return false;

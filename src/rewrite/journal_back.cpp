@@ -44,7 +44,8 @@ std::optional<SectorRange> Journal::torn_sector(const Device& device) const {
   }
   if (!under_way) return std::nullopt;
   if (!strange.unreadable.empty()) return unit;
-  // One sector of 512 bytes is written whole or not at all; what else it holds, somebody wrote.
+  // One sector of 512 bytes is written whole or not at all; anything else in it was written by
+  // another program.
   if (unit.count == 1) return pieces_differ ? std::optional(unit) : std::nullopt;
   return all.contains(unit) ? std::optional(unit) : std::nullopt;
 }

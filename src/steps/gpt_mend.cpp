@@ -22,7 +22,7 @@ class Mend final : public Rewrite {
   }
   [[nodiscard]] Exemptions exemptions(Phase phase) const override {
     Exemptions out{{{{0, 1}}, "the protective MBR says nothing that the GPT doesn't"}};
-    // While the primary is bad the backup is no copy: it is all there is.
+    // While the primary is bad the backup is the only one.
     if (!work_.primary || phase == Phase::settle)
       out.push_back(backup_exemption(gpt_, step_.target().sector_size));
     return out;

@@ -11,7 +11,7 @@ namespace nuvrat::steps {
 struct TableMbr {
   static constexpr const char* code = "table-mbr";
   std::vector<SectorRange> wipes;  ///< the old chain or GPT, in order
-  Bytes sector0;                   ///< LBA 0 as it was: what is no entry stays
+  Bytes sector0;                   ///< LBA 0 as it was: what is not an entry stays
   bool new_chain = false;          ///< EBRs are written; otherwise the chain stays
 
   template <typename Self, typename Fields>

@@ -10,7 +10,7 @@ namespace nuvrat {
 [[nodiscard]] SectorSet old_ebrs(const Device& device, const TableReading& table);
 
 /// Copies of a GPT on a disk with an MBR: where a header is left, it and its customary array, as
-/// far as nobody owns them.
+/// far as they have no owner.
 [[nodiscard]] SectorSet old_gpt(const Device& device, const TableReading& table);
 
 }  // namespace nuvrat

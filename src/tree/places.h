@@ -11,7 +11,7 @@
 namespace nuvrat {
 
 /// The sectors that a file's bytes are on, in order, neighbours as one, holes among them; what
-/// follows its end in the last cluster is nobody's. Empty: it has none of its own, or fewer than
+/// follows its end in the last cluster doesn't count. Empty: it has none of its own, or fewer than
 /// its size says.
 [[nodiscard]] std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
                                                     std::uint32_t sector_size);

@@ -19,7 +19,7 @@ namespace {
 constexpr std::uint64_t piece_bytes = 1u << 20;
 
 // A file whose holes have as many bytes fits into no FAT, so its hash needn't be that of all its
-// zeros: nobody waits for the sixteen terabytes that a sparse file may claim.
+// zeros: a sparse file may claim sixteen terabytes.
 constexpr std::uint64_t long_holes = std::uint64_t{1} << 32;
 // What is packed, or a stream, is given byte by byte, as far as anybody would wait for it.
 constexpr std::uint64_t max_elsewhere = std::uint64_t{1} << 44;

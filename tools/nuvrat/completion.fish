@@ -36,7 +36,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from check' -l accept-unreadable -
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l events -r -F -d 'A JSON line for each stage and each step of progress into this file'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l overwrite -d 'Replace output files that exist'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l fault -x -d 'For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3'
-complete -c nuvrat -n '__fish_seen_subcommand_from check' -l fault-on-a-real-device -d 'Do that even on a device that is no image'
+complete -c nuvrat -n '__fish_seen_subcommand_from check' -l fault-on-a-real-device -d 'Do that even on a device, not only on an image'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -F
 complete -c nuvrat -n '__fish_seen_subcommand_from files' -l help -s h -d 'Print this help message and exit'
 complete -c nuvrat -n '__fish_seen_subcommand_from files' -l json -d 'One JSON object instead of text'
@@ -92,7 +92,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l accept-unreadable
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l events -r -F -d 'A JSON line for each stage and each step of progress into this file'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l overwrite -d 'Replace output files that exist'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l fault -x -d 'For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3'
-complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l fault-on-a-real-device -d 'Do that even on a device that is no image'
+complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l fault-on-a-real-device -d 'Do that even on a device, not only on an image'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l rehearse -d 'Stop before the first write: record, play it through, compare, keep the case'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l seed -x -d 'New identities from this number, so that a demo repeats'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l rename -x -a 'safe' -d 'safe: names that FAT can\'t spell become others (short for names=safe)'
@@ -115,7 +115,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from resume' -l confirm -x -d 'The
 complete -c nuvrat -n '__fish_seen_subcommand_from resume' -l events -r -F -d 'A JSON line for each stage and each step of progress into this file'
 complete -c nuvrat -n '__fish_seen_subcommand_from resume' -l overwrite -d 'Replace output files that exist'
 complete -c nuvrat -n '__fish_seen_subcommand_from resume' -l fault -x -d 'For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3'
-complete -c nuvrat -n '__fish_seen_subcommand_from resume' -l fault-on-a-real-device -d 'Do that even on a device that is no image'
+complete -c nuvrat -n '__fish_seen_subcommand_from resume' -l fault-on-a-real-device -d 'Do that even on a device, not only on an image'
 complete -c nuvrat -n '__fish_seen_subcommand_from resume' -l sector-size -x -a '512 4096' -d 'Of an image whose case is lost: 512 or 4096 (512)'
 complete -c nuvrat -n '__fish_seen_subcommand_from resume' -F
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l help -s h -d 'Print this help message and exit'
@@ -125,7 +125,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l confirm -x -d 'The
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l events -r -F -d 'A JSON line for each stage and each step of progress into this file'
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l overwrite -d 'Replace output files that exist'
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l fault -x -d 'For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3'
-complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l fault-on-a-real-device -d 'Do that even on a device that is no image'
+complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l fault-on-a-real-device -d 'Do that even on a device, not only on an image'
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l discard-later-changes -d 'Go back although the disk has been written to since'
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -F
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -l help -s h -d 'Print this help message and exit'

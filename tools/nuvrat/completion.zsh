@@ -56,7 +56,7 @@ _nuvrat() {
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
         '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device that is no image]' \
+        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
         '1:disk:_files' \
         '*:word:_files'
       ;;
@@ -138,7 +138,7 @@ _nuvrat() {
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
         '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device that is no image]' \
+        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
         '--rehearse[Stop before the first write\: record, play it through, compare, keep the case]' \
         '--seed=[New identities from this number, so that a demo repeats]:number:' \
         '--rename=[safe\: names that FAT can'\''t spell become others (short for names=safe)]:rule:(safe)' \
@@ -170,7 +170,7 @@ _nuvrat() {
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
         '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device that is no image]' \
+        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
         '--sector-size=[Of an image whose case is lost\: 512 or 4096 (512)]:uint:(512 4096)' \
         '1:case:_files' \
         '*:word:_files'
@@ -185,7 +185,7 @@ _nuvrat() {
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
         '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device that is no image]' \
+        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
         '--discard-later-changes[Go back although the disk has been written to since]' \
         '1:case:_files -/' \
         '*:word:_files'

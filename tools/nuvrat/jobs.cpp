@@ -56,7 +56,7 @@ void refuse_early(const Options& options, const Device& device) {
     check_case_folder(options.case_folder, device, options.case_in_memory);
 }
 
-// The tag that stands for "yes, this disk": from --confirm, or from the person at the terminal.
+// The tag that means "yes, this disk": from --confirm, or from the person at the terminal.
 bool confirmed(const Options& options, const std::string& tag) {
   require_tag(options, tag);
   if (!options.confirm.empty()) return true;
@@ -226,7 +226,7 @@ struct OpenCase {
   std::string tag;
 };
 
-// Opens a case with its disk and says where the job stands.
+// Opens a case with its disk and says how far the job is.
 OpenCase open_case(const Options& options) {
   OpenCase out;
   out.file = load_case(options.disk);

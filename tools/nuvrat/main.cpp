@@ -95,7 +95,7 @@ void add_fault(CLI::App& verb, cli::Options& options) {
               "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3")
           ->type_name("PLAN");
   verb.add_flag("--fault-on-a-real-device", options.fault_on_a_real_device,
-                "Do that even on a device that is no image")
+                "Do that even on a device, not only on an image")
       ->needs(fault);
 }
 

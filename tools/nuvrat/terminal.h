@@ -25,7 +25,7 @@ void prepare_process();
 [[nodiscard]] bool finish_output();
 
 /// From now on a disk may be written: SIGINT, SIGTERM, SIGHUP and SIGQUIT ask the work to stop, and
-/// whatever ends the program by itself leaves a case that says where the job stands.
+/// whatever ends the program by itself leaves a case that says how far the job is.
 void begin_job();
 [[nodiscard]] bool job_begun();
 

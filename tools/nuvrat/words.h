@@ -25,7 +25,7 @@ void check_outputs(const Options& options, const std::string& disk);
 [[nodiscard]] nuvrat::Random random_of(const Options& options);
 [[nodiscard]] std::vector<nuvrat::Goal> goals_of(const Options& options);
 [[nodiscard]] bool is_partition(const std::string& word);
-/// Throws Error (words) for a word that is no partition.
+/// Throws Error (words) for a word that does not name a partition.
 [[nodiscard]] std::vector<unsigned> partitions_of(const Options& options);
 /// The partition that the words begin with, taken away; 0: none, a volume without a table.
 [[nodiscard]] unsigned take_partition(Options& options);

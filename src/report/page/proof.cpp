@@ -146,7 +146,7 @@ std::string proof_section(const CaseRecord& r) {
     body +=
         fmt::format("<p>Differences in names, sizes, contents, times and attributes: {}.{}</p>\n",
                     claim("differences", c.count),
-                    c.planned.empty() ? "" : " What was planned is no part of them:");
+                    c.planned.empty() ? "" : " What was planned is not among them:");
     if (!c.planned.empty()) {
       HtmlTable list{"Changes that were planned", {"kind", "where", "what it is"}, {}, {}};
       for (const Difference& d : c.planned) {
