@@ -122,7 +122,7 @@ struct RevertResult {
   bool already = false;       ///< the disk was as it had been before: nothing was written
   /// What the way back of a finished job gives, read before anything was put back, against what was
   /// recorded before the job: no differences. None when that wasn't looked at: the job was cut off,
-  /// later changes were to be discarded, or the case holds no manifest.
+  /// later changes were to be discarded, the case holds no manifest, or nothing was to be put back.
   std::optional<Comparison> compared{};
 };
 /// Puts the disk back. Of a finished job it is played through first. Throws Error (refused) when
