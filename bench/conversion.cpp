@@ -212,8 +212,7 @@ void after_it(const std::filesystem::path& folder, Figures& out) {
   out["ntfs_check"] = seconds([&] { (void)check_volume(meter, options); });
   out["ntfs_check_read"] = static_cast<double>(meter.bytes_read);
   QuietProgress quiet;
-  out["back"] =
-      seconds([&] { (void)revert_case(*device, load_case(folder / "case"), false, quiet); });
+  out["back"] = seconds([&] { (void)revert_case(*device, load_case(folder / "case"), {}, quiet); });
 }
 
 Figures measure(const std::filesystem::path& folder, std::uint64_t files) {

@@ -33,7 +33,7 @@ int main(int argc, char** argv) {
     std::cout << nuvrat::recognise_volume(disk).description << ": " << result.files << " files, "
               << (result.sound() ? "nothing was lost" : "something differs") << '\n';
 
-    (void)nuvrat::revert_case(disk, nuvrat::load_case(options.case_folder), false, quiet);
+    (void)nuvrat::revert_case(disk, nuvrat::load_case(options.case_folder), {}, quiet);
     const bool same = disk.same_as(*start);
     std::cout << nuvrat::recognise_volume(disk).description << ": "
               << (same ? "every sector as it was" : "not as it was") << '\n';

@@ -28,7 +28,7 @@ void rewrites(ByteView input) {
     expect_answer([&] {
       const JobResult result = convert(*work, plan, [&](const std::filesystem::path& folder) {
         (void)report_html(read_record(folder, work.get()));
-        (void)revert_case(*work, load_case(folder), false, quiet);
+        (void)revert_case(*work, load_case(folder), {}, quiet);
       });
       if (!result.sound()) {
         std::string what = plan.steps[0].name() + " lost something";

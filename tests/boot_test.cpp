@@ -95,7 +95,7 @@ Assessment rewrite(Device& disk, const std::string& goals, const std::filesystem
 
 void revert(Device& disk, const std::filesystem::path& folder) {
   QuietProgress quiet;
-  (void)revert_case(disk, load_case(folder), false, quiet);
+  (void)revert_case(disk, load_case(folder), {}, quiet);
 }
 
 bool consents_to(const Assessment& a, const std::string& code) {

@@ -214,7 +214,7 @@ void mend(FatVolume& volume, Unowned unowned) {
   CHECK(run_job(*volume.disk, a, options, quiet).sound());
   for (const Finding& f : check_volume(*volume.disk, utc())) FAIL_CHECK(f.code << ": " << f.text);
   const auto copy = volume.disk->clone();
-  (void)revert_case(*copy, load_case(folder / "case"), false, quiet);
+  (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
   CHECK(copy->same_as(*original));
 }
 

@@ -182,7 +182,7 @@ TEST_CASE(
     CHECK(read_table(device).findings.empty());
     CHECK(support::judge_gpt(device).empty());
     QuietProgress quiet;
-    (void)revert_case(device, load_case(folder / name), false, quiet);
+    (void)revert_case(device, load_case(folder / name), {}, quiet);
     CHECK(device.same_as(*before));
   };
   auto device = good.clone();
@@ -316,7 +316,7 @@ TEST_CASE("direction: where a volume believes to begin is put right in both boot
   CHECK(hidden(302063) == 302063);
   CHECK(hidden(302063 + 7999) == 302063);
   QuietProgress quiet;
-  (void)revert_case(device, load_case(folder / "case"), false, quiet);
+  (void)revert_case(device, load_case(folder / "case"), {}, quiet);
   CHECK(device.same_as(*original));
 }
 

@@ -75,7 +75,7 @@ TEST_CASE("direction: a chain goes behind its neighbours, into what a dropped pa
   }
   CHECK(logicals >= 2);
   QuietProgress quiet;
-  (void)revert_case(device, load_case(folder / "case"), false, quiet);
+  (void)revert_case(device, load_case(folder / "case"), {}, quiet);
   CHECK(device.same_as(*original));
 }
 

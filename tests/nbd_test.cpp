@@ -153,7 +153,7 @@ TEST_CASE("nbd: a server that dies is a device that fails: nothing changed, or t
     const auto device = open_device(again.address(), {true, 512});
     QuietProgress quiet;
     CHECK(resume_case(*device, load_case(folder / "case"), quiet).sound());
-    (void)revert_case(*device, load_case(folder / "case"), false, quiet);
+    (void)revert_case(*device, load_case(folder / "case"), {}, quiet);
     CHECK(support::fingerprint(image) == before);
   }
 }

@@ -46,7 +46,7 @@ Converted convert(MemoryDevice& device, const std::string& word = "volume=ntfs")
   for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
   const auto copy = device.clone();
-  (void)revert_case(*copy, load_case(folder / "case"), false, quiet);
+  (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
   CHECK(copy->same_as(*original));
   return out;
 }

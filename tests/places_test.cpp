@@ -97,7 +97,7 @@ TEST_CASE("places: every rewrite of the list ends the same, compared either way,
     const Comparison again = verify_disk(then, *other, utc(), quiet).comparison;
     for (const Difference& d : again.differences) MESSAGE(d.path << ": " << d.text);
     CHECK(again.equal());
-    (void)revert_case(*other, load_case(folder / "places"), false, quiet);
+    (void)revert_case(*other, load_case(folder / "places"), {}, quiet);
     CHECK(other->same_as(original));
   }
   MESSAGE(placed << " files and partitions by place, of " << files << " files");

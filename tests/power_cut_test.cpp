@@ -89,7 +89,8 @@ class Trial {
         recorded_->result());
     ++counts_.resumed;
     each_way(
-        "revert", [&](Device& d, const CaseFile& c) { (void)revert_case(d, c, false, quiet_); },
+        "revert",
+        [&](Device& d, const CaseFile& c) { (void)revert_case(d, c, {.compare = false}, quiet_); },
         *original_);
     ++counts_.reverted;
     fs::remove_all(job);
@@ -209,13 +210,15 @@ class Trial {
       plan.seed = seed;
       FaultDevice device(*disk, plan);
       try {
-        (void)revert_case(device, load_case(job), false, quiet_);
+        (void)revert_case(device, load_case(job), {.compare = false}, quiet_);
       } catch (const Error&) {
         ++counts_.twice;
         must_be_old_or_new(*disk, false, true);
       }
     }
-    (void)revert_case(*disk, load_case(job), false, quiet_);
+    const bool compare = seed % 4 == 0;
+    const RevertResult back = revert_case(*disk, load_case(job), {.compare = compare}, quiet_);
+    CHECK((back.compared.has_value() && back.equal()) == compare);
     CHECK(disk->same_as(*original_));
     ++counts_.reverted;
   }

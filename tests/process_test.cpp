@@ -116,7 +116,9 @@ TEST_CASE("kill: at random moments, the disk is old or new, and can be put back"
         ++stages[name_of(stage_of(file, *device))];
         QuietProgress quiet;
         if (round % 3 == 0) CHECK(resume_case(*device, file, quiet).sound());
-        (void)revert_case(*device, load_case(job), false, quiet);
+        const RevertResult back = revert_case(*device, load_case(job), {}, quiet);
+        CHECK(back.equal());
+        CHECK((back.compared || back.already));
       }
       CHECK(support::fingerprint(image) == before);
     }

@@ -203,7 +203,7 @@ TEST_CASE("promise: a device that says it wrote, and did not, is noticed before 
       }
       if (fs::exists(job / "undo.journal")) {
         QuietProgress quiet;
-        (void)revert_case(*disk, load_case(job), false, quiet);
+        (void)revert_case(*disk, load_case(job), {}, quiet);
       }
       CHECK(disk->same_as(*pristine));
     }
@@ -231,8 +231,7 @@ TEST_CASE("promise: a journal damaged at any record, or shortened, is never take
     const auto disk = job.after->clone();
     bool said = true;
     try {
-      const RevertResult result =
-          revert_case(*disk, load_case(job.folder / "case"), false, job.quiet);
+      const RevertResult result = revert_case(*disk, load_case(job.folder / "case"), {}, job.quiet);
       said = !result.already || result.sectors > 0;
       CHECK(disk->same_as(*job.original));  // put back is put back
     } catch (const Error& e) {
@@ -273,7 +272,7 @@ TEST_CASE("promise: a journal damaged at any record, or shortened, is never take
   const auto disk = job.after->clone();
   const CaseFile alone = load_case(job.folder / "case");
   CHECK(assessment_json(alone.assessment) == assessment_json(job.assessment));
-  (void)revert_case(*disk, alone, false, job.quiet);
+  (void)revert_case(*disk, alone, {}, job.quiet);
   CHECK(disk->same_as(*job.original));
 }
 
@@ -291,7 +290,7 @@ TEST_CASE("promise: a case is of one disk, and of no other of its size") {
     const auto was = disk->clone();
     for (const bool discard : {false, true}) {
       CHECK(code_of([&] {
-              (void)revert_case(*disk, load_case(job.folder / "case"), discard, job.quiet);
+              (void)revert_case(*disk, load_case(job.folder / "case"), {discard}, job.quiet);
             }) == ErrorCode::refused);
       CHECK(disk->same_as(*was));
     }
@@ -305,22 +304,22 @@ TEST_CASE("promise: a case is of one disk, and of no other of its size") {
   REQUIRE(run_job(*job.disk, next, options, job.quiet).sound());
   for (const bool discard : {false, true}) {
     try {
-      (void)revert_case(*job.disk, load_case(job.folder / "case"), discard, job.quiet);
+      (void)revert_case(*job.disk, load_case(job.folder / "case"), {discard}, job.quiet);
       FAIL("reverted under a newer case");
     } catch (const Error& e) {
       CHECK(e.code() == ErrorCode::refused);
       if (discard) CHECK(e.message().find("newer") != std::string::npos);
     }
   }
-  (void)revert_case(*job.disk, load_case(job.folder / "newer"), false, job.quiet);
-  (void)revert_case(*job.disk, load_case(job.folder / "case"), false, job.quiet);
+  (void)revert_case(*job.disk, load_case(job.folder / "newer"), {}, job.quiet);
+  (void)revert_case(*job.disk, load_case(job.folder / "case"), {}, job.quiet);
   CHECK(job.disk->same_as(*job.original));
   // Once more says that it is so already; a disk that was converted again isn't "put back".
-  CHECK(revert_case(*job.disk, load_case(job.folder / "case"), false, job.quiet).already);
+  CHECK(revert_case(*job.disk, load_case(job.folder / "case"), {}, job.quiet).already);
   Job again;
   REQUIRE(run_job(*job.disk, again.assessment, again.options, job.quiet).sound());
   CHECK(code_of([&] {
-          (void)revert_case(*job.disk, load_case(job.folder / "case"), false, job.quiet);
+          (void)revert_case(*job.disk, load_case(job.folder / "case"), {}, job.quiet);
         }) == ErrorCode::refused);
 }
 
@@ -353,7 +352,7 @@ TEST_CASE("promise: a resumed job leaves what was recorded, or nothing: Nuvrat m
       CHECK(code == ErrorCode::not_compared);
       CHECK(Journal::open(job.path("undo.journal")).strange_sectors(*job.disk, true).empty());
     }
-    (void)revert_case(*job.disk, file, false, job.quiet);
+    (void)revert_case(*job.disk, file, {}, job.quiet);
     CHECK(job.disk->same_as(*job.original));
   }
 }
@@ -390,10 +389,10 @@ TEST_CASE("promise: a revert tried on a copy leaves the case as it is for the di
   CaseFile file = load_case(job.folder / "case");
   file.copy = true;
   const auto copy = job.disk->clone();
-  (void)revert_case(*copy, file, false, job.quiet);
+  (void)revert_case(*copy, file, {}, job.quiet);
   CHECK(copy->same_as(*job.original));
   CHECK(stage_of(load_case(job.folder / "case"), *job.disk) == CaseStage::finished);
-  (void)revert_case(*job.disk, load_case(job.folder / "case"), false, job.quiet);
+  (void)revert_case(*job.disk, load_case(job.folder / "case"), {}, job.quiet);
   CHECK(job.disk->same_as(*job.original));
 }
 

@@ -149,7 +149,7 @@ void try_goals(const MemoryDevice& original, const std::vector<Goal>& goals, Roo
       support::use_what_was_given_up(original, *disk, load_case(folder / "case"), random);
   counts.back += way_back == support::WayBack::whole ? 1 : 0;
   counts.kept += way_back == support::WayBack::refused ? 1 : 0;
-  (void)revert_case(*disk, load_case(folder / "case"), false, quiet);
+  (void)revert_case(*disk, load_case(folder / "case"), {}, quiet);
   if (options.undo == Undo::full) CHECK(disk->same_as(original));
   CHECK(compare(take_manifest(original, utc(), quiet), take_manifest(*disk, utc(), quiet)).equal());
   ++counts.done;
@@ -226,11 +226,11 @@ TEST_CASE("room: of two jobs the second goes back, then the first: whole, or ref
     if (!do_one(*disk, random, first)) continue;
     const Manifest between = take_manifest(*disk, utc(), quiet);
     if (!do_one(*disk, random, second)) continue;
-    (void)revert_case(*disk, load_case(folder / "second"), false, quiet);
+    (void)revert_case(*disk, load_case(folder / "second"), {}, quiet);
     CHECK(compare(between, take_manifest(*disk, utc(), quiet)).equal());
     const auto was = disk->clone();
     try {
-      (void)revert_case(*disk, load_case(folder / "first"), false, quiet);
+      (void)revert_case(*disk, load_case(folder / "first"), {}, quiet);
       CHECK(compare(take_manifest(original, utc(), quiet), take_manifest(*disk, utc(), quiet))
                 .equal());
       ++both;

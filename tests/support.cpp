@@ -256,7 +256,7 @@ WayBack use_what_was_given_up(const Device& original, const MemoryDevice& after,
   CaseFile copy = job;
   copy.copy = true;  // the case is needed for the disk itself
   try {
-    const RevertResult result = revert_case(*used, copy, false, quiet);
+    const RevertResult result = revert_case(*used, copy, {}, quiet);
     REQUIRE(result.compared.has_value());
     const Comparison c =
         compare(take_manifest(original, utc(), quiet), take_manifest(*used, utc(), quiet));

@@ -39,7 +39,7 @@ Assessment into(MemoryDevice& device, const std::vector<std::string>& words) {
   for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
   const auto copy = device.clone();
-  (void)revert_case(*copy, load_case(folder / "case"), false, quiet);
+  (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
   CHECK(copy->same_as(*original));
   return a;
 }
@@ -211,7 +211,7 @@ TEST_CASE("to FAT: packed units, holes and streams are written out, or kept in t
   }
   CHECK(stream);
   CHECK(permissions == reader->tree().size() - 1);
-  (void)revert_case(*v.disk, load_case(folder / "case"), false, quiet);
+  (void)revert_case(*v.disk, load_case(folder / "case"), {}, quiet);
   CHECK(v.disk->same_as(*original));
 }
 
@@ -242,7 +242,7 @@ TEST_CASE("to FAT: names that it can't spell are refused, or become others that 
   const auto reader = open_volume(*v.disk, utc());
   for (const char* name : {"TIDE_", "TIDE_ (2)", "TIDE_ (3)", "TIDE_ (4)", "FOLDER_/INSIDE"})
     CHECK_MESSAGE(reader->tree().find(name) != FileTree::none, name);
-  (void)revert_case(*v.disk, load_case(folder / "case"), false, quiet);
+  (void)revert_case(*v.disk, load_case(folder / "case"), {}, quiet);
   CHECK(v.disk->same_as(*original));
 }
 

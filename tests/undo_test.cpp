@@ -38,7 +38,7 @@ std::string refusal_of(Done& job) {
   const auto was = job.disk->clone();
   std::string text;
   try {
-    (void)revert_case(*job.disk, job.file(), false, job.quiet);
+    (void)revert_case(*job.disk, job.file(), {}, job.quiet);
     FAIL("put back");
   } catch (const Error& e) {
     CHECK(e.code() == ErrorCode::refused);
@@ -67,7 +67,7 @@ class StopAt final : public Progress {
 TEST_CASE("undo: after a rewrite the way back is exact to the byte, and only once") {
   Done job;
   CHECK(stage_of(job.file(), *job.disk) == CaseStage::finished);
-  const RevertResult result = revert_case(*job.disk, job.file(), false, job.quiet);
+  const RevertResult result = revert_case(*job.disk, job.file(), {}, job.quiet);
   CHECK(result.exact);
   REQUIRE(result.compared.has_value());
   CHECK(result.compared->recorded > 0);
@@ -77,7 +77,7 @@ TEST_CASE("undo: after a rewrite the way back is exact to the byte, and only onc
   CHECK(stage_of(job.file(), *job.disk) == CaseStage::reverted);
   CHECK(code_of([&] { (void)resume_case(*job.disk, job.file(), job.quiet); }) ==
         ErrorCode::refused);
-  (void)revert_case(*job.disk, job.file(), false, job.quiet);  // again: nothing to do
+  (void)revert_case(*job.disk, job.file(), {}, job.quiet);  // again: nothing to do
   CHECK(job.disk->same_as(*job.original));
 }
 
@@ -85,7 +85,7 @@ TEST_CASE("undo: with live sectors only, the old disk is back though free sector
   Done job(Undo::live);
   const auto full = std::filesystem::file_size(job.options.case_folder / "undo.journal");
   CHECK(full > 0);
-  CHECK_FALSE(revert_case(*job.disk, job.file(), false, job.quiet).exact);
+  CHECK_FALSE(revert_case(*job.disk, job.file(), {}, job.quiet).exact);
   CHECK(read_table(*job.disk).layout == job.assessment.before);
   CHECK_FALSE(job.disk->same_as(*job.original));  // the loader code between is gone
 }
@@ -133,7 +133,7 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
     Random random(3);
     for (int i = 0; i < 8; ++i)
       ++ways[support::use_what_was_given_up(original, *disk, load_case(folder / "case"), random)];
-    (void)revert_case(*disk, load_case(folder / "case"), false, quiet);
+    (void)revert_case(*disk, load_case(folder / "case"), {}, quiet);
     const Comparison c = compare(recorded, take_manifest(*disk, utc(), quiet));
     for (const Difference& d : c.differences) MESSAGE(d.number << " " << d.path << ": " << d.text);
     CHECK(c.equal());
@@ -150,6 +150,7 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
 
 TEST_CASE("undo: a disk written to since is refused with what changed, unless told otherwise") {
   Done job;
+  std::string changed;
   SUBCASE("in a file") {
     const Window window(*job.disk, {64, 9600});
     const auto reader = open_volume(window, utc());
@@ -157,17 +158,40 @@ TEST_CASE("undo: a disk written to since is refused with what changed, unless to
     const FileTree tree = reader->tree();
     while (tree.is_directory(some) || tree.extents(some).empty()) ++some;
     job.disk->write(64 + tree.extents(some)[0].first, Bytes(512, 'x'));
-    CHECK(refusal_of(job).find(tree.path(some)) != std::string::npos);
+    changed = tree.path(some);
+    CHECK(refusal_of(job).find(changed) != std::string::npos);
   }
   SUBCASE("in the table") {
     job.disk->write(5, Bytes(512, 'x'));
     CHECK(refusal_of(job).find("sector 5") != std::string::npos);
   }
-  const RevertResult result = revert_case(*job.disk, job.file(), true, job.quiet);
+  const RevertOptions anyway{.discard_later_changes = true};
+  const RevertResult result = revert_case(*job.disk, job.file(), anyway, job.quiet);
   CHECK(read_table(*job.disk).layout == job.assessment.before);
-  // What was not looked at is not said to be there.
-  CHECK_FALSE(result.compared.has_value());
-  CHECK(revert_text(job.file(), result, TextStyle()).find("not compared") != std::string::npos);
+  // The job didn't write the file, so it isn't what comes back, and that is said.
+  REQUIRE(result.compared.has_value());
+  CHECK(result.compared->count == (changed.empty() ? 0 : 1));
+  CHECK(result.equal() == changed.empty());
+  CHECK(revert_text(job.file(), result, TextStyle()).find(changed) != std::string::npos);
+}
+
+TEST_CASE("undo: after a job that was cut off, the disk is read once it was put back") {
+  for (const bool whole : {true, false}) {
+    Done job(Undo::full, false);
+    const auto original = job.disk->clone();
+    FaultPlan plan;
+    plan.cut_before = 40;
+    FaultDevice cut(*job.disk, plan);
+    CHECK(code_of([&] { (void)run_job(cut, job.assessment, job.options, job.quiet); }) ==
+          ErrorCode::cut_off);
+    if (!whole) std::filesystem::remove(job.options.case_folder / "before.manifest");
+    const RevertResult result = revert_case(*job.disk, job.file(), {}, job.quiet);
+    CHECK(job.disk->same_as(*original));
+    CHECK(result.compared.has_value() == whole);
+    const std::string text = revert_text(job.file(), result, TextStyle());
+    CHECK((text.find("as recorded before the job") != std::string::npos) == whole);
+    CHECK((text.find("not compared (the case holds no record") != std::string::npos) == !whole);
+  }
 }
 
 TEST_CASE("undo: what no file shows of a deleted partition stops the way back, too") {
@@ -185,17 +209,17 @@ TEST_CASE("undo: what no file shows of a deleted partition stops the way back, t
   const std::uint64_t second = 64 + support::little(boot, 14, 2) + support::little(boot, 22, 2);
   job.disk->write(second, Bytes(512, 'x'));
   CHECK(refusal_of(job).find("would be damaged") != std::string::npos);
-  (void)revert_case(*job.disk, job.file(), true, job.quiet);
+  (void)revert_case(*job.disk, job.file(), {.discard_later_changes = true}, job.quiet);
   CHECK(read_table(*job.disk).layout == job.assessment.before);
 }
 
 TEST_CASE("undo: another disk is not taken for the one of the case") {
   Done job;
   MemoryDevice other(12345, 512);
-  CHECK(code_of([&] { (void)revert_case(other, job.file(), false, job.quiet); }) ==
+  CHECK(code_of([&] { (void)revert_case(other, job.file(), {}, job.quiet); }) ==
         ErrorCode::refused);
   MemoryDevice blank(job.disk->sectors(), 512);
-  CHECK(code_of([&] { (void)revert_case(blank, job.file(), false, job.quiet); }) ==
+  CHECK(code_of([&] { (void)revert_case(blank, job.file(), {}, job.quiet); }) ==
         ErrorCode::refused);
   CHECK(code_of([&] { (void)load_case(job.folder.path()); }) == ErrorCode::words);
 }
@@ -215,7 +239,7 @@ TEST_CASE("undo: a damaged journal is not used") {
   file.close();
   const auto before = job.disk->clone();
   try {
-    (void)revert_case(*job.disk, job.file(), false, job.quiet);
+    (void)revert_case(*job.disk, job.file(), {}, job.quiet);
   } catch (const Error& e) {
     CHECK(e.code() == ErrorCode::file);
   }

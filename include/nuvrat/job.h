@@ -115,21 +115,32 @@ struct CaseFile {
 /// Finishes a job that was cut off, from wherever it was. Errors as run_job.
 [[nodiscard]] JobResult resume_case(Device& device, const CaseFile& job, Progress& progress);
 
+struct RevertOptions {
+  bool discard_later_changes = false;  ///< go back over what was written since the job, too
+  /// Where the way back isn't played through first, read the disk once it was put back.
+  bool compare = true;
+};
 struct RevertResult {
   std::string tag_after;
   std::uint64_t sectors = 0;  ///< put back
   bool exact = true;          ///< every sector that was written is as it was, free ones too
   bool already = false;       ///< the disk was as it had been before: nothing was written
-  /// What the way back of a finished job gives, read before anything was put back, against what was
-  /// recorded before the job: no differences. None when that wasn't looked at: the job was cut off,
-  /// later changes were to be discarded, the case holds no manifest, or nothing was to be put back.
+  /// What was recorded before the job against what the way back gives. Of a finished job that was
+  /// read before anything was put back, and there are no differences; after a job that was cut off,
+  /// or over later changes, it was read afterwards, and there may be some.
   std::optional<Comparison> compared{};
+  std::string not_compared{};  ///< why there is none
+  /// Nothing is known to be otherwise than before the job. Says nothing of what wasn't compared.
+  [[nodiscard]] bool equal() const { return !compared || compared->equal(); }
+  /// It was compared, and is equal; or nothing was to be put back.
+  [[nodiscard]] bool sound() const { return equal() && (compared || already); }
 };
 /// Puts the disk back. Of a finished job it is played through first. Throws Error (refused) when
 /// somebody has written to the disk since so that something would be lost or not be as recorded,
-/// and `discard_later_changes` isn't set; the text says what. May be cut off and run again.
+/// and `discard_later_changes` isn't set; the text says what. May be cut off and run again. A stop
+/// that is asked for ends the comparison, never the way back.
 [[nodiscard]] RevertResult revert_case(Device& device, const CaseFile& job,
-                                       bool discard_later_changes, Progress& progress);
+                                       const RevertOptions& options, Progress& progress);
 
 /// Finishes a settle that find_unfinished saw, when the case is lost.
 void finish_unfinished(Device& device, const UnfinishedStep& unfinished, Progress& progress);

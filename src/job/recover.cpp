@@ -185,15 +185,30 @@ void require_recorded(const Journal& journal, const Inspection& inspection, cons
     throw changed_since(fmt::format("it would now leave something else in sector {}", *lba));
 }
 
-// What it was rehearsed to give; none when that wasn't looked at.
-std::optional<Comparison> put_back(Device& device, const CaseFile& job, Journal& journal,
-                                   CaseStage stage, bool discard_later_changes, const Case& folder,
-                                   Progress& progress) {
+// The way back is done, whatever comes of this. Nobody should have used a disk between two states,
+// and leaving it there would be worse, so it is read only now.
+void compare_put_back(const Device& device, const CaseFile& job, const Case& folder,
+                      Progress& progress, RevertResult& out) {
+  if (!folder.has("before.manifest")) {
+    out.not_compared = "the case holds no record of the files";
+    return;
+  }
+  try {
+    device.forget({0, device.sectors()});
+    const Manifest recorded = load_manifest(folder.file("before.manifest"));
+    out.compared = verify_disk(recorded, device, job.options.read, progress).comparison;
+  } catch (const Error& e) {
+    out.not_compared = e.message();
+  }
+}
+
+void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
+              const RevertOptions& options, const Case& folder, Progress& progress,
+              RevertResult& out) {
   const bool finished = stage == CaseStage::finished;
-  std::optional<Comparison> out;
-  if (!discard_later_changes && stage != CaseStage::torn) {
+  if (!options.discard_later_changes && stage != CaseStage::torn) {
     require_no_foreign(journal, device, job.assessment.after, finished);
-    if (finished) out = rehearse_way_back(device, job, journal, folder, progress);
+    if (finished) out.compared = rehearse_way_back(device, job, journal, folder, progress);
   }
   if (!job.copy) folder.log("reverting", name_of(stage));
   try {
@@ -207,7 +222,11 @@ std::optional<Comparison> put_back(Device& device, const CaseFile& job, Journal&
   }
   if (!job.copy) folder.log("reverted");
   device.reread_table();
-  return out;
+  if (out.compared) return;
+  if (options.compare)
+    compare_put_back(device, job, folder, progress, out);
+  else
+    out.not_compared = "it was not asked for";
 }
 
 }  // namespace
@@ -388,7 +407,7 @@ std::string newer_case(const CaseFile& job) {
 
 }  // namespace
 
-RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later_changes,
+RevertResult revert_case(Device& device, const CaseFile& job, const RevertOptions& options,
                          Progress& progress) {
   require_begun(job);
   const CaseStage stage = stage_of(job, device);
@@ -407,8 +426,7 @@ RevertResult revert_case(Device& device, const CaseFile& job, bool discard_later
       if (const std::string newer = newer_case(job); !newer.empty() && !job.copy)
         throw refused(fmt::format("there is a newer case of this disk: {}", newer),
                       fmt::format("Nothing was written. Revert {} first", newer));
-      result.compared =
-          put_back(device, job, journal, stage, discard_later_changes, folder, progress);
+      put_back(device, job, journal, stage, options, folder, progress, result);
       result.sectors = journal.bytes_to_put_back() / device.sector_size();
     }
   }

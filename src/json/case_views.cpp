@@ -75,16 +75,21 @@ std::string job_view(const Assessment& a, const JobResult& r, const std::filesys
 }
 
 std::string revert_json(const CaseFile& job, const RevertResult& r) {
+  const Comparison seen = r.compared.value_or(Comparison());
   return dump({{"schema", "nuvrat.revert/1"},
-               {"verdict", "reverted"},
+               {"verdict", r.equal() ? "reverted" : "differs"},
                {"disk", printable(job.disk.string())},
                {"case", printable(job.folder.string())},
                {"sectors", r.sectors},
                {"exact", r.exact},
                {"already", r.already},
                {"compared", r.compared.has_value()},
-               {"recorded_files", r.compared ? r.compared->recorded : 0},
-               {"by_place", r.compared ? r.compared->by_place : 0},
+               {"not_compared", printable(r.not_compared)},
+               {"recorded_files", seen.recorded},
+               {"same_files", seen.same},
+               {"by_place", seen.by_place},
+               {"difference_count", seen.count},
+               {"differences", differences_json(seen.differences)},
                {"tag_after", r.tag_after}});
 }
 

@@ -23,9 +23,13 @@ std::string seal_words(const Comparison& c) {
 
 // Files that were not looked at are not said to be there.
 std::string way_back_words(const RevertResult& r) {
-  if (!r.compared) return "not compared: 'nuvrat verify' does, against the case's before.manifest";
+  if (!r.compared)
+    return fmt::format(
+        "not compared ({}): 'nuvrat verify' does, against the case's before.manifest",
+        printable(r.not_compared));
   const Comparison& c = *r.compared;
-  return fmt::format("{} as recorded before the job{}{}", format_count(c.recorded),
+  return fmt::format("{}{} as recorded before the job{}{}", format_count(c.same),
+                     c.same == c.recorded ? "" : " of " + format_count(c.recorded),
                      c.partial() ? ", as far as could be read" : "",
                      c.by_place == 0 ? "" : ", by their places: contents were not read");
 }
@@ -170,15 +174,19 @@ std::string revert_text(const CaseFile& job, const RevertResult& result, const T
                    "; nothing was written", style) +
            fmt::format("\n  tag      {}\n", result.tag_after);
   }
+  std::string rest = result.exact
+                         ? ", every sector as it was"
+                         : ", every live sector as it was; free sectors keep what was written";
+  if (!result.equal())
+    rest = ", what the job wrote is as it was; other things were changed since: " +
+           difference_counts(*result.compared);
   std::string out =
-      verdict(job.disk.string(), Tone::good, "put back",
-              result.exact ? ", every sector as it was"
-                           : ", every live sector as it was; free sectors keep what was written",
-              style);
+      verdict(job.disk.string(), result.equal() ? Tone::good : Tone::bad, "put back", rest, style);
   out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
                      result.tag_after);
   out += wrap("files    " + way_back_words(result), style, "  ", "           ");
   if (job.copy) out += "  case     stays as it is: this is a copy of its disk\n";
+  if (!result.equal()) out += "\n" + difference_lines(*result.compared, style);
   return out;
 }
 

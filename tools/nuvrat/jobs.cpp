@@ -266,11 +266,11 @@ int revert(Options& options) {
   begin_job();
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
     const RevertResult result =
-        revert_case(job.disk.device(), job.file, options.discard_later_changes, progress);
+        revert_case(job.disk.device(), job.file, {options.discard_later_changes}, progress);
     terminal.finish();
     std::cout << (options.json ? revert_json(job.file, result)
                                : "\n" + shown(revert_text(job.file, result, output_style())));
-    return int{done};
+    return int{result.sound() ? done : differs};
   });
 }
 

@@ -69,7 +69,7 @@ TEST_CASE("large clusters: NTFS in clusters of 128 KiB to 1 MiB becomes FAT32") 
     CHECK(run_job(*disk, a, options, quiet).sound());
     CHECK(take_manifest(*disk, support::utc(), quiet).seal() == seal);
     CHECK(check_volume(*disk, support::utc()).empty());
-    (void)revert_case(*disk, load_case(folder / "case"), false, quiet);
+    (void)revert_case(*disk, load_case(folder / "case"), {}, quiet);
     CHECK(disk->same_as(*original));
   }
 }
