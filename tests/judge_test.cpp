@@ -42,6 +42,13 @@ for disk in $DISKS; do
 done
 )sh";
 
+// A process for each file that goes would be most of the work: they go some at a time.
+const char* const deleting = R"sh(
+gone() { printf '%s\0' "$1" >>/tmp/gone; }
+sweep() { [ ! -s /tmp/gone ] || xargs -0 rm -f </tmp/gone; : >/tmp/gone; }
+noise=$(head -c 1500 /dev/urandom | od -An -v -t x1 | tr -d ' \n')  # 3,000 bytes
+)sh";
+
 struct Seen {
   std::map<std::string, std::string> parts;  // "vda 5" → "start size", in units of 512 bytes
   std::map<std::string, std::string> files;  // "vda5 path" → hash
@@ -435,16 +442,19 @@ mkdir -p new
 i=0
 while [ $i -lt 2500 ]; do
   echo "reading $i" > "new/a rather long name for reading number $i of this volume.txt"
-  [ $((i % 3)) = 0 ] && rm "new/a rather long name for reading number $i of this volume.txt"
+  [ $((i % 3)) = 0 ] && gone "new/a rather long name for reading number $i of this volume.txt"
   [ $((i % 5)) = 1 ] && mv "new/a rather long name for reading number $i of this volume.txt" "new/moved $i"
+  [ $((i % 30)) = 29 ] && sweep
   i=$((i + 1))
 done
+sweep
 dd if=/dev/urandom of=large bs=100000 count=40 2>/dev/null
 cd /
 sync
 umount /mnt/1
 )sh";
-  const Seen seen = parse(boot(folder, std::string(write) + "\nDISKS=vda" + look, image.string()));
+  const Seen seen =
+      parse(boot(folder, std::string(deleting) + write + "\nDISKS=vda" + look, image.string()));
   CHECK(seen.files.size() > 1500);
   must_equal(seen, *open_device(image), "vda");
   must_be_sound(image);
@@ -505,14 +515,16 @@ for n in 1 2 3; do
   while [ $i -lt $many ]; do
     echo "reading $i of volume $n" > "UPPER/FILE$i.TXT"
     echo "note $i" > "lower.dir/a rather long name for note number $i.text"
-    [ $((i % 3)) = 0 ] && rm "UPPER/FILE$i.TXT"
+    [ $((i % 3)) = 0 ] && gone "UPPER/FILE$i.TXT"
     [ $((i % 5)) = 1 ] && mv "lower.dir/a rather long name for note number $i.text" "Глубина/潮位/Ноты $i Ωμέγα.txt"
+    [ $((i % 30)) = 29 ] && sweep
     i=$((i + 1))
   done
+  sweep
   i=0
   while [ $i -lt 40 ]; do
-    dd if=/dev/urandom bs=3000 count=1 2>/dev/null >> one.bin
-    dd if=/dev/urandom bs=2500 count=1 2>/dev/null >> two.bin
+    echo "$i$noise" >> one.bin
+    echo "$noise$i" >> two.bin
     i=$((i + 1))
   done
   : > empty
@@ -522,7 +534,8 @@ for n in 1 2 3; do
   umount /mnt/$n
 done
 )sh";
-  const Seen filled = parse(boot(folder, std::string(fill) + "\nDISKS=vda" + look, image.string()));
+  const Seen filled =
+      parse(boot(folder, std::string(deleting) + fill + "\nDISKS=vda" + look, image.string()));
   CHECK(filled.files.size() > 1200);
   must_equal(filled, *open_device(image), "vda");
   convert(image, 512, folder / "case");
@@ -543,14 +556,16 @@ for n in 1 2 3; do
   i=0
   while [ $i -lt $many ]; do
     echo "reading $i" > "big/a rather long name for reading number $i of this volume.txt"
-    [ $((i % 3)) = 0 ] && rm "big/a rather long name for reading number $i of this volume.txt"
+    [ $((i % 3)) = 0 ] && gone "big/a rather long name for reading number $i of this volume.txt"
     [ $((i % 5)) = 1 ] && mv "big/a rather long name for reading number $i of this volume.txt" "Глубина/潮位/new/Ноты $i Ωμέγα.txt"
+    [ $((i % 30)) = 29 ] && sweep
     i=$((i + 1))
   done
+  sweep
   i=0
   while [ $i -lt 30 ]; do
-    dd if=/dev/urandom bs=3000 count=1 2>/dev/null >> one.bin
-    dd if=/dev/urandom bs=2500 count=1 2>/dev/null >> three.bin
+    echo "$i$noise" >> one.bin
+    echo "$noise$i" >> three.bin
     i=$((i + 1))
   done
   rm -r UPPER
@@ -564,8 +579,9 @@ for n in 1 2 3; do
   umount /mnt/$n
 done
 )sh";
-  const std::vector<Seen> as_ntfs = parse_all(boot(
-      folder, std::string("DISKS=vda") + look + "echo AGAIN\n" + write + look, image.string()));
+  const std::vector<Seen> as_ntfs = parse_all(
+      boot(folder, std::string(deleting) + "DISKS=vda" + look + "echo AGAIN\n" + write + look,
+           image.string()));
   REQUIRE(as_ntfs.size() == 2);
   CHECK(as_ntfs[0].files == filled.files);
   CHECK(as_ntfs[0].parts == filled.parts);
@@ -597,9 +613,11 @@ for n in 1 2; do
   i=0
   while [ $i -lt $many ]; do
     echo "reading $i" > "after/a rather long name for reading number $i.txt"
-    [ $((i % 3)) = 0 ] && rm "after/a rather long name for reading number $i.txt"
+    [ $((i % 3)) = 0 ] && gone "after/a rather long name for reading number $i.txt"
+    [ $((i % 30)) = 29 ] && sweep
     i=$((i + 1))
   done
+  sweep
   rm -r big
   dd if=/dev/urandom bs=3000 count=20 2>/dev/null >> one.bin
   cd /
@@ -607,8 +625,9 @@ for n in 1 2; do
   umount /mnt/$n
 done
 )sh";
-  const std::vector<Seen> fat = parse_all(boot(
-      folder, std::string("DISKS=vda") + look + "echo AGAIN\n" + on_fat + look, image.string()));
+  const std::vector<Seen> fat = parse_all(
+      boot(folder, std::string(deleting) + "DISKS=vda" + look + "echo AGAIN\n" + on_fat + look,
+           image.string()));
   REQUIRE(fat.size() == 2);
   const Seen& back = fat[0];
   must_equal(back, fat_layout, fat_manifest, "vda");
