@@ -93,10 +93,11 @@ void make_plain(Device& device, VolumeKind kind, std::uint32_t cluster) {
   writer.finish();
 }
 
-void make_crowd(Device& device, unsigned files) {
+void make_crowd(Device& device, unsigned files, unsigned name) {
   FatWriter writer(device, fat(VolumeKind::fat32, 8));
   writer.add_directory("TIDES");
-  for (unsigned i = 0; i < files; ++i) writer.add_file(fmt::format("TIDES/G{:07}.CSV", i), {});
+  for (unsigned i = 0; i < files; ++i)
+    writer.add_file(fmt::format("TIDES/G{:07}{:x>{}}.CSV", i, "", name - 12), {});
   writer.finish();
 }
 
@@ -231,7 +232,7 @@ Bytes noise(std::size_t size, std::uint64_t seed) {
   return out;
 }
 
-std::vector<Volume> all(unsigned crowd) {
+std::vector<Volume> all(unsigned crowd, unsigned name) {
   return {
       {"names, depth and bad clusters", 400000, 512, make_names},
       {"thousands of pieces, 512", 200000, 512, [](Device& d) { make_pieces(d, 1); }},
@@ -246,7 +247,7 @@ std::vector<Volume> all(unsigned crowd) {
       {"sectors of 4096, clusters of 32 KiB", 100000, 4096,
        [](Device& d) { make_plain(d, VolumeKind::fat16, 8); }},
       {fmt::format("a folder of {}", crowd), 900000, 512,
-       [crowd](Device& d) { make_crowd(d, crowd); }},
+       [=](Device& d) { make_crowd(d, crowd, name); }},
   };
 }
 

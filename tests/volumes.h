@@ -18,7 +18,8 @@ struct Volume {
   std::uint32_t sector_size;
   std::function<void(nuvrat::Device&)> make;
 };
-[[nodiscard]] std::vector<Volume> all(unsigned crowd = 60000);
+/// `crowd`: files of the folder that has most, whose names have `name` characters.
+[[nodiscard]] std::vector<Volume> all(unsigned crowd = 60000, unsigned name = 12);
 
 /// A small volume with clusters of 512 bytes or 1 KiB that was filled with files of all lengths, of
 /// which many were deleted: what is free lies in pieces. Each seed another one.
