@@ -307,8 +307,10 @@ void cut_long_sectors(std::size_t part, std::size_t parts) {
         continue;
       if (!long_ones) trial.cut_at(sector, FaultPlan::Keep::some, sector * 31);
       const std::uint64_t cuts = counts.cuts;
-      trial.mangle_at(sector, FaultPlan::AtCut::torn, sector * 13);
-      trial.mangle_at(sector, FaultPlan::AtCut::garbled, sector);
+      // Of some sectors, one or the other.
+      const bool both = trial.sectors() <= 60 || support::is_long();
+      if (both || sector % 2 == 0) trial.mangle_at(sector, FaultPlan::AtCut::torn, sector * 13);
+      if (both || sector % 2 == 1) trial.mangle_at(sector, FaultPlan::AtCut::garbled, sector);
       mangled += counts.cuts - cuts;
     }
     CHECK(counts.resumed == counts.cuts);
