@@ -8,7 +8,8 @@ if(NUVRAT_STRICT)
   target_compile_options(nuvrat_flags INTERFACE
     -Wall -Wextra -Wpedantic -Wconversion -Wshadow -Werror
     # g++ 12 sees overlaps in std::string that cannot be (its bug 105651)
-    $<$<CXX_COMPILER_ID:GNU>:-Wno-restrict>)
+    $<$<CXX_COMPILER_ID:GNU>:-Wno-restrict>
+    $<$<CXX_COMPILER_ID:Clang>:-Wreserved-identifier>)
 endif()
 # For what is built to be run once or to be looked at, and needn't be fast.
 add_library(nuvrat_quick INTERFACE)

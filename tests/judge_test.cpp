@@ -42,8 +42,9 @@ for disk in $DISKS; do
 done
 )sh";
 
-// A process for each file that goes would be most of the work: they go some at a time.
-const char* const deleting = R"sh(
+// A process for each file would be most of the work: they go some at a time, and contents are there
+// already.
+const char* const helpers = R"sh(
 gone() { printf '%s\0' "$1" >>/tmp/gone; }
 sweep() { [ ! -s /tmp/gone ] || xargs -0 rm -f </tmp/gone; : >/tmp/gone; }
 noise=$(head -c 1500 /dev/urandom | od -An -v -t x1 | tr -d ' \n')  # 3,000 bytes
@@ -456,7 +457,7 @@ sync
 umount /mnt/1
 )sh";
   const Seen seen =
-      parse(boot(folder, std::string(deleting) + write + "\nDISKS=vda" + look, image.string()));
+      parse(boot(folder, std::string(helpers) + write + "\nDISKS=vda" + look, image.string()));
   CHECK(seen.files.size() > 1500);
   must_equal(seen, *open_device(image), "vda");
   must_be_sound(image);
@@ -537,7 +538,7 @@ for n in 1 2 3; do
 done
 )sh";
   const Seen filled =
-      parse(boot(folder, std::string(deleting) + fill + "\nDISKS=vda" + look, image.string()));
+      parse(boot(folder, std::string(helpers) + fill + "\nDISKS=vda" + look, image.string()));
   CHECK(filled.files.size() > 1200);
   must_equal(filled, *open_device(image), "vda");
   convert(image, 512, folder / "case");
@@ -582,7 +583,7 @@ for n in 1 2 3; do
 done
 )sh";
   const std::vector<Seen> as_ntfs = parse_all(
-      boot(folder, std::string(deleting) + "DISKS=vda" + look + "echo AGAIN\n" + write + look,
+      boot(folder, std::string(helpers) + "DISKS=vda" + look + "echo AGAIN\n" + write + look,
            image.string()));
   REQUIRE(as_ntfs.size() == 2);
   CHECK(as_ntfs[0].files == filled.files);
@@ -628,7 +629,7 @@ for n in 1 2; do
 done
 )sh";
   const std::vector<Seen> fat = parse_all(
-      boot(folder, std::string(deleting) + "DISKS=vda" + look + "echo AGAIN\n" + on_fat + look,
+      boot(folder, std::string(helpers) + "DISKS=vda" + look + "echo AGAIN\n" + on_fat + look,
            image.string()));
   REQUIRE(fat.size() == 2);
   const Seen& back = fat[0];

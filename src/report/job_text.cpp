@@ -170,15 +170,16 @@ std::string case_text(const CaseFile& job, CaseStage stage, const std::string& t
 
 std::string revert_text(const CaseFile& job, const RevertResult& result, const TextStyle& style) {
   if (result.already && result.sectors == 0) {
-    return verdict(job.disk.string(), Tone::good, "as it was before already",
-                   "; nothing was written", style) +
+    return verdict(job.disk.string(), Tone::good, "nothing to put back",
+                   ": every sector of the job is as it was before; files were not compared",
+                   style) +
            fmt::format("\n  tag      {}\n", result.tag_after);
   }
-  std::string rest = result.exact
-                         ? ", every sector as it was"
-                         : ", every live sector as it was; free sectors keep what was written";
+  std::string rest =
+      result.exact ? ", every sector of the job as it was"
+                   : ", every live sector of the job as it was; free sectors keep what was written";
   if (!result.equal())
-    rest = ", what the job wrote is as it was; other things were changed since: " +
+    rest = ", every sector of the job as it was; other things are not: " +
            difference_counts(*result.compared);
   std::string out =
       verdict(job.disk.string(), result.equal() ? Tone::good : Tone::bad, "put back", rest, style);

@@ -1,0 +1,17 @@
+#pragma once
+// What finishing a job and going back ask of a case and its disk.
+
+#include <nuvrat/job.h>
+
+namespace nuvrat {
+
+[[nodiscard]] std::filesystem::path journal_path(const CaseFile& job);
+/// Throws Error (refused) for a case of a refusal.
+void require_begun(const CaseFile& job);
+/// Throws Error unless each sector of the journal holds what it held before the job or something
+/// that the job wrote (of a finished one: what it left): device_read for those that can't be read,
+/// refused for the others.
+void require_no_foreign(const Journal& journal, const Device& device, const Layout& layout,
+                        bool finished);
+
+}  // namespace nuvrat
