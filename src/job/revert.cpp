@@ -62,7 +62,7 @@ std::optional<Comparison> rehearse_way_back(const Device& device, const CaseFile
   Overlay back(device);
   QuietProgress quiet;
   journal.put_back(back, quiet, Journal::Note::none);
-  const std::optional<Comparison> out = compare_with_recorded(back, job, folder, progress);
+  std::optional<Comparison> out = compare_with_recorded(back, job, folder, progress);
   if (!out) return out;
   if (out->equal()) {
     require_sound_volumes(back, job);
