@@ -174,6 +174,24 @@ inline void put_next_id(const NtfsBytes& v, std::uint64_t number) {
   v.change(number, 40, 30, 2);
 }
 
+/// An attribute whose value lies in the record.
+inline Bytes resident(std::uint64_t type, unsigned id, const std::string& name,
+                      const Bytes& value) {
+  const std::size_t value_at = (24 + 2 * name.size() + 7) / 8 * 8;
+  Bytes out((value_at + value.size() + 7) / 8 * 8);
+  put(out, 0, type, 4);
+  put(out, 4, out.size(), 4);
+  put(out, 9, name.size(), 1);
+  put(out, 10, 24, 2);
+  put(out, 14, id, 2);
+  put(out, 16, value.size(), 4);
+  put(out, 20, value_at, 2);
+  for (std::size_t i = 0; i < name.size(); ++i)
+    put(out, 24 + 2 * i, static_cast<unsigned char>(name[i]), 2);
+  std::copy(value.begin(), value.end(), out.begin() + static_cast<long>(value_at));
+  return out;
+}
+
 /// A DATA attribute of the form that compressed and sparse files have.
 inline Bytes data_in_units(std::uint64_t flags, unsigned unit, std::uint64_t clusters,
                            std::uint64_t size, std::uint64_t real, const Bytes& pairs) {
@@ -195,8 +213,10 @@ inline Bytes data_in_units(std::uint64_t flags, unsigned unit, std::uint64_t clu
   return out;
 }
 
-/// What files hold that no FAT volume ever had: compressed units, holes, a named stream. Gives the
-/// contents by path.
+inline constexpr const char* rare_object_id = "5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a5a";
+
+/// What files hold that no FAT volume ever had: compressed units, holes, a named stream, extended
+/// attributes, an object id. Gives the contents by path.
 inline std::map<std::string, Bytes> make_rare_contents(NtfsBytes& v) {
   std::map<std::string, Bytes> out;
   // Three units of 16 clusters: packed into one cluster, nothing but a hole, and as they are.
@@ -236,22 +256,32 @@ inline std::map<std::string, Bytes> make_rare_contents(NtfsBytes& v) {
   out["A.BIN"] = v.disk->read(first, 2);
   out["A.BIN"].resize(2560);
 
-  // A stream with a name, beside the contents.
+  // A stream with a name, one extended attribute (its length, the name TIDE, the value 7) and an
+  // object id, beside the contents.
   const std::uint64_t named = v.record_of(u"a long name for one file.text");
-  Bytes stream(24 + 8 + 8);
-  put(stream, 0, 0x80, 4);
-  put(stream, 4, stream.size(), 4);
-  put(stream, 9, 4, 1);
-  put(stream, 10, 24, 2);
-  put(stream, 14, 21, 2);
-  put(stream, 16, 4, 4);
-  put(stream, 20, 32, 2);
-  for (unsigned i = 0; i < 4; ++i) put(stream, 24 + 2 * i, static_cast<unsigned>("note"[i]), 2);
-  for (unsigned i = 0; i < 4; ++i) put(stream, 32 + i, static_cast<unsigned>("tide"[i]), 1);
-  const std::size_t end = v.attribute(named, 0x80) + 72;
-  v.replace(named, end, 0, stream);
+  Bytes ea(16);
+  put(ea, 0, 16, 4);
+  put(ea, 5, 4, 1);
+  put(ea, 6, 1, 2);
+  for (unsigned i = 0; i < 4; ++i) put(ea, 8 + i, static_cast<unsigned>("TIDE"[i]), 1);
+  put(ea, 13, 7, 1);
+  Bytes ea_info(8);
+  put(ea_info, 0, 16, 2);
+  put(ea_info, 4, 16, 4);
+  Bytes tail;
+  for (const Bytes& a : {resident(0x80, 21, "note", {'t', 'i', 'd', 'e'}),
+                         resident(0xD0, 22, "", ea_info), resident(0xE0, 23, "", ea)})
+    tail.insert(tail.end(), a.begin(), a.end());
+  v.replace(named, v.attribute(named, 0x80) + 72, 0, tail);
+  v.replace(named, v.attribute(named, 0x80), 0, resident(0x40, 24, "", Bytes(16, 0x5A)));
   put_next_id(v, named);
   out["a long name for one file.text:note"] = {'t', 'i', 'd', 'e'};
+  out["a long name for one file.text:$EA"] = ea;
+
+  // A stream of the root folder.
+  v.replace(5, v.attribute(5, 0x90), 0, resident(0x80, 21, "of the volume", {'e', 'b', 'b'}));
+  put_next_id(v, 5);
+  out[":of the volume"] = {'e', 'b', 'b'};
   return out;
 }
 

@@ -161,27 +161,6 @@ TEST_CASE("true words: a file with a hole longer than its volume is legal, howev
   }
 }
 
-namespace {
-
-// An attribute whose value lies in the record.
-Bytes resident(std::uint64_t type, unsigned id, const std::string& name, const Bytes& value) {
-  const std::size_t value_at = (24 + 2 * name.size() + 7) / 8 * 8;
-  Bytes out((value_at + value.size() + 7) / 8 * 8);
-  support::put(out, 0, type, 4);
-  support::put(out, 4, out.size(), 4);
-  support::put(out, 9, name.size(), 1);
-  support::put(out, 10, 24, 2);
-  support::put(out, 14, id, 2);
-  support::put(out, 16, value.size(), 4);
-  support::put(out, 20, value_at, 2);
-  for (std::size_t i = 0; i < name.size(); ++i)
-    support::put(out, 24 + 2 * i, static_cast<unsigned char>(name[i]), 2);
-  std::copy(value.begin(), value.end(), out.begin() + static_cast<long>(value_at));
-  return out;
-}
-
-}  // namespace
-
 TEST_CASE("true words: what a system may leave in a record is no finding") {
   support::NtfsBytes v;
   REQUIRE(check_volume(*v.disk, utc()).empty());
@@ -200,20 +179,21 @@ TEST_CASE("true words: what a system may leave in a record is no finding") {
     Bytes info(8);
     support::put(info, 0, 24, 2);
     support::put(info, 4, 24, 4);
-    for (const Bytes& a : {resident(0xD0, 22, "", info), resident(0xE0, 23, "", entry),
-                           resident(0x100, 24, "$TXF_DATA", Bytes(56))})
+    for (const Bytes& a :
+         {support::resident(0xD0, 22, "", info), support::resident(0xE0, 23, "", entry),
+          support::resident(0x100, 24, "$TXF_DATA", Bytes(56))})
       tail.insert(tail.end(), a.begin(), a.end());
     v.replace(n, behind_data, 0, tail);
-    v.replace(n, v.attribute(n, 0x80), 0, resident(0x40, 25, "", volumes::noise(16, 4)));
+    v.replace(n, v.attribute(n, 0x80), 0, support::resident(0x40, 25, "", volumes::noise(16, 4)));
     support::put_next_id(v, n);
   }
   SUBCASE("only a stream with a name, as a journal of changes has") {
-    v.replace(n, behind_data, 0, resident(0x80, 22, "$J", volumes::noise(20, 4)));
+    v.replace(n, behind_data, 0, support::resident(0x80, 22, "$J", volumes::noise(20, 4)));
     // The unnamed one goes, and its clusters with it: an empty file's takes its place.
     const std::uint64_t other = v.record_of(u"tide number 5.csv");
     const std::size_t at = v.attribute(other, 0x80);
     v.replace(other, at, support::little(v.record(other), at + 4, 4),
-              resident(0x80, 22, "$J", volumes::noise(20, 4)));
+              support::resident(0x80, 22, "$J", volumes::noise(20, 4)));
     support::put_next_id(v, other);
     support::put_next_id(v, n);
   }

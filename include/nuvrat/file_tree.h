@@ -72,7 +72,8 @@ class FileTree {
   void set_valid_bytes(Id id, std::uint64_t bytes) { rare_[id].valid = bytes; }
   /// The node is another name of the file that `first` names already.
   void set_link(Id id, Id first) { rare_[id].link = first; }
-  /// The node is a named stream of the file beside it, or where that one's reparse point leads.
+  /// The node is a named stream of the file beside it, its extended attributes, or where its
+  /// reparse point leads.
   void set_stream(Id id) { rare_[id].stream = true; }
   void set_size(Id id, std::uint64_t size);
   /// How exact the times of all nodes are.

@@ -82,6 +82,9 @@ class VolumeReader {
   /// Who may do what with a file or folder, as the format keeps it (NTFS: a self-relative security
   /// descriptor); empty where it keeps nothing. Throws Error (damaged, device_read).
   [[nodiscard]] virtual Bytes permissions(FileTree::Id /*id*/) { return {}; }
+  /// By what shortcuts find a file or folder that was moved (NTFS: its GUID, and up to three more);
+  /// empty for most. Throws Error (damaged, device_read).
+  [[nodiscard]] virtual Bytes object_id(FileTree::Id /*id*/) { return {}; }
 
  protected:
   void leave_out(LeftOut what) {

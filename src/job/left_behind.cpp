@@ -22,7 +22,7 @@ class Keeper {
 
   void volume(VolumeReader& reader, unsigned number) {
     const FileTree& tree = reader.tree();
-    for (FileTree::Id id = 1; id < tree.size(); ++id) {
+    for (FileTree::Id id = FileTree::root; id < tree.size(); ++id) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while the files were being read");
       LeftBehindItem item;
@@ -39,6 +39,7 @@ class Keeper {
         continue;
       }
       permissions(reader.permissions(id), item);
+      object_id(reader.object_id(id), item);
     }
   }
 
@@ -55,12 +56,14 @@ class Keeper {
 
   [[nodiscard]] std::string next_file() { return fmt::format("{:06}", ++files_); }
 
-  // A node "file:stream", or "file:$REPARSE_POINT".
+  // A node "file:stream", "file:$REPARSE_POINT" or "file:$EA".
   void stream(VolumeReader& reader, FileTree::Id id, LeftBehindItem& item) {
     const std::size_t colon = item.path.rfind(':');
     item.name = item.path.substr(colon + 1);
     item.path.resize(colon);
-    item.what = item.name == "$REPARSE_POINT" ? "reparse-point" : "stream";
+    item.what = item.name == "$REPARSE_POINT" ? "reparse-point"
+                : item.name == "$EA"          ? "extended-attributes"
+                                              : "stream";
     if (item.what != "stream") item.name.clear();
     item.bytes = reader.tree().bytes(id);
     item.file = next_file();
@@ -90,6 +93,16 @@ class Keeper {
       write_whole_file(folder_ / file, {reinterpret_cast<const char*>(bytes.data()), bytes.size()});
     }
     item.file = file;
+    add(item);
+  }
+
+  void object_id(const Bytes& bytes, const LeftBehindItem& of) {
+    if (bytes.empty()) return;
+    LeftBehindItem item;
+    item.partition = of.partition;
+    item.path = of.path;
+    item.what = "object-id";
+    for (const std::uint8_t b : bytes) item.name += fmt::format("{:02x}", b);
     add(item);
   }
 

@@ -5,8 +5,9 @@
 
 namespace nuvrat {
 
-/// Streams, reparse points, permissions and second names of every volume that is about to become
-/// FAT, into the case's folder left-behind; how many there are. Throws as reading a volume does.
+/// Streams, extended attributes, reparse points, permissions, object ids and second names of every
+/// volume that is about to become FAT, into the case's folder left-behind; how many there are.
+/// Throws as reading a volume does.
 std::uint64_t keep_left_behind(const Device& device, const Assessment& assessment,
                                const ReadOptions& options, const Case& folder, Progress& progress);
 

@@ -10,8 +10,8 @@ namespace nuvrat {
 struct LeftBehindItem {
   unsigned partition = 0;
   std::string path;
-  std::string what;  ///< "stream", "reparse-point", "permissions", "second-name"
-  std::string name;  ///< of a stream; of a second name, the path of the first
+  std::string what;  ///< docs/formats/left-behind.md lists them
+  std::string name;  ///< of a stream; of a second name, the path of the first; an object id
   std::uint64_t bytes = 0;
   Digest digest;
   std::string file;  ///< in the folder; empty where nothing is kept but this line

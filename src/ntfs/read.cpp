@@ -39,7 +39,8 @@ struct FileFacts {
 };
 static_assert(sizeof(FileFacts) <= 56);
 
-// Contents besides the unnamed ones: named streams, and where a reparse point leads.
+// Contents besides the unnamed ones: named streams, extended attributes, and where a reparse point
+// leads.
 struct SideStream {
   std::uint32_t type;
   std::u16string name;
@@ -135,6 +136,12 @@ class NtfsReader final : public VolumeReader {
     return it == descriptors_->end() ? Bytes{} : it->second;
   }
 
+  [[nodiscard]] Bytes object_id(FileTree::Id id) override {
+    const auto all = volume_.attributes(record_of_[id]);
+    const AttributeView* own = find_attribute(all, at_object_id);
+    return own == nullptr ? Bytes{} : own->value;
+  }
+
  private:
   static constexpr std::uint64_t max_descriptor_bytes = 1u << 20;
   static constexpr std::uint64_t max_descriptors_bytes = 1u << 28;
@@ -221,7 +228,7 @@ class NtfsReader final : public VolumeReader {
       if (a.type == at_file_name && a.value.size() >= sizeof(FileNameHead))
         names += load<FileNameHead>(a.value).name_space == name_dos ? 0 : 1;
       const bool named = a.type == at_data && !a.name.empty();
-      if (named || a.type == at_reparse_point) {
+      if (named || a.type == at_reparse_point || a.type == at_ea) {
         sides_[number].push_back({a.type, a.name, a.bytes()});
       } else if (a.type == at_data && !f.directory) {
         take_contents(number, a, f);
@@ -258,6 +265,7 @@ class NtfsReader final : public VolumeReader {
 
   void walk() {
     record_of_.assign(1, record_root);
+    add_sides(FileTree::root, u"", record_root);  // of the root folder itself
     struct Open {
       FileTree::Id id;
       std::uint64_t record;
@@ -355,9 +363,7 @@ class NtfsReader final : public VolumeReader {
       }
       tree_.set_extents(id, f->extents_at, f->extents_count);
     }
-    if (const auto sides = sides_.find(record); sides != sides_.end()) {
-      for (const SideStream& s : sides->second) add_side(parent, n.name, record, s);
-    }
+    add_sides(parent, n.name, record);
     if (!f->linked) {  // asked for once
       f->known = false;
       facts_.let_go(record);
@@ -365,16 +371,22 @@ class NtfsReader final : public VolumeReader {
     return id;
   }
 
-  void add_side(FileTree::Id parent, const std::u16string& name, std::uint64_t record,
-                const SideStream& s) {
-    FileTree::Info info;
-    info.size = s.size;
-    const std::u16string stream = s.type == at_reparse_point ? u"$REPARSE_POINT" : s.name;
-    const FileTree::Id id = tree_.add(parent, name + u":" + stream, u"", info);
-    record_of_.push_back(static_cast<std::uint32_t>(record));
-    tree_.set_stored(id, s.size == 0 ? Stored::extents : Stored::elsewhere);
-    tree_.set_stream(id);
-    sides_of_[id] = s;
+  // What a file has beside its contents, as nodes "file:stream".
+  void add_sides(FileTree::Id parent, const std::u16string& name, std::uint64_t record) {
+    const auto sides = sides_.find(record);
+    if (sides == sides_.end()) return;
+    for (const SideStream& s : sides->second) {
+      FileTree::Info info;
+      info.size = s.size;
+      const std::u16string stream = s.type == at_reparse_point ? u"$REPARSE_POINT"
+                                    : s.type == at_ea          ? u"$EA"
+                                                               : s.name;
+      const FileTree::Id id = tree_.add(parent, name + u":" + stream, u"", info);
+      record_of_.push_back(static_cast<std::uint32_t>(record));
+      tree_.set_stored(id, s.size == 0 ? Stored::extents : Stored::elsewhere);
+      tree_.set_stream(id);
+      sides_of_[id] = s;
+    }
   }
 
   NtfsVolume volume_;

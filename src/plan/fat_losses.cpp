@@ -31,7 +31,6 @@ void FatLosses::consent(std::string code, std::string text) {
   out_.consents.push_back({std::move(code), std::move(text)});
 }
 
-// What no FAT can hold, whatever is agreed to.
 // A reparse point that stands for a name leads elsewhere. Any other is read by a layer of the
 // system (packed files, files whose contents lie in a cloud), without which nobody has the
 // contents.
@@ -54,6 +53,7 @@ void FatLosses::check_reparse_point(VolumeReader& reader, FileTree::Id id) {
            "Have its system unpack or fetch it, or take it off the volume");
 }
 
+// What no FAT can hold, whatever is agreed to.
 void FatLosses::check_files(VolumeReader& reader) {
   const FileTree& tree = reader.tree();
   std::uint64_t large = 0, large_bytes = 0, told = 0;
@@ -133,8 +133,9 @@ void FatLosses::agree(const SurveyedPartition& s, const FatPlan& plan, const ste
                                   "when the power fails is not mended by itself",
                                   name_));
     consent("permissions",
-            fmt::format("who may read and write files on {} is kept in the case only "
-                        "(left-behind): on FAT everyone may",
+            fmt::format("who may read and write files on {}, and the ids by which shortcuts find "
+                        "them, are kept in the case only (left-behind): on FAT everyone may read "
+                        "and write",
                         name_));
   }
   if (work.rename) add_name_consent(s, plan);
@@ -193,8 +194,8 @@ void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& 
             fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it; the case "
                         "keeps them (left-behind)",
                         name_,
-                        plural(streams, "named stream or reparse point",
-                               "named streams and reparse points"),
+                        plural(streams, "named stream, extended attribute or reparse point",
+                               "named streams, extended attributes and reparse points"),
                         format_bytes(bytes)));
   if (links > 0)
     consent("links",
