@@ -46,6 +46,9 @@ struct ManifestVolume {
   std::map<FileTree::Id, std::vector<ByteRange>>
       unreadable;                 ///< parts that the device did not give
   std::vector<LeftOut> left_out;  ///< what could not be read, and is therefore not in the tree
+  /// In a rehearsal: not one of its sectors was written since it was recorded, so it was not read
+  /// again, and the tree is empty.
+  bool untouched = false;
   [[nodiscard]] std::vector<FileTree::Id> encrypted() const;
   [[nodiscard]] bool is_placed(FileTree::Id id) const { return id < placed.size() && placed[id]; }
 };

@@ -58,7 +58,8 @@ struct Survey {
 /// The tag alone.
 [[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
 
-/// Contents on sectors that were not written since are taken from there (see KnownContents).
+/// For a rehearsal: what is on sectors that were not written since is taken from there, whole
+/// volumes (ManifestVolume::untouched) and contents (KnownContents).
 struct KnownManifest {
   const Manifest& recorded;
   const SectorSet& written;

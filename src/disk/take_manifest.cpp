@@ -24,6 +24,16 @@ const ManifestVolume* recorded_volume(const KnownManifest* known, std::uint64_t 
   return it == all.end() ? nullptr : &*it;
 }
 
+// Nothing of the partition was written, which begins and ends where it did.
+const ManifestVolume* untouched_volume(const KnownManifest* known, SectorRange range) {
+  if (known == nullptr || known->written.first_overlap(range)) return nullptr;
+  const auto& all = known->recorded.volumes;
+  const auto it = std::find_if(all.begin(), all.end(), [range](const auto& v) {
+    return v.start == range.first && v.sectors == range.count;
+  });
+  return it == all.end() ? nullptr : &*it;
+}
+
 const ManifestRange* untouched_range(const KnownManifest* known, SectorRange range) {
   if (known == nullptr || known->written.first_overlap(range)) return nullptr;
   const auto& all = known->recorded.ranges;
@@ -78,6 +88,15 @@ void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progre
 
 void record_partition(const Device& device, const Partition& p, const ReadOptions& read,
                       Progress& progress, const ManifestOptions& options, Manifest& out) {
+  if (const ManifestVolume* same = untouched_volume(options.known, p.range())) {
+    ManifestVolume& volume = out.volumes.emplace_back();
+    volume.number = p.number;
+    volume.start = p.start;
+    volume.sectors = p.sectors;
+    volume.info = same->info;
+    volume.untouched = true;
+    return;
+  }
   const std::uint64_t there = there_of(device, p.range());
   const auto window = window_onto(device, p.range());
   std::string fault;

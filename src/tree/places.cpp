@@ -128,7 +128,7 @@ void hash_unsettled(RecordedSide before, RecordedSide after,
   for (ManifestVolume& b : after.manifest.volumes) {
     const auto start = start_before(changes, b.start);
     ManifestVolume* a = start ? at_start(before.manifest.volumes, *start) : nullptr;
-    if (a == nullptr) continue;
+    if (a == nullptr || b.untouched) continue;
     const Places was = places_of(*a);
     const Places is = places_of(b);
     if (before.disk != nullptr) hash_in(*a, *before.disk, is, written, progress);
