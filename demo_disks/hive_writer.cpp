@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "disk_bytes.h"
+
 namespace orrelune {
 namespace {
 
@@ -10,9 +12,10 @@ using nuvrat::Bytes;
 constexpr std::uint32_t none = 0xFFFFFFFF;
 constexpr std::size_t head_bytes = 4096;
 
-void put(Bytes& out, std::size_t at, std::uint64_t value, unsigned bytes) {
-  if (out.size() < at + bytes) out.resize(at + bytes);
-  for (unsigned i = 0; i < bytes; ++i) out[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
+// As disk_bytes::put, but the bytes grow with it.
+void put(Bytes& out, std::size_t at, std::uint64_t value, unsigned width) {
+  if (out.size() < at + width) out.resize(at + width);
+  disk_bytes::put(out, at, value, width);
 }
 
 void put_text(Bytes& out, std::size_t at, const std::string& text) {

@@ -12,7 +12,14 @@
 
 #include <nuvrat/nuvrat.h>
 
+#include "disk_bytes.h"
+
 namespace fuzz {
+
+using disk_bytes::little;
+using disk_bytes::put;
+using disk_bytes::put_entry;
+using disk_bytes::utc;
 
 using nuvrat::Bytes;
 using nuvrat::ByteView;
@@ -84,13 +91,6 @@ void mend_gpt(nuvrat::MemoryDevice& disk);
 /// is one small damage somewhere in the structures.
 void damage(nuvrat::MemoryDevice& disk, const std::vector<std::uint64_t>& sectors, ByteView pieces);
 
-// Little-endian numbers, as far as the bytes reach.
-[[nodiscard]] std::uint64_t number(ByteView bytes, std::size_t at, unsigned width);
-void store_number(nuvrat::ByteSpan bytes, std::size_t at, std::uint64_t value, unsigned width);
-/// An entry of an MBR or EBR, and the signature at the sector's end.
-void put_entry(Bytes& sector, unsigned slot, std::uint8_t type, std::uint64_t start,
-               std::uint64_t sectors);
-
 // Disks to begin from.
 [[nodiscard]] std::unique_ptr<nuvrat::MemoryDevice> fat_volume(nuvrat::VolumeKind kind,
                                                                unsigned more_files = 0);
@@ -102,6 +102,5 @@ void put_entry(Bytes& sector, unsigned slot, std::uint8_t type, std::uint64_t st
 [[nodiscard]] nuvrat::JobResult convert(
     nuvrat::Device& disk, const nuvrat::Assessment& plan,
     const std::function<void(const std::filesystem::path&)>& with_case = nullptr);
-[[nodiscard]] nuvrat::ReadOptions utc();
 
 }  // namespace fuzz

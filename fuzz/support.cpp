@@ -13,7 +13,7 @@ using namespace nuvrat;
 
 namespace {
 
-void put(Bytes& out, std::uint64_t value, unsigned width) {
+void append(Bytes& out, std::uint64_t value, unsigned width) {
   for (unsigned i = 0; i < width; ++i) out.push_back(static_cast<std::uint8_t>(value >> 8 * i));
 }
 
@@ -22,9 +22,9 @@ void mend_records(MemoryDevice& disk) {
   const std::uint64_t size = disk.sector_size();
   for (std::uint64_t lba = disk.next_data(0); lba < disk.sectors(); lba = disk.next_data(lba + 1)) {
     const Bytes sector = disk.read(lba);
-    const std::uint64_t magic = number(sector, 0, 4);
+    const std::uint64_t magic = little(sector, 0, 4);
     if (magic != 0x454C4946 && magic != 0x58444E49) continue;  // "FILE", "INDX"
-    const std::uint64_t pieces = number(sector, 6, 2);
+    const std::uint64_t pieces = little(sector, 6, 2);
     const std::uint64_t count = (std::max<std::uint64_t>(pieces, 2) - 1) * 512 / size;
     if (count == 0 || count > 16 || count > disk.sectors() - lba) continue;
     Bytes record = disk.read(lba, count);
@@ -35,45 +35,21 @@ void mend_records(MemoryDevice& disk) {
 
 }  // namespace
 
-std::uint64_t number(ByteView bytes, std::size_t at, unsigned width) {
-  std::uint64_t out = 0;
-  for (unsigned i = 0; i < width && at + i < bytes.size(); ++i)
-    out |= std::uint64_t{bytes[at + i]} << 8 * i;
-  return out;
-}
-
-void store_number(ByteSpan bytes, std::size_t at, std::uint64_t value, unsigned width) {
-  for (unsigned i = 0; i < width && at + i < bytes.size(); ++i)
-    bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
-}
-
-void put_entry(Bytes& sector, unsigned slot, std::uint8_t type, std::uint64_t start,
-               std::uint64_t sectors) {
-  const std::size_t at = 446 + 16 * slot;
-  sector[at + 4] = type;
-  store_number(sector, at + 8, start, 4);
-  store_number(sector, at + 12, sectors, 4);
-  store_number(sector, 510, 0xAA55, 2);
-}
-
 // Of a GPT: entries' and header's CRC-32, both copies (UEFI specification, 5.3.2).
 void mend_gpt(MemoryDevice& disk) {
   for (const std::uint64_t lba : {std::uint64_t{1}, disk.sectors() - 1}) {
     Bytes header = disk.read(lba);
-    if (number(header, 0, 8) != 0x5452415020494645) continue;  // "EFI PART"
-    const std::uint64_t size = number(header, 12, 4);
-    const std::uint64_t array = number(header, 72, 8);
-    const std::uint64_t bytes = number(header, 80, 4) * number(header, 84, 4);
+    if (little(header, 0, 8) != 0x5452415020494645) continue;  // "EFI PART"
+    const std::uint64_t size = little(header, 12, 4);
+    const std::uint64_t array = little(header, 72, 8);
+    const std::uint64_t bytes = little(header, 80, 4) * little(header, 84, 4);
     const std::uint64_t sectors = (bytes + disk.sector_size() - 1) / disk.sector_size();
     if (size < 92 || size > header.size() || bytes > 1u << 20 || array >= disk.sectors() ||
         sectors > disk.sectors() - array)
       continue;
-    const auto store = [&header](std::size_t at, std::uint32_t value) {
-      for (unsigned i = 0; i < 4; ++i) header[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
-    };
-    if (sectors > 0) store(88, crc32(ByteView(disk.read(array, sectors)).first(bytes)));
-    store(16, 0);
-    store(16, crc32(ByteView(header).first(size)));
+    if (sectors > 0) put(header, 88, crc32(ByteView(disk.read(array, sectors)).first(bytes)), 4);
+    put(header, 16, 0, 4);
+    put(header, 16, crc32(ByteView(header).first(size)), 4);
     disk.write(lba, header);
   }
 }
@@ -94,9 +70,9 @@ std::vector<std::uint64_t> structures_of(const MemoryDevice& disk) {
 // is one small damage somewhere in the structures.
 void damage(MemoryDevice& disk, const std::vector<std::uint64_t>& sectors, ByteView pieces) {
   for (std::size_t at = 0; at + 5 <= pieces.size() && at < 500; at += 5) {
-    const std::uint64_t lba = sectors[number(pieces, at, 2) % sectors.size()];
+    const std::uint64_t lba = sectors[little(pieces, at, 2) % sectors.size()];
     Bytes sector = disk.read(lba);
-    sector[number(pieces, at + 2, 2) % sector.size()] = pieces[at + 4];
+    sector[little(pieces, at + 2, 2) % sector.size()] = pieces[at + 4];
     disk.write(lba, sector);
   }
 }
@@ -127,8 +103,8 @@ TempFile::~TempFile() {
 }
 
 void mend_record(ByteSpan record) {
-  const std::size_t at = number(record, 4, 2);
-  const std::size_t count = number(record, 6, 2);
+  const std::size_t at = little(record, 4, 2);
+  const std::size_t count = little(record, 6, 2);
   if (count < 2 || at + count * 2 > record.size() || (count - 1) * 512 > record.size()) return;
   for (std::size_t i = 1; i < count; ++i) {
     record[i * 512 - 2] = record[at];
@@ -142,9 +118,9 @@ std::unique_ptr<MemoryDevice> disk_from(ByteView script) {
   const std::uint64_t sectors = std::uint64_t{1} << (8 + script[1] % 14);  // 128 KiB to 8 GiB
   auto disk = std::make_unique<MemoryDevice>(sectors, size);
   for (std::size_t at = 2; at + 6 <= script.size();) {
-    const std::uint64_t place = number(script, at, 4);
+    const std::uint64_t place = little(script, at, 4);
     const std::size_t count =
-        std::min<std::size_t>(number(script, at + 4, 2), script.size() - at - 6);
+        std::min<std::size_t>(little(script, at + 4, 2), script.size() - at - 6);
     const std::uint64_t back = place >> 31;
     const std::uint64_t index = (place & 0x7FFFFFFF) % sectors;
     const std::uint64_t lba = back != 0 ? sectors - 1 - index : index;
@@ -172,16 +148,10 @@ Bytes script_of(const MemoryDevice& disk, bool mend) {
     Bytes sector = disk.read(lba);
     while (!sector.empty() && sector.back() == 0) sector.pop_back();
     if (sector.empty()) continue;
-    put(out, lba, 4);
-    put(out, sector.size(), 2);
+    append(out, lba, 4);
+    append(out, sector.size(), 2);
     out.insert(out.end(), sector.begin(), sector.end());
   }
-  return out;
-}
-
-ReadOptions utc() {
-  ReadOptions out;
-  out.zone = Zone();
   return out;
 }
 

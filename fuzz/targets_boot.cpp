@@ -20,12 +20,12 @@ Bytes mended_hive(ByteView input) {
     out[i] = static_cast<std::uint8_t>("regf"[i]);
     out[8 + i] = out[4 + i];
   }
-  store_number(out, 40, out.size() - 4096, 4);
+  put(out, 40, out.size() - 4096, 4);
   std::uint64_t sum = 0;
-  for (std::size_t at = 0; at < 508; at += 4) sum ^= number(out, at, 4);
+  for (std::size_t at = 0; at < 508; at += 4) sum ^= little(out, at, 4);
   if (sum == 0) sum = 1;
   if (sum == 0xFFFFFFFF) sum = 0xFFFFFFFE;
-  store_number(out, 508, sum, 4);
+  put(out, 508, sum, 4);
   return out;
 }
 

@@ -139,26 +139,26 @@ std::vector<Bytes> ntfs_boot_seeds() {
 void insert_attribute(MemoryDevice& disk, std::uint64_t record, std::uint32_t type, Bytes with) {
   const std::uint64_t lba = mft_of(disk) + record * 2;
   Bytes bytes = disk.read(lba, 2);
-  std::size_t at = number(bytes, 20, 2);
-  while (at + 8 < bytes.size() && number(bytes, at, 4) < type) at += number(bytes, at + 4, 4);
-  const std::size_t used = number(bytes, 24, 4);
+  std::size_t at = little(bytes, 20, 2);
+  while (at + 8 < bytes.size() && little(bytes, at, 4) < type) at += little(bytes, at + 4, 4);
+  const std::size_t used = little(bytes, 24, 4);
   with.resize(std::min<std::size_t>(with.size(), bytes.size() - used));
   with.resize(with.size() / 8 * 8);
   bytes.insert(bytes.begin() + static_cast<std::ptrdiff_t>(at), with.begin(), with.end());
   bytes.resize(1024);
-  store_number(bytes, 24, used + with.size(), 4);
-  store_number(bytes, 40, 40, 2);
+  put(bytes, 24, used + with.size(), 4);
+  put(bytes, 40, 40, 2);
   mend_record(bytes);
   disk.write(lba, bytes);
 }
 
 Bytes resident(std::uint32_t type, const Bytes& value) {
   Bytes out((24 + value.size() + 7) / 8 * 8);
-  store_number(out, 0, type, 4);
-  store_number(out, 4, out.size(), 4);
-  store_number(out, 14, 30, 2);
-  store_number(out, 16, value.size(), 4);
-  store_number(out, 20, 24, 2);
+  put(out, 0, type, 4);
+  put(out, 4, out.size(), 4);
+  put(out, 14, 30, 2);
+  put(out, 16, value.size(), 4);
+  put(out, 20, 24, 2);
   std::copy(value.begin(), value.end(), out.begin() + 24);
   return out;
 }
@@ -173,15 +173,15 @@ void ntfs_list(ByteView input) {
     const std::size_t at = list.size();
     const std::uint64_t record = 64 + input[i + 3] % 8;
     list.resize(at + 32);
-    store_number(list, at, std::uint32_t{input[i]} % 16 * 16, 4);
-    store_number(list, at + 4, input[i + 1], 2);
-    store_number(list, at + 8, input[i + 2], 8);
-    store_number(list, at + 16, record | std::uint64_t{1} << 48, 8);
-    store_number(list, at + 24, input[i + 4], 2);
+    put(list, at, std::uint32_t{input[i]} % 16 * 16, 4);
+    put(list, at + 4, input[i + 1], 2);
+    put(list, at + 8, input[i + 2], 8);
+    put(list, at + 16, record | std::uint64_t{1} << 48, 8);
+    put(list, at + 24, input[i + 4], 2);
     if (input[i + 5] % 2 == 0 || record == file) continue;
     const std::uint64_t lba = mft_of(*disk) + record * 2;
     Bytes extension = disk->read(lba, 2);
-    store_number(extension, 32, file | std::uint64_t{1} << 48, 8);
+    put(extension, 32, file | std::uint64_t{1} << 48, 8);
     mend_record(extension);
     disk->write(lba, extension);
   }
@@ -201,7 +201,7 @@ void ntfs_index(ByteView input) {
     std::vector<std::uint64_t> out;
     for (std::uint64_t lba = good->next_data(0); lba < good->sectors();
          lba = good->next_data(lba + 1)) {
-      if (number(good->read(lba), 0, 4) == 0x58444E49) out.push_back(lba);  // "INDX"
+      if (little(good->read(lba), 0, 4) == 0x58444E49) out.push_back(lba);  // "INDX"
     }
     if (out.size() < 3) broken("the seed has no large index");
     return out;
@@ -210,7 +210,7 @@ void ntfs_index(ByteView input) {
   for (std::size_t i = 0; i + 4 <= input.size(); i += 4) {
     const std::uint64_t lba = blocks[input[i] % blocks.size()];
     Bytes block = disk->read(lba, 8);
-    block[number(input, i + 1, 2) % block.size()] = input[i + 3];
+    block[little(input, i + 1, 2) % block.size()] = input[i + 3];
     mend_record(block);
     disk->write(lba, block);
   }
@@ -236,9 +236,9 @@ void ntfs_edit(ByteView input) {
   expect_answer([&] {
     NtfsEdit edit(*disk);
     const std::uint64_t clusters = edit.geometry().clusters();
-    const std::uint64_t first = number(input, 0, 2) % clusters;
+    const std::uint64_t first = little(input, 0, 2) % clusters;
     // Most make a range free; the others make the volume another size, or let it begin earlier.
-    const std::uint64_t other = number(input, 2, 2) % 8;
+    const std::uint64_t other = little(input, 2, 2) % 8;
     const std::uint64_t spc = edit.geometry().cluster_sectors;
     std::uint64_t front = 0;  // sectors
     if (other == 1) {
@@ -251,7 +251,7 @@ void ntfs_edit(ByteView input) {
       edit.extend_front(edit.boot_clusters() + first);
       front = (edit.boot_clusters() + first) * spc;
     } else {
-      edit.vacate({first, 1 + number(input, 2, 2) % (clusters - first)});
+      edit.vacate({first, 1 + little(input, 2, 2) % (clusters - first)});
     }
     const bool sound = clean(*disk);
     if (edit.lay_out()) return;
@@ -292,12 +292,12 @@ void ntfs_security(ByteView input) {
   static const std::uint64_t stream = [] {
     const MemoryDevice& disk = good_ntfs();
     const Bytes record = disk.read(mft_of(disk) + 18, 2);
-    std::size_t at = number(record, 20, 2);
-    while (number(record, at, 4) != 0x80) at += number(record, at + 4, 4);
-    const std::size_t runs = at + number(record, at + 32, 2);
+    std::size_t at = little(record, 20, 2);
+    while (little(record, at, 4) != 0x80) at += little(record, at + 4, 4);
+    const std::size_t runs = at + little(record, at + 32, 2);
     const unsigned length = record[runs] & 15;
     const unsigned width = record[runs] >> 4;
-    return number(record, runs + 1 + length, width) * disk.read(0)[13];
+    return little(record, runs + 1 + length, width) * disk.read(0)[13];
   }();
   const auto disk = good_ntfs().clone();
   Bytes bytes(input.begin(), input.end());
@@ -310,8 +310,8 @@ void ntfs_security(ByteView input) {
 
 std::vector<Bytes> ntfs_security_seeds() {
   Bytes out(20);
-  store_number(out, 4, 0x100, 4);
-  store_number(out, 16, 20, 4);
+  put(out, 4, 0x100, 4);
+  put(out, 16, 20, 4);
   return {out};
 }
 

@@ -80,9 +80,9 @@ void ebr(ByteView input) {
   std::uint64_t at = container;
   for (std::size_t i = 0; i + 8 <= input.size() && i < 8 * 2000; i += 8) {
     Bytes sector(512);
-    const std::uint64_t next = number(input, i, 2) % ((1u << 14) - container);
-    put_entry(sector, input[i + 7] % 4, input[i + 6], number(input, i + 2, 2),
-              number(input, i + 4, 2));
+    const std::uint64_t next = little(input, i, 2) % ((1u << 14) - container);
+    put_entry(sector, input[i + 7] % 4, input[i + 6], little(input, i + 2, 2),
+              little(input, i + 4, 2));
     put_entry(sector, input[i + 7] / 4 % 4, 0x05, next, 1);
     disk.write(at, sector);
     at = container + next;
@@ -105,7 +105,7 @@ void gpt(ByteView input) {
   const auto disk = good->clone();
   Bytes front = disk->read(1, 3);
   for (std::size_t i = 0; i + 3 <= input.size(); i += 3) {
-    const std::size_t at = number(input, i, 2) % front.size();
+    const std::size_t at = little(input, i, 2) % front.size();
     if (at >= 8) front[at] = input[i + 2];
   }
   disk->write(1, front);

@@ -111,19 +111,6 @@ ErrorCode code_of(const std::function<void()>& call) {
   return ErrorCode::words;
 }
 
-void put_entry(Bytes& sector, unsigned slot, std::uint8_t type, std::uint32_t start,
-               std::uint32_t sectors, std::uint8_t status) {
-  const std::size_t at = 446 + 16 * slot;
-  sector[at] = status;
-  sector[at + 4] = type;
-  for (unsigned i = 0; i < 4; ++i) {
-    sector[at + 8 + i] = static_cast<std::uint8_t>(start >> 8 * i);
-    sector[at + 12 + i] = static_cast<std::uint8_t>(sectors >> 8 * i);
-  }
-  sector[510] = 0x55;
-  sector[511] = 0xAA;
-}
-
 void ReadNotes::do_read(std::uint64_t lba, nuvrat::ByteSpan out) const {
   for (std::uint64_t i = 0; i < out.size() / sector_size(); ++i) ++reads[lba + i];
   below_.read(lba, out);
@@ -161,16 +148,6 @@ std::uint32_t slow_crc32(ByteView bytes) {
     for (int bit = 0; bit < 8; ++bit) crc = (crc & 1) != 0 ? (crc >> 1) ^ 0xEDB88320 : crc >> 1;
   }
   return ~crc;
-}
-
-std::uint64_t little(ByteView bytes, std::size_t offset, unsigned width) {
-  std::uint64_t out = 0;
-  for (unsigned i = width; i > 0; --i) out = out << 8 | bytes[offset + i - 1];
-  return out;
-}
-
-void put(Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width) {
-  for (unsigned i = 0; i < width; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
 }
 
 namespace {
@@ -230,12 +207,6 @@ std::vector<std::string> judge_gpt(const Device& device) {
     ids.push_back(id);
   }
   return wrong;
-}
-
-ReadOptions utc() {
-  ReadOptions options;
-  options.zone = Zone();
-  return options;
 }
 
 WayBack use_what_was_given_up(const Device& original, const MemoryDevice& after,

@@ -12,7 +12,15 @@
 
 #include <nuvrat/nuvrat.h>
 
+#include "disk_bytes.h"
+
 namespace support {
+
+using disk_bytes::little;
+using disk_bytes::noise;
+using disk_bytes::put;
+using disk_bytes::put_entry;
+using disk_bytes::utc;
 
 /// A folder of its own, removed at the end.
 class Folder {
@@ -52,17 +60,11 @@ void unpack_image(const std::string& name, const std::filesystem::path& image);
 /// SHA-256 over the data of a (sparse) file, with the offset of each 64 KiB piece that isn't zero.
 std::string fingerprint(const std::filesystem::path& file);
 
-/// FAT's local times taken as UTC.
-nuvrat::ReadOptions utc();
 /// A job whose case is this folder, in memory.
 nuvrat::JobOptions case_in_memory(const std::filesystem::path& folder);
 
 /// The code of the Error that `call` throws; fails the test when it throws none.
 nuvrat::ErrorCode code_of(const std::function<void()>& call);
-
-/// Writes entry `slot` (0 to 3) of an MBR or EBR, and the signature at the sector's end.
-void put_entry(nuvrat::Bytes& sector, unsigned slot, std::uint8_t type, std::uint32_t start,
-               std::uint32_t sectors, std::uint8_t status = 0);
 
 /// Counts every read of the device below it, by sector.
 class ReadNotes final : public nuvrat::Device {
@@ -96,9 +98,6 @@ WayBack use_what_was_given_up(const nuvrat::Device& original, const nuvrat::Memo
 
 /// CRC-32 by the definition, one bit at a time.
 std::uint32_t slow_crc32(nuvrat::ByteView bytes);
-std::uint64_t little(nuvrat::ByteView bytes, std::size_t offset, unsigned width);
-/// The way back: a little-endian number at its place.
-void put(nuvrat::Bytes& bytes, std::size_t at, std::uint64_t value, unsigned width);
 
 /// Checks both copies of a GPT and the protective MBR from the specification's text alone; appends
 /// what is wrong.

@@ -105,31 +105,27 @@ void make_crowd(Device& device, unsigned files, unsigned name) {
 class FatBytes {
  public:
   explicit FatBytes(Device& device) : device_(device), boot_(device.read(0)) {
-    fat_sectors_ = field(boot_, 22, 2) != 0 ? field(boot_, 22, 2) : field(boot_, 36, 4);
-    width_ = field(boot_, 22, 2) != 0 ? 2 : 4;
-    fat_ = device.read(field(boot_, 14, 2), fat_sectors_);
-    const std::uint64_t root = field(boot_, 14, 2) + boot_[16] * fat_sectors_;
-    data_ = root + field(boot_, 17, 2) * 32 / device.sector_size();
+    fat_sectors_ = disk_bytes::little(boot_, 22, 2) != 0 ? disk_bytes::little(boot_, 22, 2)
+                                                         : disk_bytes::little(boot_, 36, 4);
+    width_ = disk_bytes::little(boot_, 22, 2) != 0 ? 2 : 4;
+    fat_ = device.read(disk_bytes::little(boot_, 14, 2), fat_sectors_);
+    const std::uint64_t root = disk_bytes::little(boot_, 14, 2) + boot_[16] * fat_sectors_;
+    data_ = root + disk_bytes::little(boot_, 17, 2) * 32 / device.sector_size();
     root_ = width_ == 2 ? SectorRange{root, data_ - root}
-                        : SectorRange{sector_of(field(boot_, 44, 4)), boot_[13]};
+                        : SectorRange{sector_of(disk_bytes::little(boot_, 44, 4)), boot_[13]};
   }
   ~FatBytes() {
     for (unsigned copy = 0; copy < boot_[16]; ++copy)
-      device_.write(field(boot_, 14, 2) + copy * fat_sectors_, fat_);
+      device_.write(disk_bytes::little(boot_, 14, 2) + copy * fat_sectors_, fat_);
   }
   FatBytes(const FatBytes&) = delete;
   FatBytes& operator=(const FatBytes&) = delete;
 
-  static std::uint64_t field(const Bytes& bytes, std::size_t at, std::size_t width) {
-    std::uint64_t out = 0;
-    for (std::size_t i = width; i > 0; --i) out = out << 8 | bytes[at + i - 1];
-    return out;
-  }
   [[nodiscard]] std::uint64_t sector_of(std::uint64_t cluster) const {
     return data_ + (cluster - 2) * boot_[13];
   }
   [[nodiscard]] std::uint64_t next(std::uint64_t cluster) const {
-    return field(fat_, cluster * width_, width_) & 0x0FFFFFFF;
+    return disk_bytes::little(fat_, cluster * width_, width_) & 0x0FFFFFFF;
   }
   [[nodiscard]] bool is_end(std::uint64_t entry) const {
     return entry < 2 || entry >= (width_ == 2 ? 0xFFF7u : 0x0FFFFFF7u);
@@ -148,14 +144,14 @@ class FatBytes {
   Device& device_;
   Bytes boot_;
   std::uint64_t fat_sectors_ = 0;
-  std::size_t width_ = 2;
+  unsigned width_ = 2;
   Bytes fat_;
   std::uint64_t data_ = 0;
   SectorRange root_;
 };
 
 std::uint64_t cluster_of(const Bytes& sector, std::size_t at) {
-  return FatBytes::field(sector, at + 26, 2) | FatBytes::field(sector, at + 20, 2) << 16;
+  return disk_bytes::little(sector, at + 26, 2) | disk_bytes::little(sector, at + 20, 2) << 16;
 }
 
 void make_aged(Device& device, VolumeKind kind, std::uint32_t cluster, std::uint64_t seed) {
@@ -224,12 +220,6 @@ void delete_files(Device& device, const std::function<bool(std::size_t)>& chosen
       device.write(fat.sector_of(folder) + i, sector);
     }
   }
-}
-
-Bytes noise(std::size_t size, std::uint64_t seed) {
-  Bytes out(size);
-  Random(seed).fill(out);
-  return out;
 }
 
 std::vector<Volume> all(unsigned crowd, unsigned name) {

@@ -8,6 +8,7 @@
 
 #include <nuvrat/nuvrat.h>
 
+#include "disk_bytes.h"
 #include "orrelune.h"
 
 namespace volumes {
@@ -33,7 +34,7 @@ struct Aged {
 /// whose entries, counted from 0, the caller names.
 void delete_files(nuvrat::Device& device, const std::function<bool(std::size_t)>& chosen);
 
+using disk_bytes::noise;
 using orrelune::align_data;
-[[nodiscard]] nuvrat::Bytes noise(std::size_t size, std::uint64_t seed);
 
 }  // namespace volumes
