@@ -27,7 +27,7 @@ if(NUVRAT_FUZZ)
   target_compile_options(nuvrat_flags INTERFACE -fsanitize=fuzzer-no-link)
 endif()
 
-# COUNTED, a room that looks at a disk: with the tests built once more, so that the library calls back
+# COUNTED, a room that reads what a disk claims: with the tests built once more, so that the library calls back
 # at every basic block (see tests/bounds/counting.h).
 function(nuvrat_room name)
   cmake_parse_arguments(ROOM "COUNTED" "" "USES;PACKAGES;SOURCES" ${ARGN})

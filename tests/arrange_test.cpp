@@ -182,11 +182,12 @@ Search search_over(Device& device) {
 
 namespace {
 
-// 4,750 random disks, to GPT and back, and from primary to logical and back.
+// Random disks, to GPT and back, and from primary to logical and back.
 void there_and_back(std::uint64_t seed) {
   Random random(seed);
   unsigned both_ways = 0, refused = 0, roles = 0;
-  for (int round = 0; round < 4750; ++round) {
+  const unsigned rounds = support::is_long() ? 4750 : 2000;
+  for (unsigned round = 0; round < rounds; ++round) {
     const Layout was = random_mbr(random, random.below(2) == 0 ? 512 : 4096, false);
     const auto before = disk_with(was, random);
     CAPTURE(round);
@@ -228,16 +229,16 @@ void there_and_back(std::uint64_t seed) {
   }
   MESSAGE(both_ways << " disks to GPT and back, " << refused << " refused for want of room; "
                     << roles << " from one role to the other and back");
-  CHECK(both_ways >= 2500);
-  CHECK(roles > 500);
+  CHECK(both_ways > rounds / 2);
+  CHECK(roles > rounds / 10);
 }
 
 }  // namespace
 
-TEST_CASE("arrange: random disks go to GPT and back, and roles too, half of 9,500") {
+TEST_CASE("arrange: random disks go to GPT and back, and roles too, 1 of 2") {
   there_and_back(2031);
 }
-TEST_CASE("arrange: random disks go to GPT and back, and roles too, the other half") {
+TEST_CASE("arrange: random disks go to GPT and back, and roles too, 2 of 2") {
   there_and_back(2032);
 }
 

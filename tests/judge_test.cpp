@@ -34,7 +34,14 @@ for disk in $DISKS; do
     cd /mnt/$name
     # In few large requests: the driver asks for records one at a time.
     [ $(cat /sys/class/block/$name/size) -gt 131072 ] || cat /dev/$name >/dev/null
-    find . -type f -exec sha256sum {} + >/tmp/hashes  # a pipe would be a change of process a line
+    # A pipe would be a change of process a line.
+    if [ "${EVERY:-1}" = 1 ]; then
+      find . -type f -exec sha256sum {} + >/tmp/hashes
+    else
+      find . -type f >/tmp/names
+      awk "NR % $EVERY != 0 { print \"-  \" \$0 }" /tmp/names >/tmp/hashes
+      awk "NR % $EVERY == 0 { printf \"%s%c\", \$0, 0 }" /tmp/names | xargs -0 sha256sum >>/tmp/hashes
+    fi
     sed "s|  \./|  |; s|^|FILE $name |" /tmp/hashes
     cd /
     umount /mnt/$name
@@ -52,7 +59,8 @@ noise=$(head -c 1500 /dev/urandom | od -An -v -t x1 | tr -d ' \n')  # 3,000 byte
 
 struct Seen {
   std::map<std::string, std::string> parts;  // "vda 5" → "start size", in units of 512 bytes
-  std::map<std::string, std::string> files;  // "vda5 path" → hash
+  std::map<std::string, std::string> files;  // "vda5 path" → hash, "-" where it wasn't read
+  unsigned every = 1;                        // one in so many is read
 };
 
 bool judge_is_here() {
@@ -115,7 +123,7 @@ void must_equal(const Seen& seen, const Layout& layout, const Manifest& manifest
     CHECK(it->second == fmt::format("{} {}", p.start * unit, p.sectors * unit));
     ++parts;
   }
-  std::size_t files = 0;
+  std::size_t files = 0, hashed = 0;
   for (const ManifestVolume& v : manifest.volumes) {
     for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
       // Where a reparse point leads is no file to the kernel, nor is a stream of one.
@@ -126,14 +134,18 @@ void must_equal(const Seen& seen, const Layout& layout, const Manifest& manifest
       const std::string name = v.number == 0 ? disk : fmt::format("{}{}", disk, v.number);
       const auto it = seen.files.find(name + " " + v.tree.path(id));
       REQUIRE_MESSAGE(it != seen.files.end(), v.tree.path(id));
-      CHECK(it->second == v.digests[id].hex());
       ++files;
+      if (it->second == "-") continue;
+      CHECK(it->second == v.digests[id].hex());
+      ++hashed;
     }
   }
   const auto shown = std::count_if(seen.files.begin(), seen.files.end(),
                                    [&](const auto& f) { return f.first.rfind(disk, 0) == 0; });
   CHECK(files == static_cast<std::size_t>(shown));
-  MESSAGE(disk << ": the kernel agrees on " << parts << " partitions and " << files << " files");
+  CHECK(hashed + manifest.volumes.size() >= files / seen.every);
+  MESSAGE(disk << ": the kernel agrees on " << parts << " partitions and " << files << " files, "
+               << hashed << " of them read");
 }
 void must_equal(const Seen& seen, Device& device, const std::string& disk) {
   must_equal(seen, read_table(device).layout, manifest_of(device), disk);
@@ -191,14 +203,17 @@ class Jury {
   [[nodiscard]] std::uint32_t size(const std::string& name) const {
     return sizes_[static_cast<std::size_t>(name[2] - 'a')];
   }
-  void look() {
+  /// One in `every` files is read, the others are listed.
+  void look(unsigned every = 1) {
     std::string images, disks;
     for (std::size_t i = 0; i < sizes_.size(); ++i) {
       const std::string name = fmt::format("vd{}", static_cast<char>('a' + i));
       images += fmt::format(" {}:{}", image(name).string(), size(name));
       disks += name + " ";
     }
-    seen_ = parse(boot(folder_, "DISKS='" + disks + "'" + ::look, images));
+    seen_ =
+        parse(boot(folder_, fmt::format("EVERY={}\nDISKS='{}'{}", every, disks, ::look), images));
+    seen_.every = every;
   }
   void must_equal(const std::string& name) const {
     CAPTURE(name);
@@ -314,7 +329,7 @@ TEST_CASE("judge: the kernel mounts every one of 60 aged volumes with small clus
   CHECK(find_code(findings, "ntfs.mft-split") != nullptr);
   const std::string refused =
       jury.add(old->sectors(), 512, [&old](Device& image) { copy_device(*old, image); });
-  jury.look();
+  jury.look(support::is_long() ? 1 : 3);
   for (const std::string& name : disks) jury.must_equal(name);
   const auto& files = jury.seen().files;
   CHECK(std::none_of(files.begin(), files.end(),

@@ -166,6 +166,8 @@ TEST_CASE("ntfs: a file of 4 GiB less a byte") {
   JobOptions options;
   options.read = utc();
   options.case_folder = folder / "case";
+  // Hashing that many zeros, twice, says no more of the size.
+  if (!support::is_long()) options.proof = Proof::places;
   const JobResult result = run_job(*device, assessed(*device), options, quiet);
   CHECK(result.sound());
   CHECK(result.bytes == 0xFFFFFFFF);
@@ -411,7 +413,7 @@ TEST_CASE("ntfs: aged volumes with small clusters: what is read first lies in on
 
 TEST_CASE("ntfs: random volumes become NTFS, sound and with every file, and go back to the byte") {
   std::uint64_t converted = 0, refused = 0, files = 0, moved = 0;
-  for (std::uint64_t seed = 1; seed <= (support::is_long() ? 2000u : 200u); ++seed) {
+  for (std::uint64_t seed = 1; seed <= (support::is_long() ? 2000u : 100u); ++seed) {
     CAPTURE(seed);
     Random random(seed);
     const std::uint32_t sector_size = random.below(4) == 0 ? 4096 : 512;
@@ -475,7 +477,7 @@ TEST_CASE("ntfs: random volumes become NTFS, sound and with every file, and go b
     files += done.result.files;
     moved += done.assessment.steps[0].volume()->moved_clusters;
   }
-  CHECK(converted > 100);
+  CHECK(converted > 50);
   MESSAGE(converted << " volumes with " << files << " files converted and put back, " << refused
                     << " refused for want of room; " << moved << " clusters moved");
 }

@@ -1,6 +1,6 @@
 #pragma once
-// What work costs, told without a clock: the library is built so that every basic block it enters
-// calls back, and every allocation of the process is counted.
+// What work costs, told without a clock: the rooms that read what a disk claims are built so that
+// every basic block entered calls back, and every allocation of the process is counted.
 
 #include <cstdint>
 #include <functional>
