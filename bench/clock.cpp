@@ -81,6 +81,8 @@ void clock(const std::filesystem::path& folder, const std::vector<std::uint64_t>
         one_job(folder, goal, proof, fmt::format("{} of {} bytes", files, bytes));
     }
   }
+  for (const char* name : {"clock.img", "job.img", "case"})
+    std::filesystem::remove_all(folder / name);
 }
 
 }  // namespace bench

@@ -246,6 +246,7 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
        }},
       {"ntfs.index-root",
        [](NtfsBytes& v) { v.change(5, v.attribute(5, 0x90) + 32 + 4, 0x10, 4); }},
+      {"ntfs.index-root", [](NtfsBytes& v) { v.change(9, v.attribute(9, 0x90) + 32 + 12, 3, 1); }},
       {"ntfs.index-header",
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x1C, 9000, 4); }); }},
       {"ntfs.index-entry",

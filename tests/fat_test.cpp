@@ -1,4 +1,5 @@
 #include <map>
+#include <set>
 
 #include <fmt/core.h>
 
@@ -134,6 +135,50 @@ TEST_CASE("fat: what was written is read back, in every type and sector size") {
       for (const SectorRange& e : tree.extents(id)) CHECK(reader->owned().contains(e));
     }
   }
+}
+
+TEST_CASE("fat: a name of any letters is read back as it was given") {
+  // ASCII twice as often, so that a name is short, and mixes cases and scripts.
+  const std::vector<std::u16string> alphabets = {u"ABCXYZ",   u"abcxyz", u"0123-_~ ", u"ÄÖÜÅÉÑ",
+                                                 u"äöüåéñßÿ", u"ıİſµ",   u"ΩΣωςσ",    u"ЖЯжя",
+                                                 u"潮位",     u"..[+,"};
+  std::uint64_t names = 0;
+  for (const unsigned codepage : {437u, 850u, 852u, 866u, 932u}) {
+    CAPTURE(codepage);
+    Random random(codepage);
+    MemoryDevice device(200000, 512);
+    FatFormat format;
+    format.cluster_sectors = 1;
+    format.codepage = codepage;
+    FatWriter writer(device, format);
+    std::set<std::u16string> folded;
+    std::set<std::string> wanted;
+    for (int i = 0; i < 2000; ++i) {
+      std::u16string name;
+      const std::size_t parts = 1 + random.below(3);
+      for (std::size_t units = 1 + random.below(random.below(4) == 0 ? 30 : 8); units > 0;
+           --units) {
+        const auto& letters = alphabets[random.below(parts == 1 ? 2 : alphabets.size())];
+        name.push_back(letters[random.below(letters.size())]);
+      }
+      if (name.back() == u'.' || name.back() == u' ' || name.front() == u' ') continue;
+      if (!folded.insert(fold_case(name)).second) continue;
+      writer.add_file(to_utf8(name), {});
+      wanted.insert(to_utf8(name));
+    }
+    writer.finish();
+    ReadOptions options = utc();
+    options.codepage = codepage;
+    std::set<std::string> found;
+    const auto reader = open_volume(device, options);
+    const FileTree& tree = reader->tree();
+    for (FileTree::Id id = 1; id < tree.size(); ++id) found.insert(tree.path(id));
+    for (const std::string& name : wanted) CHECK_MESSAGE(found.count(name) == 1, name);
+    CHECK(found.size() == wanted.size());
+    CHECK(check_volume(device, options).empty());
+    names += wanted.size();
+  }
+  MESSAGE(names << " names");
 }
 
 TEST_CASE("fat: entries made by hand from the specification") {

@@ -75,6 +75,8 @@ class FileTree {
   /// The node is a named stream of the file beside it, its extended attributes, or where its
   /// reparse point leads.
   void set_stream(Id id) { rare_[id].stream = true; }
+  /// The name is the short one, there is no other: it means what the code page of its reader says.
+  void set_short_only(Id id) { nodes_[id].short_only = true; }
   void set_size(Id id, std::uint64_t size);
   /// How exact the times of all nodes are.
   void set_precision(const TimePrecision& precision) { precision_ = precision; }
@@ -91,6 +93,7 @@ class FileTree {
   [[nodiscard]] bool is_stream(Id id) const;
   [[nodiscard]] std::u16string_view name(Id id) const;
   [[nodiscard]] std::u16string_view short_name(Id id) const;
+  [[nodiscard]] bool is_short_only(Id id) const { return nodes_[id].short_only; }
   /// "DATA/2031/may.csv" in UTF-8; "" for the root.
   [[nodiscard]] std::string path(Id id) const;
   [[nodiscard]] std::u16string path16(Id id) const;
@@ -123,7 +126,8 @@ class FileTree {
     std::uint32_t name_at, short_at;
     std::uint32_t attributes;
     std::uint16_t name_length;
-    std::uint8_t short_length : 6;
+    std::uint8_t short_length : 5;
+    bool short_only : 1;
     Stored stored : 1;
     bool directory : 1;
   };

@@ -10,6 +10,7 @@ DirectoryItem item_of(const DirEntry& entry, std::u16string long_name, std::uint
                       const CodePage& page, const Zone& zone) {
   DirectoryItem item;
   item.short_name = short_name_text(entry, page, false);
+  item.has_long = !long_name.empty();
   item.name = long_name.empty() ? short_name_text(entry, page, true) : std::move(long_name);
   item.index = index;
   item.cluster = entry.cluster();

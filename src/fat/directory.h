@@ -14,6 +14,7 @@ namespace nuvrat {
 struct DirectoryItem {
   std::u16string name;        ///< the long name, or the short one in its case
   std::u16string short_name;  ///< as the 8.3 entry says
+  bool has_long = false;      ///< the name is a long one
   FileTree::Info info;
   std::uint32_t cluster = 0;
   std::uint32_t index = 0;  ///< of its 8.3 entry in the directory

@@ -53,8 +53,8 @@ std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const FatTarg
   for (const FileTree::Id id : children) {
     if (tree.is_stream(id)) continue;
     const bool directory = tree.is_directory(id);
-    const std::size_t index =
-        out->add(name_of(tree, target, id), info_of(id), directory, directory ? 0 : tree.bytes(id));
+    const std::size_t index = out->add(name_of(tree, target, id), info_of(id), directory,
+                                       directory ? 0 : tree.bytes(id), tree.is_short_only(id));
     entries.push_back({id, index});
   }
   return out;

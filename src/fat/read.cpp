@@ -237,6 +237,7 @@ class FatReader final : public VolumeReader {
                 std::set<std::uint32_t>& seen) {
     const FileTree::Id id = tree_.add(
         folder.id, item.name, short_names_ ? std::u16string_view(item.short_name) : u"", item.info);
+    if (!item.has_long) tree_.set_short_only(id);
     if (item.name.empty() ||
         item.name.find_first_of(std::u16string_view(u"/\0", 2)) != item.name.npos) {
       add_finding("fat.name-illegal", Severity::error, {}, item.index, id,

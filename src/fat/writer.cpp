@@ -153,8 +153,11 @@ class FatWriter::Impl {
   FileTree::Id add(FileTree::Id above, std::string_view path, const FatFileInfo& info,
                    bool directory, std::uint64_t size) {
     const std::uint32_t attributes = directory ? info.attributes & ~attr_archive : info.attributes;
-    return tree_.add(above, to_utf16(path.substr(path.rfind('/') + 1)), u"",
-                     {directory, attributes, size, info.created, info.modified, info.accessed});
+    const FileTree::Id id =
+        tree_.add(above, to_utf16(path.substr(path.rfind('/') + 1)), u"",
+                  {directory, attributes, size, info.created, info.modified, info.accessed});
+    tree_.set_short_only(id);  // a long name only where it must be, as old systems write
+    return id;
   }
 
   std::vector<std::uint32_t> allocate(std::uint32_t count, Placement placement,

@@ -35,7 +35,8 @@ ShortPart short_part(std::u16string_view text, std::size_t room, const CodePage&
     const auto capital = static_cast<char16_t>(u_toupper(unit));
     const bool letter = unit < 0x80 && std::isalpha(unit) != 0;
     out.lower |= capital != unit;
-    out.upper |= (letter && capital == unit) || (unit >= 0x80 && capital != unit);
+    const bool foreign = unit >= 0x80 && (capital != unit || u_tolower(unit) != unit);
+    out.upper |= (letter && capital == unit) || foreign;
     Bytes bytes = page.encode(std::u16string_view(&capital, 1));
     const bool fine =
         !bytes.empty() && (unit >= 0x80 || std::isalnum(unit) != 0 ||
@@ -97,15 +98,17 @@ void NewDirectory::keep(std::u16string_view name, std::u16string_view short_name
   if (used_.insert(bytes).second) kept_.emplace(name, bytes);
 }
 
-NewDirectory::Short NewDirectory::make_short(std::u16string_view name) {
+NewDirectory::Short NewDirectory::make_short(std::u16string_view name, bool short_only) {
   const Basis basis(name, *page_);
   auto candidate = basis.joined();
+  const bool ascii =
+      std::all_of(name.begin(), name.end(), [](char16_t unit) { return unit < 0x80; });
+  const bool told = basis.told_by_bits() && (ascii || short_only);
   if (const auto kept = kept_.find(name); kept != kept_.end()) {
-    const bool same = kept->second == candidate && basis.told_by_bits();
+    const bool same = kept->second == candidate && told;
     return {kept->second, !same, same ? basis.case_bits() : std::uint8_t{0}};
   }
   if (!basis.lossy() && used_.insert(candidate).second) {
-    const bool told = basis.told_by_bits();
     return {candidate, !told, told ? basis.case_bits() : std::uint8_t{0}};
   }
   const auto stem = candidate;
@@ -159,9 +162,9 @@ void NewDirectory::fill_times(DirEntry& entry, const FatFileInfo& info) const {
 }
 
 std::size_t NewDirectory::add(std::u16string_view name, const FatFileInfo& info, bool directory,
-                              std::uint64_t size) {
+                              std::uint64_t size, bool short_only) {
   DirEntry entry{};
-  const Short made = make_short(name);
+  const Short made = make_short(name, short_only);
   entry.DIR_Name = made.bytes;
   entry.DIR_NTRes = made.case_bits;
   if (made.needs_long) add_long(name, short_name_checksum(entry.DIR_Name));

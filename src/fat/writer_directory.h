@@ -21,9 +21,11 @@ class NewDirectory {
   /// none is made that takes it. For all items before the first is added.
   void keep(std::u16string_view name, std::u16string_view short_name);
   /// Returns the index of the new item's 8.3 entry, for set_cluster. The short name is the one that
-  /// was kept, or one made by the published rule.
+  /// was kept, or one made by the published rule. A name beyond ASCII gets a long one, too: readers
+  /// differ in their code pages. Not so what had none before (`short_only`), for it may have been
+  /// read with the wrong one.
   std::size_t add(std::u16string_view name, const FatFileInfo& info, bool directory,
-                  std::uint64_t size);
+                  std::uint64_t size, bool short_only);
   void add_label(const std::array<std::uint8_t, 11>& label);
   /// "." and "..": must come first.
   void add_dots(const FatFileInfo& info);
@@ -38,7 +40,7 @@ class NewDirectory {
     bool needs_long = false;
     std::uint8_t case_bits = 0;  // of DIR_NTRes
   };
-  [[nodiscard]] Short make_short(std::u16string_view name);
+  [[nodiscard]] Short make_short(std::u16string_view name, bool short_only);
   void add_long(std::u16string_view name, std::uint8_t checksum);
   void fill_times(DirEntry& entry, const FatFileInfo& info) const;
 

@@ -214,6 +214,7 @@ class RecordCheck {
         check_name(a, reference);
       }
       if (!a.resident) check_sizes(a);
+      if (a.type == at_index_root && a.name != u"$I30") check_view(a);
     }
     if (names != header_.links.value())
       error("ntfs.link-count", fmt::format("the record has {} names and counts {} links", names,
@@ -317,6 +318,21 @@ class RecordCheck {
       state_.folders.back().parent = record_of(head.parent.value());
       state_.folders.back().name_units = head.name_length;
     }
+  }
+
+  // Of an index that is no folder's: blocks in clusters, or in 512 bytes where these are larger.
+  void check_view(const AttributeView& a) {
+    if (a.value.size() < sizeof(IndexRoot)) {
+      error("ntfs.index-root", "the index's root is cut off");
+      return;
+    }
+    const auto root = load<IndexRoot>(a.value);
+    const std::uint64_t block = root.block_size.value();
+    const std::uint64_t cluster = state_.volume.geometry().cluster_bytes();
+    if (root.clusters_per_block * (block < cluster ? 512 : cluster) != block)
+      warning("ntfs.index-root",
+              fmt::format("the index {} has blocks of {} bytes in {} units",
+                          printable(to_utf8(a.name)), block, root.clusters_per_block));
   }
 
   void check_sizes(const AttributeView& a) {

@@ -31,7 +31,7 @@ FileTree::Id FileTree::add(Id parent, std::u16string_view name, std::u16string_v
   node.short_at = short_names_.add(short_name);
   node.attributes = info.attributes;
   node.name_length = static_cast<std::uint16_t>(name.size());
-  node.short_length = static_cast<std::uint8_t>(short_name.size() & 0x3F);
+  node.short_length = static_cast<std::uint8_t>(short_name.size() & 0x1F);
   node.directory = info.directory;
   const Id id = static_cast<Id>(nodes_.size());
   nodes_.push_back(node);
