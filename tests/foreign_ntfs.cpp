@@ -13,7 +13,6 @@ using disk_bytes::put;
 
 namespace {
 
-constexpr std::size_t record_bytes = 1024;
 constexpr std::size_t block_bytes = 4096;
 constexpr std::uint64_t long_ago = 0x01C6B4E2D3A10000;  // in 2006
 constexpr std::uint64_t root = 5;
@@ -197,10 +196,15 @@ struct Record {
 
 class Maker {
  public:
-  Maker(std::uint64_t sectors, std::uint32_t cluster)
-      : sectors_(sectors), cluster_(cluster), used_((sectors - 1) * 512 / cluster) {}
+  Maker(const NtfsShape& shape, std::uint64_t bytes)
+      : sector_(shape.sector_bytes),
+        sectors_(bytes / shape.sector_bytes),
+        record_bytes_(shape.record_bytes),
+        cluster_(shape.cluster_bytes),
+        used_((sectors_ - 1) * sector_ / cluster_) {}
 
-  Volume make(std::uint64_t start) {
+  Volume make(std::uint64_t front) {
+    const std::uint64_t start = front / sector_;
     place_system();
     add_system();
     add_files();
@@ -208,7 +212,7 @@ class Maker {
     write_records();
     write_rest();
     Volume out;
-    out.disk = std::make_unique<MemoryDevice>(start + sectors_, 512);
+    out.disk = std::make_unique<MemoryDevice>(start + sectors_, sector_);
     for (const auto& [lba, bytes] : sectors_of_) out.disk->write(start + lba, bytes);
     Bytes boot = boot_sector(start);
     out.disk->write(start, boot);
@@ -233,8 +237,8 @@ class Maker {
     return out;
   }
   void write_at(std::uint64_t byte, Bytes bytes) {
-    bytes.resize((bytes.size() + 511) / 512 * 512);
-    sectors_of_[byte / 512] = std::move(bytes);
+    bytes.resize((bytes.size() + sector_ - 1) / sector_ * sector_);
+    sectors_of_[byte / sector_] = std::move(bytes);
   }
   void write(const Extents& extents, const Bytes& bytes) {
     std::size_t at = 0;
@@ -250,8 +254,8 @@ class Maker {
   // $MFT a third into the volume, its mirror in the middle, as is customary.
   void place_system() {
     boot_ = take(0, clusters(8192));
-    mft_ = take(used_.size() / 3, clusters(mft_records * record_bytes));
-    mirror_ = take(used_.size() / 2, clusters(4 * record_bytes));
+    mft_ = take(used_.size() / 3, clusters(mft_records * record_bytes_));
+    mirror_ = take(used_.size() / 2, clusters(4 * record_bytes_));
     cursor_ = used_.size() / 3 + mft_[0].count + 1;
     log_ = next(2u << 20);
     write(log_, Bytes(2u << 20, 0xFF));
@@ -276,7 +280,7 @@ class Maker {
   }
 
   void add_system() {
-    system(0, u"$MFT", mft_records * record_bytes, mft_, true)
+    system(0, u"$MFT", mft_records * record_bytes_, mft_, true)
         .attributes.push_back(non_resident({0xB0}, mft_bitmap_, cluster_, {8, 8}));
     system(1, u"$MFTMirr", mirror_[0].count * cluster_, mirror_);
     system(2, u"$LogFile", 2u << 20, log_, true);
@@ -323,6 +327,16 @@ class Maker {
       r.in_use = n < 16;
       r.attributes.push_back(resident({0x80}, {}));
     }
+    // A journal of changes, whose beginning was given back: a hole, then what is left.
+    const Extents of_journal = next(2 * cluster_);
+    write(of_journal, noise(2 * cluster_, 8));
+    Record& journal = records_[35];
+    journal.sequence = 2;
+    journal.bits = 0x206;
+    journal.names = {{11, u"$UsnJrnl", both}};
+    journal.attributes.push_back(information(0x206, false, 0x101));
+    journal.attributes.push_back(sparse({0x80, u"$J"}, 48, of_journal[0]));
+    journal.attributes.push_back(resident({0x80, u"$Max"}, noise(32, 9)));
     add_views(24, u"$Quota", {u"$O", u"$Q"});
     add_views(25, u"$ObjId", {u"$O"});
     add_views(26, u"$Reparse", {u"$R"});
@@ -419,6 +433,32 @@ class Maker {
         non_resident({0x80, u"$SDS"}, extents, cluster_, {stream.size(), stream.size()}));
     r.attributes.push_back(resident({0x90, u"$SDH"}, index(true)));
     r.attributes.push_back(resident({0x90, u"$SII"}, index(false)));
+  }
+
+  // A hole of so many clusters, then one run; the form that sparse attributes have.
+  [[nodiscard]] Bytes sparse(const Title& title, std::uint64_t hole, const Extent& run) const {
+    const std::uint64_t size = (hole + run.count) * cluster_;
+    Bytes out = non_resident(title, {{0, hole}, run}, cluster_, {size, size});
+    const std::size_t runs = disk_bytes::little(out, 32, 2);
+    const std::size_t name = disk_bytes::little(out, 10, 2);
+    Bytes with(out.begin(), out.begin() + 64);
+    append(with, run.count * cluster_, 8);
+    with.insert(with.end(), out.begin() + static_cast<std::ptrdiff_t>(name),
+                out.begin() + static_cast<std::ptrdiff_t>(runs));
+    put(with, 10, 72, 2);
+    put(with, 12, 0x8000, 2);
+    put(with, 32, with.size(), 2);
+    put(with, 34, 4, 1);
+    // The hole's run has no place.
+    const unsigned width = out[runs] & 0x0F;
+    append(with, width, 1);
+    const auto length = out.begin() + static_cast<std::ptrdiff_t>(runs + 1);
+    with.insert(with.end(), length, length + width);
+    const auto rest = length + width + (out[runs] >> 4);
+    with.insert(with.end(), rest, out.end());
+    align(with);
+    put(with, 4, with.size(), 4);
+    return with;
   }
 
   static Bytes attribute_definitions() {
@@ -629,15 +669,16 @@ class Maker {
                        [](const Bytes& a, const Bytes& b) {
                          return disk_bytes::little(a, 0, 4) < disk_bytes::little(b, 0, 4);
                        });
-      Bytes out(0x38);
+      const std::size_t begin = (0x30 + 2 * (record_bytes_ / 512 + 1) + 7) / 8 * 8;
+      Bytes out(begin);
       put(out, 0, 0x454C4946, 4);
       put(out, 4, 0x30, 2);
-      put(out, 6, 3, 2);
+      put(out, 6, record_bytes_ / 512 + 1, 2);
       put(out, 16, r.sequence, 2);
       put(out, 18, r.names.size(), 2);
-      put(out, 20, 0x38, 2);
+      put(out, 20, begin, 2);
       put(out, 22, (r.in_use ? 1u : 0u) | (r.directory ? 2u : 0u) | (r.view ? 8u : 0u), 2);
-      put(out, 28, record_bytes, 4);
+      put(out, 28, record_bytes_, 4);
       put(out, 32, r.base, 8);
       put(out, 40, r.attributes.size(), 2);
       put(out, 44, number, 4);
@@ -648,7 +689,7 @@ class Maker {
       append(out, 0xFFFFFFFF, 4);
       append(out, 0, 4);
       put(out, 24, out.size(), 4);
-      out.resize(record_bytes);
+      out.resize(record_bytes_);
       protect(out, 0x30);
       append(all, out);
       if (r.in_use)
@@ -669,12 +710,11 @@ class Maker {
   }
 
   [[nodiscard]] Bytes boot_sector(std::uint64_t start) const {
-    Bytes out(512);
+    Bytes out(sector_);
     const Bytes head = {0xEB, 0x52, 0x90, 'N', 'T', 'F', 'S', ' ', ' ', ' ', ' '};
     std::copy(head.begin(), head.end(), out.begin());
-    put(out, 11, 512, 2);
-    // More than 128 sectors a cluster are written as a power of two.
-    put(out, 13, cluster_ / 512, 1);
+    put(out, 11, sector_, 2);
+    put(out, 13, cluster_ / sector_, 1);
     put(out, 21, 0xF8, 1);
     put(out, 24, 63, 2);
     put(out, 26, 255, 2);
@@ -683,7 +723,9 @@ class Maker {
     put(out, 40, sectors_ - 1, 8);
     put(out, 48, mft_[0].lcn, 8);
     put(out, 56, mirror_[0].lcn, 8);
-    put(out, 64, record_bytes >= cluster_ ? record_bytes / cluster_ : 0xF6, 1);
+    // In clusters, or as a power of two below zero.
+    const unsigned of_record = record_bytes_ == 1024 ? 0xF6 : 0xF4;
+    put(out, 64, record_bytes_ >= cluster_ ? record_bytes_ / cluster_ : of_record, 1);
     put(out, 68, block_bytes >= cluster_ ? block_bytes / cluster_ : 0xF4, 1);
     put(out, 72, 0x5EA5CA1E0DDBA115, 8);
     put(out, 510, 0xAA55, 2);
@@ -691,8 +733,7 @@ class Maker {
   }
 
   static constexpr std::uint64_t mft_records = 64;
-  std::uint64_t sectors_;
-  std::uint64_t cluster_;
+  std::uint64_t sector_, sectors_, record_bytes_, cluster_;
   std::vector<bool> used_;
   std::uint64_t cursor_ = 0;
   Extents boot_, mft_, mirror_, log_, bitmap_, mft_bitmap_;
@@ -703,8 +744,15 @@ class Maker {
 
 }  // namespace
 
-Volume ntfs(std::uint64_t sectors, std::uint32_t cluster_bytes, std::uint64_t start) {
-  return Maker(sectors, cluster_bytes).make(start);
+const std::vector<NtfsShape>& ntfs_shapes() {
+  static const std::vector<NtfsShape> shapes = {
+      {512, 512, 1024},  {1024, 512, 1024},  {4096, 512, 1024},   {65536, 512, 1024},
+      {2048, 512, 4096}, {4096, 4096, 4096}, {16384, 4096, 4096}, {4096, 4096, 1024}};
+  return shapes;
+}
+
+Volume ntfs(const NtfsShape& shape, std::uint64_t bytes, std::uint64_t start) {
+  return Maker(shape, bytes).make(start);
 }
 
 }  // namespace foreign

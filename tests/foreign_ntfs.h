@@ -6,6 +6,7 @@
 #include <map>
 #include <memory>
 #include <string>
+#include <vector>
 
 #include <nuvrat/nuvrat.h>
 
@@ -15,8 +16,13 @@ struct Volume {
   std::unique_ptr<nuvrat::MemoryDevice> disk;
   std::map<std::string, nuvrat::Bytes> files;  ///< contents by path, streams too
 };
-/// `sectors` of 512 bytes. `start`: sectors in front of it, which stay free for a table.
-[[nodiscard]] Volume ntfs(std::uint64_t sectors, std::uint32_t cluster_bytes,
-                          std::uint64_t start = 0);
+struct NtfsShape {
+  std::uint32_t cluster_bytes = 4096;
+  std::uint32_t sector_bytes = 512;
+  std::uint32_t record_bytes = 1024;
+};
+[[nodiscard]] const std::vector<NtfsShape>& ntfs_shapes();
+/// `bytes` long. `start`: bytes in front of it, which stay free for a table.
+[[nodiscard]] Volume ntfs(const NtfsShape& shape, std::uint64_t bytes, std::uint64_t start = 0);
 
 }  // namespace foreign

@@ -1,5 +1,7 @@
 // Volumes that other hands laid out: found sound, read to the byte, rewritten, and put back.
 
+#include <fmt/core.h>
+
 #include "foreign_fat.h"
 #include "foreign_ntfs.h"
 #include "support.h"
@@ -9,21 +11,26 @@ using support::utc;
 
 namespace {
 
-constexpr std::uint64_t foreign_start = 16384, foreign_sectors = 262144;
+constexpr std::uint64_t mib = 1u << 20;
 
 // The volume as the one partition of an MBR, with room on both sides.
-foreign::Volume in_a_table(std::uint32_t cluster) {
-  foreign::Volume out = foreign::ntfs(foreign_sectors, cluster, foreign_start);
-  auto disk = support::disk(2 * foreign_sectors);
+foreign::Volume in_a_table(const foreign::NtfsShape& shape) {
+  foreign::Volume out = foreign::ntfs(shape, 128 * mib, 8 * mib);
+  auto disk = support::disk(256 * mib / shape.sector_bytes, shape.sector_bytes);
   for (std::uint64_t lba = out.disk->next_data(0); lba < out.disk->sectors();
        lba = out.disk->next_data(lba + 1))
     disk->write(lba, out.disk->read(lba));
-  Bytes mbr(512);
+  Bytes mbr(shape.sector_bytes);
   support::put(mbr, 440, 0x0DDBA115, 4);
-  support::put_entry(mbr, 0, 0x07, foreign_start, foreign_sectors);
+  support::put_entry(mbr, 0, 0x07, 8 * mib / shape.sector_bytes, 128 * mib / shape.sector_bytes);
   disk->write(0, mbr);
   out.disk = std::move(disk);
   return out;
+}
+
+std::string name_of_shape(const foreign::NtfsShape& s) {
+  return fmt::format("clusters of {}, sectors of {}, records of {}", s.cluster_bytes,
+                     s.sector_bytes, s.record_bytes);
 }
 
 void must_hold(const Device& disk, const std::map<std::string, Bytes>& files) {
@@ -45,9 +52,9 @@ void must_hold(const Device& disk, const std::map<std::string, Bytes>& files) {
 }  // namespace
 
 TEST_CASE("foreign: an NTFS volume that other hands laid out is sound, and read to the byte") {
-  for (const std::uint32_t cluster : {512u, 1024u, 4096u, 65536u}) {
-    CAPTURE(cluster);
-    const foreign::Volume v = in_a_table(cluster);
+  for (const foreign::NtfsShape& shape : foreign::ntfs_shapes()) {
+    CAPTURE(name_of_shape(shape));
+    const foreign::Volume v = in_a_table(shape);
     const Findings findings = survey_disk(*v.disk, utc(), true).all_findings();
     for (const Finding& f : findings) {
       MESSAGE(f.code << ": " << f.text << " " << f.place.text());
@@ -106,11 +113,13 @@ TEST_CASE("foreign: rewrites of an NTFS volume that other hands laid out") {
       {"p1=fat16"},
       {"p1=fat32", "p1.cluster=512"},
       {"p1=fat16", "p1.size=-16MiB"}};
-  for (const std::uint32_t cluster : {512u, 1024u, 4096u, 65536u}) {
+  for (const foreign::NtfsShape& shape : foreign::ntfs_shapes()) {
     for (const auto& goals : all_goals) {
-      CAPTURE(cluster);
+      // So many clusters can't be on it, and a cluster isn't smaller than a sector.
+      if (goals.back() == "p1.cluster=512" && shape.sector_bytes != 512) continue;
+      CAPTURE(name_of_shape(shape));
       CAPTURE(words_of(goals));
-      CHECK(done_and_put_back(*in_a_table(cluster).disk, goals, goals[0].starts_with("p1=fat")));
+      CHECK(done_and_put_back(*in_a_table(shape).disk, goals, goals[0].starts_with("p1=fat")));
     }
   }
 }

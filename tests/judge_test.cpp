@@ -276,10 +276,11 @@ TEST_CASE("judge: the kernel's NTFS driver reads the volumes that were hard to m
   const std::string name = jury.add(rare.disk->sectors(), 512,
                                     [&rare](Device& image) { copy_device(*rare.disk, image); });
   // The volumes of other hands, as they are: whether the tests' own maker keeps the rules.
-  for (const std::uint32_t cluster : {512u, 1024u, 4096u, 65536u}) {
-    disks.push_back(jury.add(65536, 512, [cluster](Device& image) {
-      copy_device(*foreign::ntfs(65536, cluster).disk, image);
-    }));
+  for (const foreign::NtfsShape& shape : foreign::ntfs_shapes()) {
+    constexpr std::uint64_t bytes = 32u << 20;
+    disks.push_back(jury.add(
+        bytes / shape.sector_bytes, shape.sector_bytes,
+        [&shape](Device& image) { copy_device(*foreign::ntfs(shape, bytes).disk, image); }));
   }
   jury.look();
   for (const std::string& disk : disks) jury.must_equal(disk);
