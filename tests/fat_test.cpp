@@ -177,6 +177,29 @@ TEST_CASE("fat: a name of any letters is read back as it was given") {
     CHECK(found.size() == wanted.size());
     CHECK(check_volume(device, options).empty());
     names += wanted.size();
+    // Through NTFS and back, where names keep long forms: whatever page they are read with then.
+    const support::Folder folder(support::Folder::Where::memory);
+    QuietProgress quiet;
+    for (const char* goal : {"volume=ntfs", "volume=fat32"}) {
+      CAPTURE(std::string(goal));
+      JobOptions job = support::case_in_memory(folder / goal);
+      job.read = options;
+      const Assessment a = assess(device, {parse_goal(goal)}, options, random);
+      for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+      REQUIRE(a.in_reach());
+      const JobResult result = run_job(device, a, job, quiet);
+      CHECK(result.sound());
+      CHECK(result.findings_after.empty());
+    }
+    for (const unsigned other : {codepage, 437u, 866u}) {
+      CAPTURE(other);
+      options.codepage = other;
+      found.clear();
+      const auto again = open_volume(device, options);
+      const FileTree& back = again->tree();
+      for (FileTree::Id id = 1; id < back.size(); ++id) found.insert(back.path(id));
+      CHECK(found == wanted);
+    }
   }
   MESSAGE(names << " names");
 }
