@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "foreign_gpt.h"
 #include "orrelune.h"
 #include "system_disk.h"
 #include "volumes.h"
@@ -238,6 +239,14 @@ void make_station_uefi(Device& device) {
   copy_disk(*made, device);
 }
 
+// Four entries, and a second array that isn't next to its header.
+void make_foreign_gpt(Device& device) {
+  foreign::GptShape shape;
+  shape.entries = 4;
+  shape.before_back = 100;
+  copy_disk(*foreign::gpt(shape), device);
+}
+
 }  // namespace
 
 const std::vector<Scenario>& all() {
@@ -255,6 +264,7 @@ const std::vector<Scenario>& all() {
        {"p2=logical", "p5=primary", "p6=primary"}},
       {"another active partition", 70000, 512, make_mbr, {"p2.active=yes"}},
       {"names inside a GPT", 70000, 512, make_gpt, {"p1.name=Boje", "p3.active=yes"}},
+      {"names in a GPT of other hands", 262144, 512, make_foreign_gpt, {"p1.name=Boje"}},
       {"primary to logical, 4096", 70000 / 8, 4096, make_mbr, {"p2=logical", "p6=primary"}},
       {"types made to match", 70000, 512, make_mbr_types, {"p1.type=match", "p6.type=match"}},
       {"a type made to match inside a GPT", 70000, 512, make_gpt_types, {"p3.type=match"}},

@@ -58,6 +58,8 @@ struct Layout {
   [[nodiscard]] std::vector<Partition> data_partitions() const;
   /// Puts the partitions in disk order.
   void sort();
+  /// Of a GPT: the sectors for partitions, as far as one of 128 entries leaves them free.
+  [[nodiscard]] SectorRange usable() const;
   /// "8E1F00A7" or a GUID.
   [[nodiscard]] std::string id_text() const;
   bool operator==(const Layout&) const = default;

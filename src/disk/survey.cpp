@@ -181,8 +181,8 @@ std::vector<SectorRange> gaps_of(const TableReading& table) {
   std::uint64_t first = 1;
   std::uint64_t end = gpt_usable_end(layout.disk_sectors, layout.sector_size);
   if (layout.kind == TableKind::gpt) {
-    first = layout.first_usable;
-    end = layout.last_usable + 1;
+    first = layout.usable().first;
+    end = layout.usable().end();
   } else {
     end = std::min(end, std::uint64_t{1} << 32);
   }

@@ -71,7 +71,7 @@ class Front {
     std::string by;
   };
   [[nodiscard]] Limit limit() const {
-    Limit out{layout_.kind == TableKind::gpt ? layout_.first_usable
+    Limit out{layout_.kind == TableKind::gpt ? layout_.usable().first
                                              : gpt_first_usable(in_.device.sector_size()),
               layout_.kind == TableKind::gpt ? "the GPT is in front of it"
                                              : "a GPT may need the sectors in front of it one day"};

@@ -11,9 +11,47 @@
 
 namespace nuvrat {
 
+void require_room_for_gpt(const Layout& target, Assessment& out) {
+  for (const Partition& p : target.partitions) {
+    if (p.start < target.first_usable) {
+      const std::uint64_t missing = target.first_usable - p.start;
+      add_obstacle(
+          out, "front-room",
+          fmt::format("partition {} begins at sector {}; a GPT needs sectors 0 to {}, so {} "
+                      "missing in front of it",
+                      p.number, p.start, target.first_usable - 1,
+                      plural(missing, "sector is", "sectors are")),
+          fmt::format("Move its start to sector {} or later", target.first_usable), missing,
+          p.number);
+    }
+    if (p.range().end() - 1 > target.last_usable) {
+      const std::uint64_t missing = p.range().end() - 1 - target.last_usable;
+      add_obstacle(
+          out, "back-room",
+          fmt::format("partition {} ends at sector {}; the backup GPT needs sectors {} to {}, so "
+                      "{} missing after it",
+                      p.number, p.range().end() - 1, target.last_usable + 1,
+                      target.disk_sectors - 1, plural(missing, "sector is", "sectors are")),
+          fmt::format("Make it {} shorter, or continue on an image that is {} longer",
+                      plural(missing, "sector", "sectors"), plural(missing, "sector", "sectors")),
+          missing, p.number);
+    }
+    if (p.number > 128) {
+      add_obstacle(
+          out, "too-many",
+          fmt::format("partition {} has no place among the 128 entries of a GPT", p.number),
+          "Delete partitions until there are 128 at most", 0, p.number);
+    }
+  }
+}
+
 void plan_gpt_change(const PlanInput& input, Assessment& out) {
   add_finding_obstacles(input.state, out);
   Layout target = input.state.table.layout;
+  // Others may have had fewer entries, and more sectors for partitions; what is written has 128.
+  const SectorRange usable = target.usable();
+  target.first_usable = usable.first;
+  target.last_usable = usable.last();
   apply_small_wishes(input.wishes, target);
   for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
   for (Partition p : input.wishes.made) {
@@ -29,7 +67,11 @@ void plan_gpt_change(const PlanInput& input, Assessment& out) {
     target.partitions.push_back(p);
   }
   target.sort();
-  if (target == input.state.table.layout) {
+  require_room_for_gpt(target, out);
+  Layout as_it_was = target;
+  as_it_was.first_usable = input.state.table.layout.first_usable;
+  as_it_was.last_usable = input.state.table.layout.last_usable;
+  if (as_it_was == input.state.table.layout) {
     add_obstacle(out, "already", "the disk is in this state already", "Nothing needs to be done");
   }
   if (out.obstacles.empty()) add_table_steps(input, target, false, out);

@@ -164,6 +164,8 @@ void plan_table_gpt(const PlanInput& input, Assessment& out);
 /// A GPT becomes an MBR, or an MBR gets other roles or another active partition.
 /// `repair`: the same roles with a container and a chain made anew, whatever is wrong with the old.
 void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair = false);
+/// Obstacles for partitions that are where a GPT of 128 entries has its sectors, or beyond them.
+void require_room_for_gpt(const Layout& target, Assessment& out);
 /// Names, types and the legacy-bootable attribute inside a GPT.
 void plan_gpt_change(const PlanInput& input, Assessment& out);
 

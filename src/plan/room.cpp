@@ -114,7 +114,7 @@ class Sizes {
 
   [[nodiscard]] std::uint64_t disk_end() const {
     if (kind_ == TableKind::mbr) return layout_.disk_sectors;
-    if (layout_.kind == TableKind::gpt) return layout_.last_usable + 1;
+    if (layout_.kind == TableKind::gpt) return layout_.usable().end();
     return gpt_usable_end(layout_.disk_sectors, sector_);
   }
 

@@ -94,35 +94,7 @@ class GptPlanner {
   }
 
   void check_partitions() {
-    for (const Partition& p : target_.partitions) {
-      if (p.start < target_.first_usable) {
-        const std::uint64_t missing = target_.first_usable - p.start;
-        obstacle("front-room",
-                 fmt::format("partition {} begins at sector {}; a GPT needs sectors 0 to {}, so {} "
-                             "missing in front of it",
-                             p.number, p.start, target_.first_usable - 1,
-                             plural(missing, "sector is", "sectors are")),
-                 fmt::format("Move its start to sector {} or later", target_.first_usable), missing,
-                 p.number);
-      }
-      if (p.range().end() - 1 > target_.last_usable) {
-        const std::uint64_t missing = p.range().end() - 1 - target_.last_usable;
-        obstacle(
-            "back-room",
-            fmt::format("partition {} ends at sector {}; the backup GPT needs sectors {} to {}, so "
-                        "{} missing after it",
-                        p.number, p.range().end() - 1, target_.last_usable + 1,
-                        device_.sectors() - 1, plural(missing, "sector is", "sectors are")),
-            fmt::format("Make it {} shorter, or continue on an image that is {} longer",
-                        plural(missing, "sector", "sectors"), plural(missing, "sector", "sectors")),
-            missing, p.number);
-      }
-      if (p.number > 128) {
-        obstacle("too-many",
-                 fmt::format("partition {} has no place among the 128 entries of a GPT", p.number),
-                 "Delete partitions until there are 128 at most", 0, p.number);
-      }
-    }
+    require_room_for_gpt(target_, out_);
     for (const SurveyedPartition& s : state_.volumes) {
       if (class_of(s.partition.type) == TypeClass::managed) {
         obstacle(

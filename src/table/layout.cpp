@@ -71,6 +71,12 @@ std::string Layout::id_text() const {
   return "";
 }
 
+SectorRange Layout::usable() const {
+  const std::uint64_t first = std::max(first_usable, gpt_first_usable(sector_size));
+  const std::uint64_t end = std::min(last_usable + 1, gpt_usable_end(disk_sectors, sector_size));
+  return {first, end > first ? end - first : 0};
+}
+
 std::uint64_t gpt_array_sectors(std::uint32_t sector_size) {
   return 16384 / sector_size;
 }
