@@ -232,6 +232,9 @@ class Maker {
   // The next clusters from the cursor on, a gap of one after each.
   Extents next(std::uint64_t bytes) {
     const std::uint64_t count = clusters(bytes);
+    for (std::uint64_t c = cursor_; c < cursor_ + count; ++c) {
+      if (used_.at(c)) cursor_ = c + 1;
+    }
     const Extents out = take(cursor_, count);
     cursor_ += count + 1;
     return out;

@@ -40,12 +40,20 @@ class Front {
     const std::uint64_t old = s_.partition.start;
     Assessment table;
     std::uint64_t start = old;
-    for (const std::uint64_t candidate : candidates()) {
+    const std::vector<std::uint64_t> all = candidates();
+    for (const std::uint64_t candidate : all) {
+      if (!can_begin(candidate)) continue;
       table = table_from(candidate);
       start = candidate;
       if (table.in_reach()) break;
     }
     if (!out_.in_reach()) return;
+    if (start == old)
+      return obstacle("front-space",
+                      fmt::format("partition {} can't begin at sector {}: an EBR that is in use "
+                                  "until it does is there",
+                                  number_, all.front()),
+                      "Ask for a little more, or less");
     if (!table.in_reach()) {
       for (Obstacle& o : table.obstacles) out_.obstacles.push_back(std::move(o));
       return;
@@ -90,6 +98,12 @@ class Front {
     return div_up(boot_area_bytes, std::uint64_t{s_.volume->cluster_bytes}) * step();
   }
 
+  // Nothing of the table that is in use up to the switch is where the volume's first sectors go.
+  [[nodiscard]] bool can_begin(std::uint64_t start) const {
+    const std::uint64_t first = is_fat(s_.signature.kind) ? 1 : least();
+    return !in_.state.table.owned.first_overlap({start, first});
+  }
+
   // New starts, the best first. None: an obstacle says why.
   std::vector<std::uint64_t> candidates() {
     const Limit limit = this->limit();
@@ -108,14 +122,14 @@ class Front {
     }
     std::vector<std::uint64_t> out;
     const std::uint64_t mib = (1u << 20) / sector_;
-    // A logical one may need a place for its EBR in front of it.
-    for (const std::uint64_t kept : {std::uint64_t{0}, mib}) {
+    // A logical one may need a place for its EBR in front of it, or have an old one there.
+    for (const std::uint64_t kept : {std::uint64_t{0}, least(), mib}) {
       const std::uint64_t from = limit.first + kept;
       const std::uint64_t aligned = div_up(from, mib) * mib;
       if (aligned + least() <= old && (old - aligned) % step() == 0) out.push_back(aligned);
       if (from + least() > old) continue;
-      if (const std::uint64_t nearest = old - (old - from) / step() * step(); out.empty())
-        out.push_back(nearest);
+      const std::uint64_t nearest = old - (old - from) / step() * step();
+      if (out.empty() || !can_begin(out.back())) out.push_back(nearest);
     }
     if (out.empty())
       obstacle("front-space",

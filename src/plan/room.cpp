@@ -344,8 +344,39 @@ class NewPartitions {
     return out;
   }
 
+  // Nothing is written there, so what is left of an old volume counts: one that is whole comes
+  // back, another one would be found damaged.
+  bool take_what_is_there(const Partition& p) {
+    const Window place(in_.device, p.range());
+    std::string title = "a volume", fault;
+    try {
+      const VolumeKind kind = recognise_volume(place).kind;
+      if (kind == VolumeKind::unknown) return true;
+      title = "a volume of " + std::string(title_of(kind));
+      for (const Finding& f : check_volume(place, options_)) {
+        if (f.severity == Severity::error && fault.empty()) fault = f.text;
+      }
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+      fault = e.message();
+    }
+    if (fault.empty()) {
+      out_.consents.push_back({"old-volume", fmt::format("the new partition from sector {} begins "
+                                                         "with {}, which is there again then",
+                                                         p.start, title)});
+      return true;
+    }
+    add_obstacle(out_, "old-volume",
+                 fmt::format("the new partition from sector {} would begin with what is left of "
+                             "{}: {}",
+                             p.start, title, fault),
+                 "Have a volume made there, such as g1=fat32, or give it the place and the length "
+                 "that the old one had");
+    return false;
+  }
+
   bool add_volume(const Partition& p, const GapWish& wish) {
-    if (wish.kind == VolumeKind::unknown) return true;
+    if (wish.kind == VolumeKind::unknown) return take_what_is_there(p);
     steps::NewVolume work;
     work.change.place = p.range();
     work.change.serial =
