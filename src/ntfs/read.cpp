@@ -381,7 +381,10 @@ class NtfsReader final : public VolumeReader {
       const std::u16string stream = s.type == at_reparse_point ? u"$REPARSE_POINT"
                                     : s.type == at_ea          ? u"$EA"
                                                                : s.name;
-      const FileTree::Id id = tree_.add(parent, name + u":" + stream, u"", info);
+      std::u16string node = name;
+      node += u':';
+      node += stream;
+      const FileTree::Id id = tree_.add(parent, node, u"", info);
       record_of_.push_back(static_cast<std::uint32_t>(record));
       tree_.set_stored(id, s.size == 0 ? Stored::extents : Stored::elsewhere);
       tree_.set_stream(id);
