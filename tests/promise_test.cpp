@@ -30,10 +30,10 @@ std::string tag_now(const fs::path& image) {
 
 // A job in a folder of its own, on a disk in memory.
 struct Job {
-  explicit Job(const std::string& word = "table=gpt", std::size_t scenario = 0) {
-    disk =
-        support::disk(scenarios::all()[scenario].sectors, scenarios::all()[scenario].sector_size);
-    scenarios::all()[scenario].make(*disk);
+  explicit Job(const std::string& word = "table=gpt",
+               const scenarios::Scenario& scenario = scenarios::all()[0]) {
+    disk = support::disk(scenario.sectors, scenario.sector_size);
+    scenario.make(*disk);
     original = disk->clone();
     Random random(1);
     assessment = assess(*disk, {parse_goal(word)}, utc(), random);
@@ -212,7 +212,7 @@ TEST_CASE("promise: a device that says it wrote, and did not, is noticed before 
 }
 
 TEST_CASE("promise: a journal damaged at any record, or shortened, is never taken for another") {
-  Job job("p1=ntfs", 13);
+  Job job("p1=ntfs", scenarios::named("FAT to NTFS, with its type"));
   job.run();
   const std::string whole = bytes_of(job.path("undo.journal"));
   // Where records begin, by docs/formats/undo-journal.md.

@@ -264,7 +264,6 @@ const std::vector<Scenario>& all() {
        {"p2=logical", "p5=primary", "p6=primary"}},
       {"another active partition", 70000, 512, make_mbr, {"p2.active=yes"}},
       {"names inside a GPT", 70000, 512, make_gpt, {"p1.name=Boje", "p3.active=yes"}},
-      {"names in a GPT of other hands", 262144, 512, make_foreign_gpt, {"p1.name=Boje"}},
       {"primary to logical, 4096", 70000 / 8, 4096, make_mbr, {"p2=logical", "p6=primary"}},
       {"types made to match", 70000, 512, make_mbr_types, {"p1.type=match", "p6.type=match"}},
       {"a type made to match inside a GPT", 70000, 512, make_gpt_types, {"p3.type=match"}},
@@ -330,8 +329,16 @@ const std::vector<Scenario>& all() {
       {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
+      {"names in a GPT of other hands", 262144, 512, make_foreign_gpt, {"p1.name=Boje"}},
   };
   return list;
+}
+
+const Scenario& named(const std::string& name) {
+  const auto it = std::find_if(all().begin(), all().end(),
+                               [&name](const Scenario& s) { return s.name == name; });
+  if (it == all().end()) throw Error(ErrorCode::words, "there is no scenario " + name);
+  return *it;
 }
 
 std::vector<std::string> seals_on_the_way(const Device& disk, const Assessment& assessment) {

@@ -21,6 +21,7 @@ struct Scenario {
 };
 
 [[nodiscard]] const std::vector<Scenario>& all();
+[[nodiscard]] const Scenario& named(const std::string& name);
 /// Seals of the disk before the steps and after each of them: all the same, unless a partition is
 /// to go or to be made.
 [[nodiscard]] std::vector<std::string> seals_on_the_way(const nuvrat::Device& disk,
