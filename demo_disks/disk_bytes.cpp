@@ -1,5 +1,7 @@
 #include "disk_bytes.h"
 
+#include <algorithm>
+
 #include <nuvrat/random.h>
 
 namespace disk_bytes {
@@ -32,6 +34,16 @@ Bytes noise(std::size_t size, std::uint64_t seed) {
   Bytes out(size);
   Random(seed).fill(out);
   return out;
+}
+
+void copy_data(const Device& from, Device& to, std::uint64_t first) {
+  constexpr std::uint64_t piece = 2048;
+  const std::uint64_t end = std::min(from.sectors(), to.sectors());
+  for (std::uint64_t at = from.next_data(first); at < end; at = from.next_data(at)) {
+    const Bytes bytes = from.read(at, std::min(piece, end - at));
+    if (!all_zero(bytes)) to.write(at, bytes);
+    at += piece;
+  }
 }
 
 ReadOptions utc() {

@@ -6,6 +6,7 @@
 #include <cstdint>
 
 #include <nuvrat/bytes.h>
+#include <nuvrat/device.h>
 #include <nuvrat/volume.h>
 
 namespace disk_bytes {
@@ -19,6 +20,8 @@ void put_entry(nuvrat::ByteSpan sector, unsigned slot, std::uint8_t type, std::u
                std::uint64_t sectors, std::uint8_t status = 0);
 /// Bytes from a seed that look like nothing.
 [[nodiscard]] nuvrat::Bytes noise(std::size_t size, std::uint64_t seed);
+/// Copies what a device holds from a sector on to the same sectors of another, whose rest is zero.
+void copy_data(const nuvrat::Device& from, nuvrat::Device& to, std::uint64_t first = 0);
 /// FAT's local times taken as UTC.
 [[nodiscard]] nuvrat::ReadOptions utc();
 

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "disk_bytes.h"
 #include "foreign_fat.h"
 #include "foreign_ntfs.h"
 
@@ -36,9 +37,7 @@ std::uint64_t put_volume(Device& disk, std::uint64_t start, std::uint64_t room, 
     sectors = read_table(*from).layout.partitions.at(0).sectors;
     if (sectors > room) return 0;
   }
-  for (std::uint64_t lba = from->next_data(start); lba < start + sectors;
-       lba = from->next_data(lba + 1))
-    disk.write(lba, from->read(lba));
+  disk_bytes::copy_data(*from, disk, start);
   return sectors;
 }
 

@@ -1,5 +1,7 @@
 // Volumes that other hands laid out: found sound, read to the byte, rewritten, and put back.
 
+#include <numeric>
+
 #include <fmt/core.h>
 
 #include "foreign_fat.h"
@@ -18,9 +20,7 @@ constexpr std::uint64_t mib = 1u << 20;
 foreign::Volume in_a_table(const foreign::NtfsShape& shape) {
   foreign::Volume out = foreign::ntfs(shape, 128 * mib, 8 * mib);
   auto disk = support::disk(256 * mib / shape.sector_bytes, shape.sector_bytes);
-  for (std::uint64_t lba = out.disk->next_data(0); lba < out.disk->sectors();
-       lba = out.disk->next_data(lba + 1))
-    disk->write(lba, out.disk->read(lba));
+  disk_bytes::copy_data(*out.disk, *disk);
   Bytes mbr(shape.sector_bytes);
   support::put(mbr, 440, 0x0DDBA115, 4);
   support::put_entry(mbr, 0, 0x07, 8 * mib / shape.sector_bytes, 128 * mib / shape.sector_bytes);
@@ -94,6 +94,11 @@ bool done_and_put_back(MemoryDevice& disk, const std::vector<std::string>& goals
   return true;
 }
 
+unsigned sum_of(const std::map<std::string, unsigned>& done) {
+  return std::accumulate(done.begin(), done.end(), 0u,
+                         [](unsigned sum, const auto& each) { return sum + each.second; });
+}
+
 std::string words_of(const std::vector<std::string>& goals) {
   std::string out;
   for (const std::string& goal : goals) out += goal + " ";
@@ -114,6 +119,7 @@ TEST_CASE("foreign: rewrites of an NTFS volume that other hands laid out") {
       {"p1=fat16"},
       {"p1=fat32", "p1.cluster=512"},
       {"p1=fat16", "p1.size=-16MiB"}};
+  unsigned done = 0;
   for (const foreign::NtfsShape& shape : foreign::ntfs_shapes()) {
     for (const auto& goals : all_goals) {
       // So many clusters can't be on it, and a cluster isn't smaller than a sector.
@@ -121,8 +127,10 @@ TEST_CASE("foreign: rewrites of an NTFS volume that other hands laid out") {
       CAPTURE(name_of_shape(shape));
       CAPTURE(words_of(goals));
       CHECK(done_and_put_back(*in_a_table(shape).disk, goals, goals[0].starts_with("p1=fat")));
+      ++done;
     }
   }
+  MESSAGE(done << " rewrites of " << foreign::ntfs_shapes().size() << " NTFS volumes");
 }
 
 TEST_CASE("foreign: FAT volumes that other hands laid out are read, rewritten and put back") {
@@ -149,6 +157,7 @@ TEST_CASE("foreign: FAT volumes that other hands laid out are read, rewritten an
                             "p1.front=max ", "p1=ntfs p1.size=max "})
     CHECK_MESSAGE(done[goals] == foreign::fat_shapes().size(), goals);
   CHECK(done["p1.size=max "] >= 11);
+  MESSAGE(sum_of(done) << " rewrites of " << foreign::fat_shapes().size() << " FAT volumes");
 }
 
 TEST_CASE("foreign: GPTs that other hands laid out are read, changed and put back") {
@@ -182,4 +191,5 @@ TEST_CASE("foreign: GPTs that other hands laid out are read, changed and put bac
       {"p2.front=max ", count - 1},  {"p1.size=max ", count - 1},  {"p1.size=-1MiB ", count - 3},
       {"g1=fat16 ", count - 3}};
   CHECK(done == wanted);
+  MESSAGE(sum_of(done) << " rewrites of " << foreign::gpt_shapes().size() << " GPTs");
 }

@@ -600,9 +600,7 @@ TEST_CASE("room: to the front, where the EBR is that the table has until then") 
       from = foreign::fat(foreign::fat_shapes()[8], start, 200000).disk;
       layout.partitions.back().sectors = read_table(*from).layout.partitions[0].sectors;
     }
-    for (std::uint64_t lba = from->next_data(start); lba < from->sectors();
-         lba = from->next_data(lba + 1))
-      disk.write(lba, from->read(lba));
+    disk_bytes::copy_data(*from, disk, start);
     write_new_table(disk, layout);
     try_goals(disk, {parse_goal("p6.front=max")}, counts);
   }

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "disk_bytes.h"
 #include "foreign_gpt.h"
 #include "orrelune.h"
 #include "system_disk.h"
@@ -210,16 +211,7 @@ void make_gpt_without_backup(Device& device) {
   device.write(0, Bytes(device.sector_size()));
 }
 
-// What takes long to make is made once.
-void copy_disk(const MemoryDevice& from, Device& to) {
-  constexpr std::uint64_t piece = 2048;
-  for (std::uint64_t at = 0; at < from.sectors(); at += piece) {
-    const Bytes bytes = from.read(at, std::min(piece, from.sectors() - at));
-    if (!all_zero(bytes)) to.write(at, bytes);
-  }
-}
-
-// The station's own computer, on a disk just large enough.
+// The station's own computer, on a disk just large enough. What takes long to make is made once.
 constexpr orrelune::SystemDisk station{40, 41, 0, 10, 0, false};
 void make_station(Device& device) {
   static const auto made = [&device] {
@@ -227,7 +219,7 @@ void make_station(Device& device) {
     orrelune::make_system_disk(*out, station);
     return out;
   }();
-  copy_disk(*made, device);
+  disk_bytes::copy_data(*made, device);
 }
 void make_station_uefi(Device& device) {
   static const auto made = [&device] {
@@ -236,7 +228,7 @@ void make_station_uefi(Device& device) {
     orrelune::play(*out, "table=gpt boot=uefi", 8);
     return out;
   }();
-  copy_disk(*made, device);
+  disk_bytes::copy_data(*made, device);
 }
 
 // Four entries, and a second array that isn't next to its header.
@@ -244,7 +236,7 @@ void make_foreign_gpt(Device& device) {
   foreign::GptShape shape;
   shape.entries = 4;
   shape.before_back = 100;
-  copy_disk(*foreign::gpt(shape), device);
+  disk_bytes::copy_data(*foreign::gpt(shape), device);
 }
 
 }  // namespace

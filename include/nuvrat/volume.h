@@ -51,6 +51,13 @@ struct VolumeTotals {
   std::uint64_t bytes = 0;  ///< in their contents, as their sizes say
 };
 
+/// What a file or folder has besides names, times, contents and attributes; empty where it hasn't.
+struct FileExtras {
+  Bytes permissions{};  ///< as the format keeps them (NTFS: a self-relative security descriptor)
+  /// By what shortcuts find it where it was moved (NTFS: its GUID, and up to three more).
+  Bytes object_id{};
+};
+
 class VolumeReader {
  public:
   VolumeReader() = default;
@@ -79,12 +86,8 @@ class VolumeReader {
   /// Error (damaged, device_read).
   virtual void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) = 0;
   [[nodiscard]] virtual const Device& device() const = 0;
-  /// Who may do what with a file or folder, as the format keeps it (NTFS: a self-relative security
-  /// descriptor); empty where it keeps nothing. Throws Error (damaged, device_read).
-  [[nodiscard]] virtual Bytes permissions(FileTree::Id /*id*/) { return {}; }
-  /// By what shortcuts find a file or folder that was moved (NTFS: its GUID, and up to three more);
-  /// empty for most. Throws Error (damaged, device_read).
-  [[nodiscard]] virtual Bytes object_id(FileTree::Id /*id*/) { return {}; }
+  /// Throws Error (damaged, device_read).
+  [[nodiscard]] virtual FileExtras extras(FileTree::Id /*id*/) { return {}; }
 
  protected:
   void leave_out(LeftOut what) {

@@ -24,21 +24,15 @@ const ManifestVolume* recorded_volume(const KnownManifest* known, std::uint64_t 
   return it == all.end() ? nullptr : &*it;
 }
 
-// Nothing of the partition was written, which begins and ends where it did.
-const ManifestVolume* untouched_volume(const KnownManifest* known, SectorRange range) {
+// What was recorded of the partition, if it begins and ends where it did and nothing of it was
+// written.
+template <typename Item>
+const Item* untouched(const KnownManifest* known, std::vector<Item> Manifest::*items,
+                      SectorRange range) {
   if (known == nullptr || known->written.first_overlap(range)) return nullptr;
-  const auto& all = known->recorded.volumes;
-  const auto it = std::find_if(all.begin(), all.end(), [range](const auto& v) {
-    return v.start == range.first && v.sectors == range.count;
-  });
-  return it == all.end() ? nullptr : &*it;
-}
-
-const ManifestRange* untouched_range(const KnownManifest* known, SectorRange range) {
-  if (known == nullptr || known->written.first_overlap(range)) return nullptr;
-  const auto& all = known->recorded.ranges;
-  const auto it = std::find_if(all.begin(), all.end(), [range](const auto& r) {
-    return r.start == range.first && r.sectors == range.count;
+  const auto& all = known->recorded.*items;
+  const auto it = std::find_if(all.begin(), all.end(), [range](const Item& item) {
+    return item.start == range.first && item.sectors == range.count;
   });
   return it == all.end() ? nullptr : &*it;
 }
@@ -88,7 +82,7 @@ void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progre
 
 void record_partition(const Device& device, const Partition& p, const ReadOptions& read,
                       Progress& progress, const ManifestOptions& options, Manifest& out) {
-  if (const ManifestVolume* same = untouched_volume(options.known, p.range())) {
+  if (const ManifestVolume* same = untouched(options.known, &Manifest::volumes, p.range())) {
     ManifestVolume& volume = out.volumes.emplace_back();
     volume.number = p.number;
     volume.start = p.start;
@@ -105,7 +99,7 @@ void record_partition(const Device& device, const Partition& p, const ReadOption
     return;
   }
   ManifestRange range;
-  if (const ManifestRange* same = untouched_range(options.known, p.range())) {
+  if (const ManifestRange* same = untouched(options.known, &Manifest::ranges, p.range())) {
     range = *same;
   } else {
     const bool by_place = options.proof == Proof::places && there == p.sectors;

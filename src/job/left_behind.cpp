@@ -38,8 +38,9 @@ class Keeper {
         add(item);
         continue;
       }
-      permissions(reader.permissions(id), item);
-      object_id(reader.object_id(id), item);
+      const FileExtras extras = reader.extras(id);
+      object_id(extras.object_id, item);
+      permissions(extras.permissions, item);
     }
   }
 
@@ -96,11 +97,8 @@ class Keeper {
     add(item);
   }
 
-  void object_id(const Bytes& bytes, const LeftBehindItem& of) {
+  void object_id(const Bytes& bytes, LeftBehindItem item) {
     if (bytes.empty()) return;
-    LeftBehindItem item;
-    item.partition = of.partition;
-    item.path = of.path;
     item.what = "object-id";
     for (const std::uint8_t b : bytes) item.name += fmt::format("{:02x}", b);
     add(item);

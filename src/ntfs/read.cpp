@@ -120,8 +120,19 @@ class NtfsReader final : public VolumeReader {
     volume_.stream(*a, sink);
   }
 
-  [[nodiscard]] Bytes permissions(FileTree::Id id) override {
+  [[nodiscard]] FileExtras extras(FileTree::Id id) override {
     const auto all = volume_.attributes(record_of_[id]);
+    FileExtras out;
+    out.permissions = permissions(all);
+    if (const AttributeView* own = find_attribute(all, at_object_id)) out.object_id = own->value;
+    return out;
+  }
+
+ private:
+  static constexpr std::uint64_t max_descriptor_bytes = 1u << 20;
+  static constexpr std::uint64_t max_descriptors_bytes = 1u << 28;
+
+  [[nodiscard]] Bytes permissions(const std::vector<AttributeView>& all) {
     const AttributeView* own = find_attribute(all, at_security_descriptor);
     if (own != nullptr) return volume_.read_all(*own, max_descriptor_bytes);
     const AttributeView* info = find_attribute(all, at_standard_information);
@@ -135,16 +146,6 @@ class NtfsReader final : public VolumeReader {
     const auto it = descriptors_->find(load<StandardInformation>(info->value).security_id.value());
     return it == descriptors_->end() ? Bytes{} : it->second;
   }
-
-  [[nodiscard]] Bytes object_id(FileTree::Id id) override {
-    const auto all = volume_.attributes(record_of_[id]);
-    const AttributeView* own = find_attribute(all, at_object_id);
-    return own == nullptr ? Bytes{} : own->value;
-  }
-
- private:
-  static constexpr std::uint64_t max_descriptor_bytes = 1u << 20;
-  static constexpr std::uint64_t max_descriptors_bytes = 1u << 28;
 
   static std::uint64_t base_of(ByteView record) { return load<FileRecord>(record).base.value(); }
 

@@ -133,7 +133,7 @@ void FatLosses::agree(const SurveyedPartition& s, const FatPlan& plan, const ste
                                   "when the power fails is not mended by itself",
                                   name_));
     consent("permissions",
-            fmt::format("who may read and write files on {}, and the ids by which shortcuts find "
+            fmt::format("who may read and write files on {}, and any ids by which shortcuts find "
                         "them, are kept in the case only (left-behind): on FAT everyone may read "
                         "and write",
                         name_));

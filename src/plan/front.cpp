@@ -49,11 +49,12 @@ class Front {
     }
     if (!out_.in_reach()) return;
     if (start == old)
-      return obstacle("front-space",
-                      fmt::format("partition {} can't begin at sector {}: an EBR that is in use "
-                                  "until it does is there",
-                                  number_, all.front()),
-                      "Ask for a little more, or less");
+      return obstacle(
+          "front-space",
+          fmt::format("partition {} can't begin at sector {}: the volume's first sectors "
+                      "would go over an EBR that the table needs until then",
+                      number_, all.front()),
+          "Ask for a little more, or less");
     if (!table.in_reach()) {
       for (Obstacle& o : table.obstacles) out_.obstacles.push_back(std::move(o));
       return;

@@ -348,11 +348,11 @@ class NewPartitions {
   // back, another one would be found damaged.
   bool take_what_is_there(const Partition& p) {
     const Window place(in_.device, p.range());
-    std::string title = "a volume", fault;
+    std::string old = "an old volume", fault;
     try {
       const VolumeKind kind = recognise_volume(place).kind;
       if (kind == VolumeKind::unknown) return true;
-      title = "a volume of " + std::string(title_of(kind));
+      old += fmt::format(" ({})", title_of(kind));
       for (const Finding& f : check_volume(place, options_)) {
         if (f.severity == Severity::error && fault.empty()) fault = f.text;
       }
@@ -363,13 +363,13 @@ class NewPartitions {
     if (fault.empty()) {
       out_.consents.push_back({"old-volume", fmt::format("the new partition from sector {} begins "
                                                          "with {}, which is there again then",
-                                                         p.start, title)});
+                                                         p.start, old)});
       return true;
     }
     add_obstacle(out_, "old-volume",
                  fmt::format("the new partition from sector {} would begin with what is left of "
                              "{}: {}",
-                             p.start, title, fault),
+                             p.start, old, fault),
                  "Have a volume made there, such as g1=fat32, or give it the place and the length "
                  "that the old one had");
     return false;

@@ -130,8 +130,8 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
   if (what.empty()) return;
   // The one moment when copies differ in good order: the live array is aside, where the other copy
   // has sectors for partitions.
-  const bool aside =
-      a.array.first >= y.first_usable_lba.value() && a.array.last() <= y.last_usable_lba.value();
+  const bool aside = a.array.first != 2 && a.array.first >= y.first_usable_lba.value() &&
+                     a.array.last() <= y.last_usable_lba.value();
   if (aside) {
     findings.add("gpt.change-unfinished", Severity::warning, 1,
                  "a change inside the GPT was cut off: the new table counts, its entries are in a "
