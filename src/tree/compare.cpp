@@ -168,6 +168,8 @@ class Comparer {
                    std::vector<std::pair<FileTree::Id, FileTree::Id>>& open) {
     const auto left = before_->tree.sorted_children(a);
     const auto right = after_->tree.sorted_children(b);
+    // Before all else: a new name may sort before the old one.
+    if (!before_expected_.empty()) find_renamed(left, right);
     auto x = left.begin();
     auto y = right.begin();
     while (x != left.end() || y != right.end()) {
@@ -175,8 +177,8 @@ class Comparer {
                         : y == right.end() ? -1
                                            : before_->tree.name(*x).compare(after_->tree.name(*y));
       if (order < 0) {
-        if (const auto same = renamed(*x, right)) {
-          both(*x, *same, open);
+        if (const auto same = renamed_.find(*x); same != renamed_.end()) {
+          both(*x, same->second, open);
           ++x;
           continue;
         }
@@ -228,6 +230,7 @@ class Comparer {
     before_expected_.clear();
     after_expected_.clear();
     taken_.clear();
+    renamed_.clear();
     of_volume_.reset();
     std::unordered_multimap<std::string, std::size_t> by_path;
     for (std::size_t i = 0; i < changes_.size(); ++i) {
@@ -264,17 +267,21 @@ class Comparer {
     return i.has_value();
   }
 
-  // The node that a renamed one has become.
-  std::optional<FileTree::Id> renamed(FileTree::Id a, const std::vector<FileTree::Id>& right) {
-    const auto i = change_of(before_expected_, a, Kind::renamed);
-    if (!i) return std::nullopt;
-    const std::u16string name = to_utf16(changes_[*i].text);
-    const auto it = std::find_if(right.begin(), right.end(),
-                                 [&](FileTree::Id id) { return after_->tree.name(id) == name; });
-    if (it == right.end()) return std::nullopt;
-    came_[*i] = true;
-    taken_.insert(*it);
-    return *it;
+  // What renamed ones have become.
+  void find_renamed(const std::vector<FileTree::Id>& left, const std::vector<FileTree::Id>& right) {
+    for (const FileTree::Id a : left) {
+      const auto i = change_of(before_expected_, a, Kind::renamed);
+      if (!i) continue;
+      const std::u16string name = to_utf16(changes_[*i].text);
+      const auto it = std::lower_bound(right.begin(), right.end(), name,
+                                       [this](FileTree::Id id, const std::u16string& wanted) {
+                                         return after_->tree.name(id) < wanted;
+                                       });
+      if (it == right.end() || after_->tree.name(*it) != name) continue;
+      came_[*i] = true;
+      taken_.insert(*it);
+      renamed_[a] = *it;
+    }
   }
 
   static std::string describe(const FileTree& tree, FileTree::Id id) {
@@ -347,7 +354,8 @@ class Comparer {
   const std::vector<ExpectedChange>& changes_;
   std::vector<bool> came_;
   Expected before_expected_, after_expected_;
-  std::unordered_set<FileTree::Id> taken_;  // nodes after, that are renamed ones
+  std::unordered_set<FileTree::Id> taken_;                  // nodes after, that are renamed ones
+  std::unordered_map<FileTree::Id, FileTree::Id> renamed_;  // by node before
   std::optional<std::size_t> of_volume_;
   const ManifestVolume* before_ = nullptr;
   const ManifestVolume* after_ = nullptr;
