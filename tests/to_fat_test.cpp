@@ -254,6 +254,62 @@ TEST_CASE("to FAT: names that it can't spell are refused, or become others that 
   CHECK(v.disk->same_as(*original));
 }
 
+namespace {
+
+// Short, so that many become the same; of characters that FAT can spell and not.
+std::string hard_name(Random& random) {
+  static constexpr std::array<const char*, 16> letters = {
+      "a", "b", "_", "|", "?", "\\", "<", " ", ".", "~", "1", "(2)", "Z", "ä", "õ", "🌊"};
+  std::string out;
+  for (std::uint64_t n = 1 + random.below(random.below(8) == 0 ? 120 : 4); n > 0; --n)
+    out += letters[random.below(letters.size())];
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("to FAT: names drawn at random, many of which it can't spell") {
+  QuietProgress quiet;
+  std::size_t names = 0, renamed = 0;
+  for (std::uint64_t seed = 1; seed <= (support::is_long() ? 1000u : 60u); ++seed) {
+    CAPTURE(seed);
+    Random random(seed);
+    support::NtfsBytes v([&](FatWriter& w) {
+      std::vector<std::string> folders{""};
+      std::set<std::string> used;
+      for (std::uint64_t n = 3 + random.below(30); n > 0; --n) {
+        const std::string path = folders[random.below(folders.size())] + hard_name(random);
+        // No system makes these.
+        if (path.ends_with('/') || path.ends_with("/.") || path.ends_with("/..") || path == "." ||
+            path == ".." || !used.insert(path).second)
+          continue;
+        if (random.below(4) == 0) {
+          w.add_directory(path);
+          folders.push_back(path + "/");
+        } else {
+          w.add_file(path, noise(random.below(1500), static_cast<unsigned>(n)));
+        }
+      }
+    });
+    const auto original = v.disk->clone();
+    const Assessment a = assessed_fat(*v.disk, {"volume=fat16", "names=safe"});
+    for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+    REQUIRE(a.in_reach());
+    const support::Folder folder(support::Folder::Where::memory);
+    JobOptions options = support::case_in_memory(folder / "case");
+    options.proof = random.below(2) == 0 ? Proof::places : Proof::contents;
+    const JobResult result = run_job(*v.disk, a, options, quiet);
+    for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
+    CHECK(result.sound());
+    names += result.files;
+    renamed += result.comparison.planned.size();
+    (void)revert_case(*v.disk, load_case(folder / "case"), {}, quiet);
+    CHECK(v.disk->same_as(*original));
+  }
+  MESSAGE(names << " files, " << renamed << " names became others");
+  CHECK(renamed > 200);
+}
+
 TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written") {
   const auto code_in = [](const Assessment& a, const std::string& code) {
     return std::any_of(a.obstacles.begin(), a.obstacles.end(),

@@ -45,6 +45,9 @@ std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const FatTarg
     out->add_dots(info_of(folder));
   }
   const std::vector<FileTree::Id> children = tree.children(folder);
+  for (const FileTree::Id id : children) {
+    if (!tree.is_stream(id)) out->announce(name_of(tree, target, id));
+  }
   // Short names that files have already are theirs, whatever is made for the others.
   for (const FileTree::Id id : children) {
     if (!tree.is_stream(id) && target.names.count(id) == 0)

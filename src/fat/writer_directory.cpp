@@ -90,12 +90,26 @@ struct Basis {
 
 }  // namespace
 
+void NewDirectory::announce(std::u16string_view name) {
+  announced_.insert(fold_case(name));
+}
+
+bool NewDirectory::take(const ShortName& bytes, std::u16string_view name) {
+  if (!announced_.empty()) {
+    DirEntry entry{};
+    entry.DIR_Name = bytes;
+    const std::u16string text = fold_case(short_name_text(entry, *page_, false));
+    if (announced_.count(text) > 0 && text != fold_case(name)) return false;
+  }
+  return used_.insert(bytes).second;
+}
+
 void NewDirectory::keep(std::u16string_view name, std::u16string_view short_name) {
   const Basis basis(short_name.empty() ? name : short_name, *page_);
   const bool capitals = !basis.base.lower && !basis.extension.lower;
   if (basis.lossy() || (!short_name.empty() && !capitals)) return;
   const auto bytes = basis.joined();
-  if (used_.insert(bytes).second) kept_.emplace(name, bytes);
+  if (take(bytes, name)) kept_.emplace(name, bytes);
 }
 
 NewDirectory::Short NewDirectory::make_short(std::u16string_view name, bool short_only) {
@@ -108,7 +122,7 @@ NewDirectory::Short NewDirectory::make_short(std::u16string_view name, bool shor
     const bool same = kept->second == candidate && told;
     return {kept->second, !same, same ? basis.case_bits() : std::uint8_t{0}};
   }
-  if (!basis.lossy() && used_.insert(candidate).second) {
+  if (!basis.lossy() && take(candidate, name)) {
     return {candidate, !told, told ? basis.case_bits() : std::uint8_t{0}};
   }
   const auto stem = candidate;
@@ -118,7 +132,7 @@ NewDirectory::Short NewDirectory::make_short(std::u16string_view name, bool shor
     cut_base.resize(std::min(cut_base.size(), 8 - tail.size()));
     cut_base.insert(cut_base.end(), tail.begin(), tail.end());
     candidate = join(cut_base, basis.extension.bytes);
-    if (used_.insert(candidate).second) {
+    if (take(candidate, name)) {
       tails_[stem] = n;
       return {candidate, true, 0};
     }

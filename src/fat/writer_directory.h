@@ -4,6 +4,7 @@
 #include <map>
 #include <set>
 #include <string>
+#include <unordered_set>
 #include <vector>
 
 #include <nuvrat/fat_writer.h>
@@ -17,6 +18,9 @@ class NewDirectory {
  public:
   NewDirectory(const CodePage& page, const Zone& zone) : page_(&page), zone_(&zone) {}
 
+  /// An item of this name will be added: no other gets it as its short name. For all items before
+  /// anything is kept.
+  void announce(std::u16string_view name);
   /// Sets aside the short name that an item of this name brings along, or is by itself, so that
   /// none is made that takes it. For all items before the first is added.
   void keep(std::u16string_view name, std::u16string_view short_name);
@@ -40,6 +44,8 @@ class NewDirectory {
     bool needs_long = false;
     std::uint8_t case_bits = 0;  // of DIR_NTRes
   };
+  /// Whether the item of this name may have this short name; then it is taken.
+  [[nodiscard]] bool take(const ShortName& bytes, std::u16string_view name);
   [[nodiscard]] Short make_short(std::u16string_view name, bool short_only);
   void add_long(std::u16string_view name, std::uint8_t checksum);
   void fill_times(DirEntry& entry, const FatFileInfo& info) const;
@@ -47,6 +53,7 @@ class NewDirectory {
   const CodePage* page_;
   const Zone* zone_;
   std::vector<std::array<std::uint8_t, 32>> entries_;
+  std::unordered_set<std::u16string> announced_;  // folded
   std::set<ShortName> used_;
   std::map<std::u16string, ShortName, std::less<>> kept_;
   std::map<ShortName, std::uint32_t> tails_;
