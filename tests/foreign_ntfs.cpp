@@ -62,7 +62,8 @@ struct Record {
 class Maker {
  public:
   Maker(const NtfsShape& shape, std::uint64_t bytes)
-      : sector_(shape.sector_bytes),
+      : posix_names_(shape.posix_names),
+        sector_(shape.sector_bytes),
         sectors_(bytes / shape.sector_bytes),
         record_bytes_(shape.record_bytes),
         cluster_(shape.cluster_bytes),
@@ -355,6 +356,25 @@ class Maker {
     add_listed();
     files_[":of all"] = {'x'};
     records_[root].attributes.push_back(resident({0x80, u"of all"}, {'x'}));
+    if (posix_names_) add_posix_names();
+  }
+
+  void add_posix_names() {
+    file(40, {{root, u"Level|", posix}}, {}).directory = true;
+    std::uint64_t number = 41;
+    const auto add = [&](std::uint64_t parent, const std::u16string& name,
+                         const std::string& path) {
+      const Bytes contents = noise(60 + number, static_cast<unsigned>(number));
+      file(number++, {{parent, name, posix}}, contents)
+          .attributes.push_back(resident({0x80}, contents));
+      files_[path] = contents;
+    };
+    add(root, u"wind|rain", "wind|rain");
+    add(root, u"HALF", "HALF");  // beside "half"
+    add(40, u"ebb?", "Level|/ebb?");
+    add(40, u"ebb*", "Level|/ebb*");
+    add(40, u"ebb_", "Level|/ebb_");
+    add(40, u"end. ", "Level|/end. ");
   }
 
   // Its contents are described in another record, to which a list leads.
@@ -403,7 +423,7 @@ class Maker {
   void write_folders() {
     for (auto& [folder, r] : records_) {
       if (!r.directory) continue;
-      std::vector<std::pair<std::u16string, Bytes>> entries;
+      std::vector<std::tuple<std::u16string, std::u16string, Bytes>> entries;
       for (const auto& [number, one] : records_) {
         for (const Name& name : one.names) {
           if (name.parent != folder) continue;
@@ -415,12 +435,12 @@ class Maker {
           append(e, 0, 4);
           append(e, key);
           align(e);
-          entries.emplace_back(folded(name.text), e);
+          entries.emplace_back(folded(name.text), name.text, e);
         }
       }
       std::sort(entries.begin(), entries.end());
       Bytes listed;
-      for (const auto& [name, bytes] : entries) append(listed, bytes);
+      for (const auto& [key, name, bytes] : entries) append(listed, bytes);
       add_index(folder, r, listed);
     }
   }
@@ -537,6 +557,7 @@ class Maker {
   }
 
   static constexpr std::uint64_t mft_records = 64;
+  bool posix_names_;
   std::uint64_t sector_, sectors_, record_bytes_, cluster_;
   std::vector<bool> used_;
   std::uint64_t cursor_ = 0;
@@ -550,8 +571,9 @@ class Maker {
 
 const std::vector<NtfsShape>& ntfs_shapes() {
   static const std::vector<NtfsShape> shapes = {
-      {512, 512, 1024},  {1024, 512, 1024},  {4096, 512, 1024},   {65536, 512, 1024},
-      {2048, 512, 4096}, {4096, 4096, 4096}, {16384, 4096, 4096}, {4096, 4096, 1024}};
+      {512, 512, 1024},    {1024, 512, 1024},  {4096, 512, 1024},
+      {65536, 512, 1024},  {2048, 512, 4096},  {4096, 4096, 4096},
+      {16384, 4096, 4096}, {4096, 4096, 1024}, {4096, 512, 1024, true}};
   return shapes;
 }
 

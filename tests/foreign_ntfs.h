@@ -20,6 +20,7 @@ struct NtfsShape {
   std::uint32_t cluster_bytes = 4096;
   std::uint32_t sector_bytes = 512;
   std::uint32_t record_bytes = 1024;
+  bool posix_names = false;  ///< among its names are some that FAT can't spell or tell apart
 };
 [[nodiscard]] const std::vector<NtfsShape>& ntfs_shapes();
 /// `bytes` long. `start`: bytes in front of it, which stay free for a table.

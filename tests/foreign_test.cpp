@@ -30,8 +30,8 @@ foreign::Volume in_a_table(const foreign::NtfsShape& shape) {
 }
 
 std::string name_of_shape(const foreign::NtfsShape& s) {
-  return fmt::format("clusters of {}, sectors of {}, records of {}", s.cluster_bytes,
-                     s.sector_bytes, s.record_bytes);
+  return fmt::format("clusters of {}, sectors of {}, records of {}{}", s.cluster_bytes,
+                     s.sector_bytes, s.record_bytes, s.posix_names ? ", POSIX names" : "");
 }
 
 void must_hold(const Device& disk, const std::map<std::string, Bytes>& files) {
@@ -121,12 +121,14 @@ TEST_CASE("foreign: rewrites of an NTFS volume that other hands laid out") {
       {"p1=fat16", "p1.size=-16MiB"}};
   unsigned done = 0;
   for (const foreign::NtfsShape& shape : foreign::ntfs_shapes()) {
-    for (const auto& goals : all_goals) {
+    for (std::vector<std::string> goals : all_goals) {
       // So many clusters can't be on it, and a cluster isn't smaller than a sector.
       if (goals.back() == "p1.cluster=512" && shape.sector_bytes != 512) continue;
+      const bool to_fat = goals[0].starts_with("p1=fat");
+      if (to_fat && shape.posix_names) goals.push_back("names=safe");
       CAPTURE(name_of_shape(shape));
       CAPTURE(words_of(goals));
-      CHECK(done_and_put_back(*in_a_table(shape).disk, goals, goals[0].starts_with("p1=fat")));
+      CHECK(done_and_put_back(*in_a_table(shape).disk, goals, to_fat));
       ++done;
     }
   }

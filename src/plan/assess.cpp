@@ -70,6 +70,7 @@ void fill_figures(const Device& device, const Survey& survey, const Pace& pace, 
     collector.sectors.add({rewrite->switch_sector().lba, 1});
   }
   out.sectors_to_write = collector.sectors.count() + volume_sectors;
+  tell_overwritten(device, survey, collector.sectors, out);
   estimate_time(device, survey, pace, volume_sectors, out);
 }
 
@@ -86,15 +87,6 @@ void add_finding_obstacles(const DiskState& state, Assessment& out) {
                           : "Put this right first: a rewrite of a damaged structure makes it worse";
     out.obstacles.push_back(std::move(obstacle));
   }
-}
-
-std::uint64_t used_sectors(const Device& device, SectorRange range, std::uint64_t limit) {
-  std::uint64_t used = 0;
-  const std::uint64_t end = std::min({range.end(), range.first + limit, device.sectors()});
-  for (std::uint64_t lba = range.first; lba < end; ++lba) {
-    if (!all_zero(device.read(lba))) ++used;
-  }
-  return used;
 }
 
 void plan_table(const PlanInput& input, Assessment& out) {

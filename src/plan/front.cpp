@@ -208,12 +208,6 @@ class Front {
          fmt::format("partition {} begins at sector {} instead of {}, {} earlier{}", number_, start,
                      s_.partition.start, format_bytes((s_.partition.start - start) * sector_),
                      is_fat(s_.signature.kind) ? "" : "; its files stay where they are")});
-    const SectorRange gap{start, s_.partition.start - start};
-    if (const std::uint64_t used = used_sectors(in_.device, gap); used > 0)
-      out_.consents.push_back(
-          {"gap-data", fmt::format("in front of partition {}: {} of the first 4,096 hold data that "
-                                   "no partition owns by then; they become the volume's free room",
-                                   number_, plural(used, "sector", "sectors"))});
   }
 
   const PlanInput& in_;

@@ -219,8 +219,11 @@ void apply_small_wishes(const Wishes& wishes, Layout& layout);
 /// or is to start from it.
 [[nodiscard]] bool gets_start_code(const TableReading& before, const Wishes& wishes);
 
-/// Sectors of `range` that hold anything but zeros, up to `limit` sectors looked at.
-[[nodiscard]] std::uint64_t used_sectors(const Device& device, SectorRange range,
-                                         std::uint64_t limit = 4096);
-
+/// False, with obstacles, where a layer of its own manages the disk, or it belongs to a RAID.
+bool is_nobody_elses(const Device& device, const DiskState& state, Assessment& out);
+/// Consents, first of all, to what planned steps overwrite or take that no table, partition or
+/// volume owns: `written` outside volumes, gaps, what is after a volume's end. An obstacle where
+/// they write on a member of a RAID.
+void tell_overwritten(const Device& device, const Survey& survey, const SectorSet& written,
+                      Assessment& out);
 }  // namespace nuvrat

@@ -19,6 +19,8 @@ bool is_gpt_damage(const Finding& f) {
 Assessment assess_repair(const Device& device, const ReadOptions& options, Unowned unowned) {
   const Survey survey = survey_disk(device, options, true);
   Assessment out = start_assessment(survey);
+  const DiskState state(survey);
+  if (!is_nobody_elses(device, state, out)) return out;
   bool mend = false;
   bool chain = false;
   for (const Finding& f : survey.table.findings) {
@@ -35,7 +37,6 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
   if (chain) {
     Random random;
     const Wishes nothing;
-    const DiskState state(survey);
     plan_table_mbr({device, state, nothing, random}, out, true);
     if (out.in_reach()) fill_figures(device, survey, measure_pace(device, survey), out);
     return out;

@@ -270,23 +270,6 @@ class NewPartitions {
     return end > gap.first ? end - gap.first : gap.count;
   }
 
-  void tell(const Partition& p) {
-    // What a partition held that is to go is said already.
-    for (const Partition& old : out_.before.data_partitions()) {
-      if (old.range().contains(p.start)) return;
-    }
-    if (const std::uint64_t used = used_sectors(in_.device, p.range()); used > 0) {
-      out_.consents.push_back(
-          {"gap-data",
-           fmt::format("the new partition from sector {}: {} of its first 4,096 hold data that "
-                       "belongs to no partition{}",
-                       p.start, plural(used, "sector", "sectors"),
-                       wish_at_[p.start].kind == VolumeKind::unknown
-                           ? ": a system may take it for a volume"
-                           : "; what the new volume writes there is overwritten")});
-    }
-  }
-
   // The volumes first, into free sectors; then the table that names them.
   bool plan_the_table() {
     Assessment trial = table_with(made_);
@@ -318,7 +301,6 @@ class NewPartitions {
       return false;
     }
     for (const Partition& p : made_) {
-      tell(p);
       if (!add_volume(p, wish_at_[p.start])) return false;
     }
     for (const Step& step : trial.steps) out_.steps.push_back(step);

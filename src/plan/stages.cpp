@@ -44,6 +44,10 @@ class Stages {
 
   /// Whether figures make sense: nothing is in the way of the volumes.
   bool run() {
+    if (!is_nobody_elses(planned_.device_before(), before_, out_)) {
+      keep_numbers();
+      return false;
+    }
     if (changes_volumes() || !wishes_.gone.empty()) add_finding_obstacles(before_, out_);
     const bool fine = volumes() && labels() && sizes();
     if (!fine) {

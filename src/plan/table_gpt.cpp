@@ -37,8 +37,7 @@ class GptPlanner {
     if (before.kind != TableKind::mbr) return;
     make_target();
     if (room_is_there()) {
-      check_raid();
-      check_partitions();
+      require_room_for_gpt(target_, out_);
       check_ebrs();
       add_consents();
     }
@@ -93,41 +92,6 @@ class GptPlanner {
     return p;
   }
 
-  void check_partitions() {
-    require_room_for_gpt(target_, out_);
-    for (const SurveyedPartition& s : state_.volumes) {
-      if (class_of(s.partition.type) == TypeClass::managed) {
-        obstacle(
-            "managed",
-            fmt::format("partition {} belongs to a dynamic disk, which keeps a database of its own "
-                        "about where everything is",
-                        s.partition.number),
-            "Turn the disk back into a basic one with the system that manages it", 0,
-            s.partition.number);
-      }
-    }
-  }
-
-  // A member of a RAID made of whole disks keeps its metadata where the GPT must go.
-  void check_raid() {
-    const auto holds = [this](std::uint64_t lba, std::size_t offset, std::string_view mark) {
-      const Bytes sector = device_.read(lba);
-      return std::equal(mark.begin(), mark.end(),
-                        sector.begin() + static_cast<std::ptrdiff_t>(offset),
-                        [](char m, std::uint8_t b) { return static_cast<std::uint8_t>(m) == b; });
-    };
-    const std::uint64_t last = device_.sectors() - 1;
-    const std::uint64_t size = device_.sector_size();
-    const std::string_view md("\xFC\x4E\x2B\xA9", 4);
-    const std::uint64_t md_at = (device_.sectors() * size - 8192) / 4096 * 4096;
-    const bool found = holds(last, 0, std::string_view("\xDE\x11\xDE\x11", 4)) ||
-                       holds(4096 / size, 0, md) || holds(md_at / size, 0, md);
-    if (!found) return;
-    obstacle("raid-member",
-             "the disk as a whole is a member of a RAID, whose metadata is where the GPT must go",
-             "Take the disk out of the RAID with the system that manages it", 0);
-  }
-
   // A chain may have a link where the GPT must go.
   void check_ebrs() {
     for (const SectorRange& area : gpt_areas()) {
@@ -146,19 +110,6 @@ class GptPlanner {
   }
 
   void add_consents() {
-    const std::vector<SectorRange> areas = gpt_areas();
-    if (const std::uint64_t used = used_sectors(device_, areas[0]); used > 0) {
-      out_.consents.push_back(
-          {"loader-code", fmt::format("{} between sector 1 and the first partition hold data, most "
-                                      "likely boot loader code; {} will be overwritten",
-                                      plural(used, "sector", "sectors"), areas[0].text())});
-    }
-    if (const std::uint64_t used = used_sectors(device_, areas[1]); used > 0) {
-      out_.consents.push_back(
-          {"data-at-end",
-           fmt::format("{} after the last partition hold data; {} will be overwritten",
-                       plural(used, "sector", "sectors"), areas[1].text())});
-    }
     for (const Partition& p : target_.partitions) {
       if (!p.active) continue;
       out_.consents.push_back(

@@ -55,15 +55,6 @@ class MbrPlanner {
                                     format_bytes(p.sectors * before_.sector_size))});
         continue;
       }
-      if (kind == TypeClass::managed) {
-        add_obstacle(
-            out_, "managed",
-            fmt::format(
-                "partition {} belongs to a dynamic disk, which keeps a database of its own about "
-                "where everything is",
-                p.number),
-            "Turn the disk back into a basic one with the system that manages it", 0, p.number);
-      }
       request_.partitions.push_back(p);
     }
     SectorSet used = in_.state.table.owned;

@@ -63,6 +63,7 @@ constexpr std::array gpt_rows = {
     GptRow{linux_raid, "Linux RAID", TypeClass::data},
     GptRow{"5808C8AA-7E8F-42E0-85D2-E1E90434CFB3", "dynamic disk database", TypeClass::managed},
     GptRow{"AF9B60A0-1431-4F62-BC68-3311714A69AD", "dynamic disk", TypeClass::managed},
+    GptRow{"E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D", "storage pool", TypeClass::managed},
 };
 
 // A GUID (version 8, "custom") that says: MBR type byte, given last, has no counterpart.

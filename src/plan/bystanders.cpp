@@ -1,0 +1,267 @@
+// What others keep on the disk where no table and no volume says so: layers with an account of
+// their own, and data in gaps.
+
+#include <algorithm>
+
+#include <fmt/core.h>
+
+#include <nuvrat/error.h>
+#include <nuvrat/partition_type.h>
+
+#include "plan/plan.h"
+
+namespace nuvrat {
+namespace {
+
+std::uint64_t little(ByteView bytes, std::size_t at, std::size_t length) {
+  std::uint64_t out = 0;
+  for (std::size_t i = length; i > 0; --i) out = out << 8 | bytes[at + i - 1];
+  return out;
+}
+
+// The sector at this byte; empty where the device hasn't it, or doesn't give it.
+Bytes sector_at(const Device& device, std::uint64_t byte) {
+  try {
+    const std::uint64_t lba = byte / device.sector_size();
+    return lba < device.sectors() ? device.read(lba) : Bytes();
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read) throw;
+    return {};
+  }
+}
+
+// The superblock of a Linux software RAID: of version 0.90 near the end, in the byte order of the
+// machine that made it; of version 1 near the end or at 4096, where it says itself that it is.
+bool has_superblock(const Device& device, std::uint64_t byte, bool old) {
+  const Bytes sector = sector_at(device, byte);
+  if (sector.empty()) return false;
+  constexpr std::uint64_t magic = 0xA92B4EFC, magic_swapped = 0xFC4E2BA9;
+  const std::uint64_t mark = little(sector, 0, 4);
+  if (old) return (mark == magic || mark == magic_swapped) && little(sector, 4, 4) == 0;
+  return mark == magic && little(sector, 4, 4) == 1 && little(sector, 144, 8) == byte / 512;
+}
+
+// Whether a disk or a partition is a member of a RAID.
+bool is_raid_member(const Device& device) {
+  constexpr std::uint64_t least = 131072;
+  const std::uint64_t bytes = device.sectors() * device.sector_size();
+  if (bytes < least) return false;
+  return has_superblock(device, bytes / 65536 * 65536 - 65536, true) ||
+         has_superblock(device, (bytes - 8192) / 4096 * 4096, false) ||
+         has_superblock(device, 4096, false);
+}
+
+// The anchor of a RAID of the common disk data format: the disk's last sector.
+bool has_ddf_anchor(const Device& device) {
+  const Bytes last = sector_at(device, (device.sectors() - 1) * device.sector_size());
+  return !last.empty() && little(last, 0, 4) == 0x11DE11DE;
+}
+
+// Sectors that hold anything but zeros.
+struct Looked {
+  std::uint64_t used = 0, at = 0;
+
+  // At both ends of a long range.
+  void look(const Device& device, SectorRange range) {
+    constexpr std::uint64_t each_end = 4096;
+    const std::uint64_t end = std::min(range.end(), device.sectors());
+    for (std::uint64_t lba = range.first; lba < end; ++lba) {
+      if (lba == range.first + each_end && end - lba > each_end) lba = end - each_end;
+      ++at;
+      used += all_zero(device.read(lba)) ? 0 : 1;
+    }
+  }
+  [[nodiscard]] std::string text() const {
+    return fmt::format("{} of {} looked at hold data", format_count(used),
+                       plural(at, "sector", "sectors"));
+  }
+};
+
+class Overwritten {
+ public:
+  Overwritten(const Device& device, const Survey& survey, const SectorSet& written, Assessment& out)
+      : device_(device), survey_(survey), written_(written), out_(out) {
+    tables_ = survey.table.owned;
+    tables_.add(survey.table.copies);
+    tables_.add({0, 1});
+    for (const Partition& p : out.before.data_partitions()) parts_.add(p.range());
+  }
+
+  void tell() {
+    if (members()) return;
+    between_partitions();
+    taken_by_partitions();
+    after_volumes();
+    // What may be lost comes before what only changes.
+    out_.consents.insert(out_.consents.begin(), consents_.begin(), consents_.end());
+  }
+
+ private:
+  // A partition that is a member of a RAID may be named in another table. What is in it is the
+  // RAID's.
+  bool members() {
+    for (const SurveyedPartition& s : survey_.partitions) {
+      const SectorRange place = s.partition.range();
+      if (s.partition.role == Role::extended || !is_written(place) || beyond(place)) continue;
+      if (!is_raid_member(Window(device_, place))) continue;
+      add_obstacle(out_, "raid-member",
+                   fmt::format("{} is a member of a RAID, whose other members would no longer be "
+                               "the same",
+                               volume_words(s.partition.number)),
+                   "Take it out of the RAID with the system that manages it", 0,
+                   s.partition.number);
+    }
+    if (out_.obstacles.empty()) return false;
+    out_.steps.clear();
+    return true;
+  }
+
+  [[nodiscard]] bool is_written(const SectorRange& place) const {
+    return written_.first_overlap(place) || changes_volume(place, false);
+  }
+  [[nodiscard]] bool beyond(const SectorRange& place) const {
+    return place.end() > device_.sectors() || place.count == 0;
+  }
+  // `length`: also where it ends, or all of it.
+  [[nodiscard]] bool changes_volume(const SectorRange& place, bool length) const {
+    return std::any_of(out_.steps.begin(), out_.steps.end(), [&](const Step& step) {
+      const VolumeChange* volume = step.volume();
+      if (volume == nullptr || !volume->place.overlaps(place)) return false;
+      return !length || volume->anew || is_resized(volume->number);
+    });
+  }
+  [[nodiscard]] bool is_resized(unsigned number) const {
+    const std::string size = part_name(number) + ".size", front = part_name(number) + ".front";
+    return std::any_of(out_.goals.begin(), out_.goals.end(),
+                       [&](const Goal& g) { return g.subject == size || g.subject == front; });
+  }
+
+  void between_partitions() {
+    SectorSet outside = written_;
+    outside.remove(tables_);
+    outside.remove(parts_);
+    for (const Partition& p : out_.after.data_partitions()) outside.remove(p.range());
+    const std::vector<SectorRange> parts = parts_.ranges();
+    SectorSet front, between, end;
+    for (const SectorRange& range : outside.ranges()) {
+      if (!parts.empty() && range.last() < parts.front().first) {
+        front.add(range);
+      } else if (!parts.empty() && range.first >= parts.back().end()) {
+        end.add(range);
+      } else {
+        between.add(range);
+      }
+    }
+    tell_outside(
+        front, "loader-code",
+        "between sector 1 and the first partition hold data, most likely boot loader code");
+    tell_outside(end, "data-at-end", "after the last partition hold data");
+    tell_outside(between, "gap-data", "outside all partitions hold data");
+  }
+
+  void tell_outside(const SectorSet& sectors, const char* code, const char* what) {
+    std::uint64_t used = 0;
+    std::string where;
+    for (const SectorRange& range : sectors.ranges()) {
+      Looked here;
+      here.look(device_, range);
+      used += here.used;
+      if (here.used > 0) where += (where.empty() ? "" : ", ") + range.text();
+    }
+    if (used == 0) return;
+    consents_.push_back({code, fmt::format("{} {}; {} will be overwritten",
+                                           plural(used, "sector", "sectors"), what, where)});
+  }
+
+  // Gaps that become part of a partition.
+  void taken_by_partitions() {
+    for (const Partition& p : out_.after.data_partitions()) {
+      SectorSet taken{p.range()};
+      taken.remove(parts_);
+      taken.remove(tables_);
+      const auto start = start_before(out_.changes, p.start);
+      for (const SectorRange& range : taken.ranges()) {
+        Looked looked;
+        looked.look(device_, range);
+        if (looked.used == 0) continue;
+        const std::string data = looked.text() + " that no partition owns";
+        if (!start) {
+          consents_.push_back(
+              {"gap-data", fmt::format("the new partition from sector {}: {}{}", p.start, data,
+                                       changes_volume(p.range(), false)
+                                           ? "; what the new volume writes there is overwritten"
+                                           : ": a system may take it for a volume")});
+          continue;
+        }
+        const auto* was = survey_at(*start);
+        const bool in_front = was != nullptr && range.first < was->partition.start;
+        consents_.push_back(
+            {"gap-data", fmt::format("{} partition {}: {}; they become its volume's free room",
+                                     in_front ? "in front of" : "after",
+                                     was == nullptr ? p.number : was->partition.number, data)});
+      }
+    }
+  }
+
+  [[nodiscard]] const SurveyedPartition* survey_at(std::uint64_t start) const {
+    const auto it = std::find_if(
+        survey_.partitions.begin(), survey_.partitions.end(), [start](const SurveyedPartition& s) {
+          return s.partition.start == start && s.partition.role != Role::extended;
+        });
+    return it == survey_.partitions.end() ? nullptr : &*it;
+  }
+
+  // A volume shorter than its partition, which another one fills.
+  void after_volumes() {
+    for (const SurveyedPartition& s : survey_.partitions) {
+      const SectorRange place = s.partition.range();
+      if (!s.volume || beyond(place) || length_of(s) >= place.count) continue;
+      if (!changes_volume(place, true)) continue;
+      const SectorRange rest{place.first + length_of(s), place.count - length_of(s)};
+      Looked looked;
+      looked.look(device_, rest);
+      if (looked.used == 0) continue;
+      consents_.push_back(
+          {"slack-data",
+           fmt::format("{}: after the end of its volume {} that the volume doesn't own; they "
+                       "become free room or are overwritten",
+                       volume_words(s.partition.number), looked.text())});
+    }
+  }
+
+  const Device& device_;
+  const Survey& survey_;
+  const SectorSet& written_;
+  Assessment& out_;
+  SectorSet tables_, parts_;
+  std::vector<Consent> consents_;
+};
+
+}  // namespace
+
+bool is_nobody_elses(const Device& device, const DiskState& state, Assessment& out) {
+  for (const SurveyedPartition& s : state.volumes) {
+    if (class_of(s.partition.type) != TypeClass::managed) continue;
+    add_obstacle(out, "managed",
+                 fmt::format("partition {} ({}) is managed by a layer that keeps a database of its "
+                             "own about where everything on this disk is",
+                             s.partition.number, describe(s.partition.type)),
+                 "Turn the disk back into a basic one with the system that manages it", 0,
+                 s.partition.number);
+  }
+  // A volume on the whole disk is its own first partition.
+  if (is_raid_member(device) || has_ddf_anchor(device))
+    add_obstacle(out, "raid-member",
+                 "the disk as a whole is a member of a RAID: the other members would no longer be "
+                 "the same, and a table's second copy may be written where the RAID keeps its own",
+                 "Take the disk out of the RAID with the system that manages it; if it is in none "
+                 "any more, have that system remove what is left of it");
+  return out.in_reach();
+}
+
+void tell_overwritten(const Device& device, const Survey& survey, const SectorSet& written,
+                      Assessment& out) {
+  Overwritten(device, survey, written, out).tell();
+}
+
+}  // namespace nuvrat
