@@ -18,7 +18,10 @@ void table(ByteView input) {
   (void)survey_text(survey_disk(*disk, utc()), {});
   expect_answer([&] {
     if (reading.layout.kind == TableKind::gpt) (void)build_gpt(reading.layout);
-    if (reading.layout.kind == TableKind::mbr) (void)build_mbr(reading.layout);
+    if (reading.layout.kind == TableKind::mbr) {
+      (void)build_mbr(reading.layout);
+      (void)build_ebrs(reading.layout);
+    }
   });
 }
 

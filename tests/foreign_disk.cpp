@@ -4,6 +4,8 @@
 
 #include "disk_bytes.h"
 #include "foreign_fat.h"
+#include "foreign_gpt.h"
+#include "foreign_mbr.h"
 #include "foreign_ntfs.h"
 
 namespace foreign {
@@ -42,6 +44,22 @@ std::uint64_t put_volume(Device& disk, std::uint64_t start, std::uint64_t room, 
 }
 
 }  // namespace
+
+void put_tides(Device& disk, SectorRange place, VolumeKind kind, std::uint32_t cluster_sectors,
+               unsigned seed) {
+  WritableWindow window(disk, place);
+  FatFormat format;
+  format.kind = kind;
+  format.cluster_sectors = cluster_sectors;
+  format.label = "GAUGE " + std::to_string(seed);
+  format.hidden_sectors = place.first;
+  format.serial = seed;
+  FatWriter writer(window, format);
+  writer.add_directory("TIDES");
+  for (unsigned i = 0; i < 20; ++i)
+    writer.add_file("TIDES/G" + std::to_string(i), disk_bytes::noise(i * 700, seed * 100 + i));
+  writer.finish();
+}
 
 std::unique_ptr<MemoryDevice> random_disk(Random& random) {
   auto disk = std::make_unique<MemoryDevice>(random_sectors, 512);
@@ -99,6 +117,11 @@ std::unique_ptr<MemoryDevice> random_disk(Random& random) {
   layout.sort();
   write_new_table(*disk, layout);
   return disk;
+}
+
+std::unique_ptr<MemoryDevice> random_table(Random& random) {
+  if (random.below(3) == 0) return gpt(gpt_shapes()[random.below(gpt_shapes().size())]);
+  return mbr(mbr_shapes()[random.below(mbr_shapes().size())]);
 }
 
 }  // namespace foreign

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "disk_bytes.h"
+#include "foreign_disk.h"
 #include "support.h"
 
 namespace foreign {
@@ -19,20 +20,6 @@ const Bytes& basic_data() {
   static const Bytes bytes = {0xA2, 0xA0, 0xD0, 0xEB, 0xE5, 0xB9, 0x33, 0x44,
                               0x87, 0xC0, 0x68, 0xB6, 0xB7, 0x26, 0x99, 0xC7};
   return bytes;
-}
-
-void fill(Device& disk, SectorRange place, unsigned seed) {
-  WritableWindow window(disk, place);
-  FatFormat format;
-  format.kind = VolumeKind::fat16;
-  format.cluster_sectors = disk.sector_size() == 512 ? 4 : 1;
-  format.label = "GAUGE " + std::to_string(seed);
-  format.hidden_sectors = place.first;
-  FatWriter writer(window, format);
-  writer.add_directory("TIDES");
-  for (unsigned i = 0; i < 20; ++i)
-    writer.add_file("TIDES/G" + std::to_string(i), disk_bytes::noise(i * 700, seed * 100 + i));
-  writer.finish();
 }
 
 std::vector<GptShape> make_gpt_shapes() {
@@ -97,7 +84,7 @@ std::unique_ptr<MemoryDevice> gpt(const GptShape& s) {
     put(array, at + 48, i == 1 ? 0xC000000000000000 : 0, 8);
     const std::u16string name = i == 2 ? std::u16string(36, u'Å') : u"tides";
     for (std::size_t n = 0; n < name.size(); ++n) put(array, at + 56 + 2 * n, name[n], 2);
-    fill(*disk, place, i);
+    put_tides(*disk, place, VolumeKind::fat16, s.sector_bytes == 512 ? 4 : 1, i);
   }
   const std::uint64_t array_sectors = (array.size() + s.sector_bytes - 1) / s.sector_bytes;
   const std::uint32_t of_array = support::slow_crc32(array);

@@ -6,6 +6,7 @@
 
 #include "foreign_fat.h"
 #include "foreign_gpt.h"
+#include "foreign_mbr.h"
 #include "foreign_ntfs.h"
 #include "support.h"
 
@@ -194,4 +195,41 @@ TEST_CASE("foreign: GPTs that other hands laid out are read, changed and put bac
       {"g1=fat16 ", count - 3}};
   CHECK(done == wanted);
   MESSAGE(sum_of(done) << " rewrites of " << foreign::gpt_shapes().size() << " GPTs");
+}
+
+TEST_CASE("foreign: MBRs that other hands laid out are read, changed and put back") {
+  std::map<std::string, unsigned> done;
+  unsigned tried = 0;  // partitions
+  for (const foreign::MbrShape& shape : foreign::mbr_shapes()) {
+    CAPTURE(shape.name);
+    const auto made = foreign::mbr(shape);
+    const Survey survey = survey_disk(*made, utc(), true);
+    for (const Finding& f : survey.all_findings())
+      CHECK_MESSAGE(f.severity != Severity::error, f.code << ": " << f.text);
+    std::vector<std::string> all_goals = {"table=gpt", "g1=raw", "g2=ntfs:3MiB"};
+    std::vector<Partition> parts = survey.table.layout.data_partitions();
+    for (const Partition& p : parts)
+      CHECK_MESSAGE(open_volume(Window(*made, p.range()), utc()) != nullptr, p.number);
+    // Of many the first, the second and the last.
+    if (parts.size() > 3) parts.erase(parts.begin() + 2, parts.end() - 1);
+    tried += static_cast<unsigned>(parts.size());
+    for (const Partition& p : parts) {
+      for (const char* goal : {"=ntfs", "=gone", "=primary", "=logical", ".active=yes",
+                               ".size=-200KiB", ".size=max", ".front=max", ".label=EBBE"})
+        all_goals.push_back("p" + std::to_string(p.number) + goal);
+    }
+    for (const std::string& goal : all_goals) {
+      CAPTURE(goal);
+      const auto disk = made->clone();
+      if (!done_and_put_back(*disk, {goal}, false)) continue;
+      ++done[goal[0] == 't' ? goal : goal.substr(goal.find_first_of("=."))];
+    }
+  }
+  // One has no room for a GPT.
+  CHECK(done["table=gpt"] == foreign::mbr_shapes().size() - 1);
+  for (const char* goal : {"=ntfs", "=gone", ".size=-200KiB", ".label=EBBE"})
+    CHECK_MESSAGE(done[goal] == tried, goal);
+  for (const char* goal : {"=primary", "=logical", ".active=yes", ".size=max", ".front=max"})
+    CHECK_MESSAGE(done[goal] >= 9, goal);
+  MESSAGE(sum_of(done) << " rewrites of " << foreign::mbr_shapes().size() << " MBRs");
 }

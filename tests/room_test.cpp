@@ -266,6 +266,9 @@ TEST_CASE("room 2 of 2: goals drawn at random are done as said, or refused") {
 TEST_CASE("room: goals drawn at random, on disks of other hands") {
   try_random(1, 150, foreign::random_disk);
 }
+TEST_CASE("room: goals drawn at random, on tables of other hands") {
+  try_random(1, 150, foreign::random_table);
+}
 
 namespace {
 

@@ -39,15 +39,14 @@ struct GptBytes {
 /// first copy's entries lie: LBA 2 unless a change inside a GPT is under way.
 [[nodiscard]] GptBytes build_gpt(const Layout& layout, std::uint64_t array_lba = 2);
 
-/// The bytes of an MBR for a layout of kind mbr: LBA 0, and one EBR for each logical, chained in
-/// the order of their numbers. `before` is LBA 0 as it is, empty on a new disk: boot code and
-/// whatever else is not an entry stay, and so do the CHS fields of entries that go on naming the
-/// same sectors. Throws Error (refused) as above.
-struct MbrBytes {
-  Bytes sector0;
-  std::vector<SectorWrite> ebrs;
-};
-[[nodiscard]] MbrBytes build_mbr(const Layout& layout, ByteView before = {});
+/// LBA 0 of an MBR for a layout of kind mbr. `before` is LBA 0 as it is, empty on a new disk: boot
+/// code and whatever else is not an entry stay, and so do the CHS fields of entries that go on
+/// naming the same sectors. Throws Error (refused) as above.
+[[nodiscard]] Bytes build_mbr(const Layout& layout, ByteView before = {});
+/// One EBR for each logical, chained in the order of their numbers; an empty one for a container
+/// without any. Throws Error (refused) as above, and where the first EBR isn't the container's
+/// first sector.
+[[nodiscard]] std::vector<SectorWrite> build_ebrs(const Layout& layout);
 
 /// Writes a whole table on a disk that has none yet, boot code zero. For new disks; a disk with
 /// data is rewritten by a job.

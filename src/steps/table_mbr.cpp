@@ -11,15 +11,15 @@ class ToMbr final : public Rewrite {
   explicit ToMbr(const Step& step)
       : step_(step),
         work_(std::get<TableMbr>(step.work().kind)),
-        mbr_(build_mbr(step.target(), work_.sector0)) {}
+        mbr_(build_mbr(step.target(), work_.sector0)),
+        chain_(work_.new_chain ? build_ebrs(step.target()) : std::vector<SectorWrite>()) {}
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& sink) override {
-    if (!work_.new_chain) return;
-    sink.purpose("new chain of EBRs");
-    for (const SectorWrite& w : mbr_.ebrs) sink.write(w.lba, w.data);
+    if (!chain_.empty()) sink.purpose("new chain of EBRs");
+    for (const SectorWrite& w : chain_) sink.write(w.lba, w.data);
   }
   [[nodiscard]] SectorWrite switch_sector() const override {
-    SectorWrite out{0, mbr_.sector0};
+    SectorWrite out{0, mbr_};
     if (!work_.wipes.empty()) set_settle_mark(out.data, true);
     return out;
   }
@@ -28,13 +28,14 @@ class ToMbr final : public Rewrite {
     if (work_.wipes.empty()) return;
     wipe_sectors(sink, work_.wipes, step_.target().sector_size, "old GPT or EBRs, wiped");
     sink.purpose("MBR, without the mark of an unfinished settle");
-    sink.write(0, mbr_.sector0);
+    sink.write(0, mbr_);
   }
 
  private:
   Step step_;
   const TableMbr& work_;
-  MbrBytes mbr_;
+  Bytes mbr_;
+  std::vector<SectorWrite> chain_;  // none where it stays
 };
 
 }  // namespace

@@ -113,9 +113,8 @@ void write_new_table(Device& device, const Layout& layout) {
     }
     device.write(0, gpt.protective_mbr);
   } else {
-    const MbrBytes mbr = build_mbr(layout);
-    for (const SectorWrite& w : mbr.ebrs) device.write(w.lba, w.data);
-    device.write(0, mbr.sector0);
+    for (const SectorWrite& w : build_ebrs(layout)) device.write(w.lba, w.data);
+    device.write(0, build_mbr(layout));
   }
   device.flush();
 }

@@ -73,11 +73,10 @@ Bytes build_ebr(const Partition& p, const Partition* next, const Partition& exte
 
 }  // namespace
 
-MbrBytes build_mbr(const Layout& layout, ByteView before) {
-  MbrBytes out;
-  out.sector0.assign(before.begin(), before.end());
-  out.sector0.resize(layout.sector_size);
-  auto mbr = load<MbrSector>(out.sector0);
+Bytes build_mbr(const Layout& layout, ByteView before) {
+  Bytes out(before.begin(), before.end());
+  out.resize(layout.sector_size);
+  auto mbr = load<MbrSector>(out);
   const auto old = std::exchange(mbr.partition_record, {});
   mbr.unique_mbr_signature = layout.disk_signature;
   if (mbr.unknown.value() == settle_mark) mbr.unknown = std::uint16_t{0};
@@ -95,8 +94,12 @@ MbrBytes build_mbr(const Layout& layout, ByteView before) {
     }
   }
   mbr.signature = mbr_signature;
-  store(mbr, out.sector0);
+  store(mbr, out);
+  return out;
+}
 
+std::vector<SectorWrite> build_ebrs(const Layout& layout) {
+  std::vector<SectorWrite> out;
   const Partition* extended = layout.extended();
   const std::vector<Partition> logicals = logicals_by_number(layout);
   if (!logicals.empty() && (extended == nullptr || *logicals[0].table_sector != extended->start)) {
@@ -105,12 +108,12 @@ MbrBytes build_mbr(const Layout& layout, ByteView before) {
   }
   for (std::size_t i = 0; i < logicals.size(); ++i) {
     const Partition* next = i + 1 < logicals.size() ? &logicals[i + 1] : nullptr;
-    out.ebrs.push_back(
+    out.push_back(
         {*logicals[i].table_sector, build_ebr(logicals[i], next, *extended, layout.sector_size)});
   }
   if (extended != nullptr && logicals.empty()) {
     MbrSector empty{};
-    out.ebrs.push_back({extended->start, finish(empty, layout.sector_size)});
+    out.push_back({extended->start, finish(empty, layout.sector_size)});
   }
   return out;
 }
