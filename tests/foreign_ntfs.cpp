@@ -356,7 +356,32 @@ class Maker {
     add_listed();
     files_[":of all"] = {'x'};
     records_[root].attributes.push_back(resident({0x80, u"of all"}, {'x'}));
+    add_transaction_log();
     if (posix_names_) add_posix_names();
+  }
+
+  // What systems with transactions keep on every volume: folders inside $Extend, a file with a
+  // stream, and a note on what takes part.
+  void add_transaction_log() {
+    file(47, {{11, u"$RmMetadata", both}}, {}).directory = true;
+    file(48, {{47, u"$TxfLog", both}}, {}).directory = true;
+    file(49, {{47, u"$Txf", both}}, {}).directory = true;
+    const Bytes tops(100, 0x54);
+    Record& r = file(50, {{48, u"$Tops", both}}, tops);
+    r.attributes.push_back(resident({0x80}, tops));
+    const Bytes stream = noise(3 * cluster_, 12);
+    const Extents extents = next(stream.size());
+    write(extents, stream);
+    r.attributes.push_back(
+        non_resident({0x80, u"$T"}, extents, cluster_, {stream.size(), stream.size()}));
+    const Bytes log = noise(2 * cluster_ + 9, 13);
+    const Extents of_log = next(log.size());
+    write(of_log, log);
+    Record& l = file(51, {{48, u"$TxfLogContainer00000000000000000001", both}}, log);
+    l.allocated = 3 * cluster_;
+    l.attributes.push_back(non_resident({0x80}, of_log, cluster_, {log.size(), log.size()}));
+    for (const std::uint64_t number : {root, std::uint64_t{27}, std::uint64_t{29}})
+      records_[number].attributes.push_back(resident({0x100, u"$TXF_DATA"}, Bytes(56, 1)));
   }
 
   void add_posix_names() {
