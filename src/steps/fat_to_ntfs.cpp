@@ -51,7 +51,8 @@ class ToNtfs final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
   void prepare(SectorSink& sink) override {
-    const NtfsPlan& plan = this->plan();
+    const auto volume = read_volume();
+    const NtfsPlan& plan = volume->plan();
     write_ntfs(
         plan,
         [this](std::uint64_t sector, std::uint64_t count) {
@@ -61,13 +62,15 @@ class ToNtfs final : public Rewrite {
           sink.write(change_.place.first + sector, data);
         },
         [&sink](std::string_view what) { sink.purpose(what); });
+    boot_ = ntfs_boot_sector(plan);
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
     // Once the switch is done the sector itself is the only one that knows.
     Bytes now = device_.read(change_.place.first);
     if (is_ntfs(now)) return {change_.place.first, std::move(now)};
-    return {change_.place.first, ntfs_boot_sector(plan())};
+    if (boot_.empty()) boot_ = ntfs_boot_sector(read_volume()->plan());
+    return {change_.place.first, boot_};
   }
 
   [[nodiscard]] std::string switch_purpose() const override { return "NTFS boot sector"; }
@@ -93,19 +96,18 @@ class ToNtfs final : public Rewrite {
     return {change_.place.first + 1, FatToNtfs::boot_area / device_.sector_size() - 1};
   }
 
-  const NtfsPlan& plan() const {
-    if (!volume_) {
-      volume_ = std::make_unique<FatAsNtfs>(device_, change_);
-      if (!volume_->plan().fits())
-        throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
-    }
-    return volume_->plan();
+  // All names of the volume and a plan for each: no longer than they are needed.
+  [[nodiscard]] std::unique_ptr<FatAsNtfs> read_volume() const {
+    auto out = std::make_unique<FatAsNtfs>(device_, change_);
+    if (!out->plan().fits())
+      throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
+    return out;
   }
 
   Step step_;  // owns the change
   const VolumeChange& change_;
   const Device& device_;
-  mutable std::unique_ptr<FatAsNtfs> volume_;
+  mutable Bytes boot_;  // the new boot sector, once it is known
 };
 
 }  // namespace

@@ -79,6 +79,9 @@ void FileTree::set_extents(Id id, std::span<const SectorRange> extents) {
     throw Error(ErrorCode::damaged, "the files are in more pieces than can be held");
   nodes_[id].first = static_cast<std::uint32_t>(extents_.size());
   nodes_[id].second = static_cast<std::uint32_t>(extents.size());
+  // By a quarter: of the half that doubling leaves unused, a million files have 16 MB.
+  if (extents_.capacity() - extents_.size() < extents.size())
+    extents_.reserve(extents_.size() + std::max(extents.size(), extents_.size() / 4));
   extents_.insert(extents_.end(), extents.begin(), extents.end());
 }
 
