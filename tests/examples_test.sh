@@ -27,4 +27,6 @@ says 0 'NTFS: 28 files, nothing was lost' "$bin/example_fat32_to_ntfs" "$work/nt
 grep -q 'FAT32: every sector as it was' "$work/out"
 says 0 '-' "$bin/example_compare_manifests" "$work/copy.img" "$work/logger.img"
 says 1 'missing p1/' "$bin/example_compare_manifests" "$work/copy.img" "$work/archive.img"
+says 0 'before 00712DE5, after 0EBB71DE, put back 00712DE5' "$bin/example_own_rewrite" "$work/journal"
+grep -q 'the guard: ' "$work/out"
 says 0 'cut off 6[0-9] times, finished 6[0-9] times, nothing lost' "$bin/example_power_cut" "$work/cuts"

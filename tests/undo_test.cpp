@@ -318,6 +318,21 @@ TEST_CASE("bad media: unreadable contents are named, agreed to, and the same aft
   const JobResult result = run_job(device, job.assessment, job.options, job.quiet);
   CHECK(result.sound());
   CHECK(result.unreadable == 1);
+  // What can be read again on another device is no difference, and not said to be the same; what
+  // can't be read any more is one.
+  const CaseFile done = load_case(job.options.case_folder);
+  const Manifest before = load_manifest(done.folder / "before.manifest");
+  const Comparison whole = verify_disk(before, *job.disk, utc(), job.quiet).comparison;
+  CHECK(whole.equal());
+  CHECK(whole.partial());
+  CHECK(whole.same == whole.recorded - 1);
+  const Manifest now = take_manifest(*job.disk, utc(), job.quiet);
+  const Comparison less = verify_disk(now, device, utc(), job.quiet).comparison;
+  CHECK(less.count == 1);
+  CHECK(less.differences[0].text.find("can't be read now") != std::string::npos);
+  const RevertResult back = revert_case(*job.disk, done, {}, job.quiet);
+  CHECK(back.sound());
+  CHECK(job.disk->same_as(*job.original));
 }
 
 TEST_CASE("bad media: an unreadable structure is refused with sector and path") {

@@ -1,5 +1,5 @@
 #pragma once
-// Whether the goals are in reach on this very disk: what stands in the way, what is lost, which
+// Whether the goals are in reach on this very disk: what is in the way, what is lost, which
 // chain of rewrites gets there, and what the disk will look like.
 
 #include <cstdint>

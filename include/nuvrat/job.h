@@ -34,7 +34,7 @@ struct JobResult {
   std::uint64_t files = 0;
   std::uint64_t bytes = 0;
   std::uint64_t ranges = 0;       ///< partitions that were recorded as a whole
-  std::uint64_t unreadable = 0;   ///< files that were unreadable in part, before and after
+  std::uint64_t unreadable = 0;   ///< files that could not be read in full, before or after
   std::uint64_t left_out = 0;     ///< places that could not be read, before and after
   std::uint64_t left_behind = 0;  ///< what the new format can't hold: things kept in the case
   Comparison comparison;

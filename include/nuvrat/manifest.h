@@ -80,11 +80,15 @@ struct Manifest {
   [[nodiscard]] std::uint64_t bytes() const;
   /// Files of which something could not be read.
   [[nodiscard]] std::uint64_t unreadable_files() const;
+  /// The same of partitions recorded as a whole; not of those that are `fault`.
+  [[nodiscard]] std::uint64_t unreadable_ranges() const;
   /// Places that could not be read, so that what they hold is not recorded: folders, files, whole
   /// volumes.
   [[nodiscard]] std::uint64_t left_out() const;
   /// Everything of the disk, or of the partitions that were chosen, is in it.
-  [[nodiscard]] bool whole() const { return unreadable_files() == 0 && left_out() == 0; }
+  [[nodiscard]] bool whole() const {
+    return unreadable_files() == 0 && unreadable_ranges() == 0 && left_out() == 0;
+  }
   /// Files, and partitions recorded as a whole, of which only the place is recorded.
   [[nodiscard]] std::uint64_t placed() const;
   /// Five groups of five characters. By places it is good for one disk only: it says nothing of
@@ -156,14 +160,15 @@ struct Comparison {
   std::string seal_after;
   std::uint64_t left_out = 0;    ///< places that could not be read, on the side with more of them
   std::uint64_t unreadable = 0;  ///< the same of files that are there, but not all of them
-  bool chosen = false;           ///< only some partitions were recorded
+  std::uint64_t unreadable_ranges = 0;  ///< the same of partitions recorded as a whole
+  bool chosen = false;                  ///< only some partitions were recorded
   Proof proof = Proof::contents;
   std::uint64_t by_place = 0;  ///< files, and whole partitions, held against by place alone
   bool accessed = true;        ///< access times were compared, too
   static constexpr std::size_t max_listed = 1000;
   [[nodiscard]] bool equal() const { return count == 0; }
   /// Something could not be compared, because it could not be read.
-  [[nodiscard]] bool partial() const { return left_out > 0 || unreadable > 0; }
+  [[nodiscard]] bool partial() const { return left_out + unreadable + unreadable_ranges > 0; }
 };
 
 enum class AccessTimes { compared, left };  ///< a system changes them by reading

@@ -42,7 +42,7 @@ class Zone {
 
   [[nodiscard]] std::string name() const;
   /// UTC of a local time. A time that the clock showed twice is taken as the first of the two; one
-  /// that it skipped moves on by the length of the gap. 0 when the fields are no date.
+  /// that it skipped moves on by the length of the gap. 0 when the fields aren't a date.
   [[nodiscard]] Ticks to_utc(const LocalTime& local) const;
   [[nodiscard]] LocalTime to_local(Ticks utc) const;
 

@@ -7,9 +7,9 @@
 
 #include "base/record.h"
 #include "fat/directory.h"
+#include "fat/draft.h"
 #include "fat/fat_map.h"
 #include "fat/read.h"
-#include "fat/sheet.h"
 
 namespace nuvrat {
 namespace {
@@ -251,7 +251,7 @@ class WayMaker {
   // The disk's sector of the link that a part hangs on, from the volume's first.
   [[nodiscard]] std::optional<std::uint64_t> link_of(const Part& part) const {
     if (part.before == 0) return part.entry_byte / disk_.sector_size();
-    return FatSheet(disk_, place_, geometry_).sector_of_entry(geometry_.active_fat, part.before);
+    return FatDraft(disk_, place_, geometry_).sector_of_entry(geometry_.active_fat, part.before);
   }
 
   std::optional<FatRoom> make_moves(const std::vector<Part>& parts, std::size_t max_switches) {
@@ -263,15 +263,15 @@ class WayMaker {
       if (by_link.size() > max_switches) return std::nullopt;
     }
     FatRoom out;
-    FatSheet sheet(disk_, place_, geometry_);
-    for (const auto& [link, group] : by_link) out.moves.push_back(move(link, group, sheet, out));
+    FatDraft draft(disk_, place_, geometry_);
+    for (const auto& [link, group] : by_link) out.moves.push_back(move(link, group, draft, out));
     return out;
   }
 
-  FatMove move(std::uint64_t link, const std::vector<const Part*>& group, FatSheet& sheet,
+  FatMove move(std::uint64_t link, const std::vector<const Part*>& group, FatDraft& draft,
                FatRoom& room) {
     FatMove out;
-    FatSheet start = sheet;
+    FatDraft start = draft;
     std::vector<std::uint32_t> heads;
     for (const Part* part : group) {
       std::vector<std::uint32_t> targets;
@@ -281,29 +281,29 @@ class WayMaker {
         ++room.clusters;
       }
       for (std::size_t i = 0; i < targets.size(); ++i)
-        sheet.set_entry(targets[i], i + 1 < targets.size() ? targets[i + 1] : part->after);
+        draft.set_entry(targets[i], i + 1 < targets.size() ? targets[i + 1] : part->after);
       heads.push_back(targets.front());
     }
-    for (SectorWrite& w : sheet.changes(&start)) {
+    for (SectorWrite& w : draft.changes(&start)) {
       // In the link's own sector new entries and link become true together.
       if (w.lba != place_.first + link) out.before.push_back(std::move(w));
     }
-    const FatSheet prepared = sheet;
-    for (std::size_t i = 0; i < group.size(); ++i) set_link(*group[i], heads[i], sheet);
-    out.change = {place_.first + link, sheet.at(link)};
+    const FatDraft prepared = draft;
+    for (std::size_t i = 0; i < group.size(); ++i) set_link(*group[i], heads[i], draft);
+    out.change = {place_.first + link, draft.at(link)};
     for (std::size_t i = 0; i < group.size(); ++i) {
-      if (group[i]->before != 0) sheet.set_entry(group[i]->before, heads[i]);
-      for (const std::uint32_t from : group[i]->clusters) sheet.set_entry(from, 0);
+      if (group[i]->before != 0) draft.set_entry(group[i]->before, heads[i]);
+      for (const std::uint32_t from : group[i]->clusters) draft.set_entry(from, 0);
     }
-    for (SectorWrite& w : sheet.changes(&prepared)) {
+    for (SectorWrite& w : draft.changes(&prepared)) {
       if (w.lba != out.change.lba || w.data != out.change.data) out.behind.push_back(std::move(w));
     }
     return out;
   }
 
-  void set_link(const Part& part, std::uint32_t head, FatSheet& sheet) const {
-    if (part.before != 0) return sheet.set_entry(geometry_.active_fat, part.before, head);
-    Bytes& sector = sheet.at(part.entry_byte / disk_.sector_size());
+  void set_link(const Part& part, std::uint32_t head, FatDraft& draft) const {
+    if (part.before != 0) return draft.set_entry(geometry_.active_fat, part.before, head);
+    Bytes& sector = draft.at(part.entry_byte / disk_.sector_size());
     const std::size_t at = part.entry_byte % disk_.sector_size();
     auto entry = load<DirEntry>(sector, at);
     entry.DIR_FstClusHI = static_cast<std::uint16_t>(head >> 16);

@@ -238,8 +238,8 @@ JobResult compare_with(Manifest& expected, Device& device, const Assessment& ass
   result.files = after.files();
   result.bytes = after.bytes();
   result.ranges = after.ranges.size();
-  result.unreadable = after.unreadable_files();
-  result.left_out = after.left_out();
+  result.unreadable = result.comparison.unreadable;
+  result.left_out = result.comparison.left_out;
   result.left_behind = count_left_behind(folder.file(""));
   result.seconds = folder.seconds();
   folder.put("result.json", result_text(result));

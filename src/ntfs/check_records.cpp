@@ -320,7 +320,7 @@ class RecordCheck {
     }
   }
 
-  // Of an index that is no folder's: blocks in clusters, or in 512 bytes where these are larger.
+  // Of an index that isn't a folder's: blocks in clusters, or in 512 bytes where these are larger.
   void check_view(const AttributeView& a) {
     if (a.value.size() < sizeof(IndexRoot)) {
       error("ntfs.index-root", "the index's root is cut off");

@@ -13,7 +13,7 @@ void encode_run(const Run& run, std::uint64_t& previous, Bytes& out);
 [[nodiscard]] std::size_t encoded_bytes(const Runs& runs);
 
 /// Appends the runs of one attribute's mapping pairs to `out`. Deltas count from zero. Throws Error
-/// (damaged) for pairs that leave `bytes`, are no numbers, or lead outside `clusters`. Holes have
+/// (damaged) for pairs that leave `bytes`, aren't numbers, or lead outside `clusters`. Holes have
 /// at most `max_holes` clusters together: a sparse file may be larger than its volume, but not
 /// longer than its attribute says.
 void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t max_holes, Runs& out);

@@ -110,7 +110,7 @@ Assessment assess_stages(const Device& device, const Survey& survey, const Pace&
                          Random& random) {
   DiskState before(survey);
   const Wishes wishes = sort_goals(goals, before);
-  // What is wrong with a volume that is to go is no obstacle.
+  // What is wrong with a volume that is to go isn't an obstacle.
   std::erase_if(before.findings, [&wishes](const Finding& f) {
     return std::any_of(wishes.gone.begin(), wishes.gone.end(),
                        [&f](unsigned number) { return f.place.subject == part_name(number); });

@@ -57,9 +57,9 @@ bool has_ddf_anchor(const Device& device) {
   return !last.empty() && little(last, 0, 4) == 0x11DE11DE;
 }
 
-// Sectors that hold anything but zeros.
+// Sectors that hold anything but zeros, or can't be read: nobody knows what they hold.
 struct Looked {
-  std::uint64_t used = 0, at = 0;
+  std::uint64_t used = 0, unreadable = 0, at = 0;
 
   // At both ends of a long range.
   void look(const Device& device, SectorRange range) {
@@ -68,12 +68,20 @@ struct Looked {
     for (std::uint64_t lba = range.first; lba < end; ++lba) {
       if (lba == range.first + each_end && end - lba > each_end) lba = end - each_end;
       ++at;
-      used += all_zero(device.read(lba)) ? 0 : 1;
+      try {
+        used += all_zero(device.read(lba)) ? 0 : 1;
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::device_read) throw;
+        ++used, ++unreadable;
+      }
     }
   }
   [[nodiscard]] std::string text() const {
-    return fmt::format("{} of {} looked at hold data", format_count(used),
-                       plural(at, "sector", "sectors"));
+    return fmt::format("{} of {} looked at hold data{}", format_count(used),
+                       plural(at, "sector", "sectors"), unreadable_words());
+  }
+  [[nodiscard]] std::string unreadable_words() const {
+    return unreadable == 0 ? "" : fmt::format(" ({} can't be read)", format_count(unreadable));
   }
 };
 
@@ -160,17 +168,17 @@ class Overwritten {
   }
 
   void tell_outside(const SectorSet& sectors, const char* code, const char* what) {
-    std::uint64_t used = 0;
+    Looked all;
     std::string where;
     for (const SectorRange& range : sectors.ranges()) {
-      Looked here;
-      here.look(device_, range);
-      used += here.used;
-      if (here.used > 0) where += (where.empty() ? "" : ", ") + range.text();
+      const std::uint64_t before = all.used;
+      all.look(device_, range);
+      if (all.used > before) where += (where.empty() ? "" : ", ") + range.text();
     }
-    if (used == 0) return;
-    consents_.push_back({code, fmt::format("{} {}; {} will be overwritten",
-                                           plural(used, "sector", "sectors"), what, where)});
+    if (all.used == 0) return;
+    consents_.push_back(
+        {code, fmt::format("{} {}{}; {} will be overwritten", plural(all.used, "sector", "sectors"),
+                           what, all.unreadable_words(), where)});
   }
 
   // Gaps that become part of a partition.

@@ -7,10 +7,10 @@
 #include <nuvrat/text.h>
 
 #include "base/record.h"
+#include "fat/draft.h"
 #include "fat/fat_map.h"
 #include "fat/names.h"
 #include "fat/records.h"
-#include "fat/sheet.h"
 #include "steps/kinds.h"
 
 namespace nuvrat {
@@ -92,9 +92,9 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
                         0, change.number);
   }
   const std::array<std::uint8_t, 11> bytes = label_bytes(label, page);
-  FatSheet sheet(in.device, change.place, g);
+  FatDraft draft(in.device, change.place, g);
   if (there || !label.empty()) {
-    Bytes& sector = sheet.at(place->sector);
+    Bytes& sector = draft.at(place->sector);
     DirEntry entry{};
     if (there) entry = load<DirEntry>(sector, place->at);
     entry.DIR_Attr = fat_attr_label;
@@ -108,15 +108,15 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   steps::FatChange work;
   work.title = label.empty() ? "label taken away" : "label '" + label + "'";
   work.volume = change;
-  std::vector<SectorWrite> writes = sheet.changes();
+  std::vector<SectorWrite> writes = draft.changes();
   FatGeometry labelled = g;
   labelled.label = bytes;
   const std::uint64_t copy =
       std::uint64_t{g.backup_boot} * (g.sector_bytes / in.device.sector_size());
   const bool copied = copy != 0 && volume.read(copy) == volume.read(0);
-  set_fat_label(sheet.at(0), labelled);
-  if (copied) set_fat_label(sheet.at(copy), labelled);
-  std::vector<SectorWrite> all = sheet.changes();
+  set_fat_label(draft.at(0), labelled);
+  if (copied) set_fat_label(draft.at(copy), labelled);
+  std::vector<SectorWrite> all = draft.changes();
   if (writes.empty() && all.empty()) return;
   // The entry is what counts; without one, the boot sector.
   work.change = writes.empty() ? all.front() : writes.front();

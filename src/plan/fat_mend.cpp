@@ -15,8 +15,8 @@
 
 #include "base/record.h"
 #include "fat/check.h"
+#include "fat/draft.h"
 #include "fat/records.h"
-#include "fat/sheet.h"
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
@@ -38,16 +38,16 @@ class FatMender {
         ratio_(g_.sector_bytes / device.sector_size()),
         unowned_(unowned),
         out_(out),
-        sheet_(device, partition.range(), facts.geometry) {}
+        draft_(device, partition.range(), facts.geometry) {}
 
   void plan() {
     mend_copies();
     mend_chains();
     steps::FatChange first = new_change();
     first.title = "copies and sizes mended";
-    take(sheet_.changes(), first);
+    take(draft_.changes(), first);
 
-    const FatSheet after_first = sheet_;
+    const FatDraft after_first = draft_;
     steps::FatChange second = new_change();
     const bool kept = unowned_ == Unowned::keep && !facts_.unowned.empty();
     second.title = kept ? "unowned chains kept in the folder UNOWNED"
@@ -61,7 +61,7 @@ class FatMender {
     }
     free_surplus();
     mend_info();
-    const std::vector<SectorWrite> rest = sheet_.changes(&after_first);
+    const std::vector<SectorWrite> rest = draft_.changes(&after_first);
     if (first.change.data.size() + rest.size() > 0 &&
         first.before.size() + rest.size() > max_mended_sectors) {
       add_obstacle(out_, "mend-too-large",
@@ -123,12 +123,12 @@ class FatMender {
         const Bytes good =
             device_.read(partition_.start + g_.fat_start(g_.active_fat) * ratio_ + i);
         const std::uint64_t lba = g_.fat_start(copy) * ratio_ + i;
-        if (device_.read(partition_.start + lba) != good) sheet_.at(lba) = good;
+        if (device_.read(partition_.start + lba) != good) draft_.at(lba) = good;
       }
     }
     if (facts_.boot_copy_differs) {
       for (std::uint32_t i = 0; i < ratio_; ++i)
-        sheet_.at(std::uint64_t{g_.backup_boot} * ratio_ + i) = device_.read(partition_.start + i);
+        draft_.at(std::uint64_t{g_.backup_boot} * ratio_ + i) = device_.read(partition_.start + i);
     }
   }
 
@@ -147,7 +147,7 @@ class FatMender {
     std::uint64_t at = 0;
     for (const ClusterRange& r : s.chain) {
       for (std::uint32_t i = 0; i < r.count; ++i, ++at) {
-        if (at + 1 == needed) sheet_.set_entry(r.first + i, fat_end);
+        if (at + 1 == needed) draft_.set_entry(r.first + i, fat_end);
         if (at >= needed) surplus_.push_back(r.first + i);
       }
     }
@@ -166,7 +166,7 @@ class FatMender {
 
   void put_entry(const FatFacts::Size& s, std::uint32_t size, bool no_cluster) {
     const std::uint64_t byte = s.entry_sector * g_.sector_bytes + s.entry_offset;
-    Bytes& sector = sheet_.at(byte / device_.sector_size());
+    Bytes& sector = draft_.at(byte / device_.sector_size());
     const std::size_t at = byte % device_.sector_size();
     auto entry = load<DirEntry>(sector, at);
     entry.DIR_FileSize = size;
@@ -182,7 +182,7 @@ class FatMender {
     for (const FatFacts::Chain& chain : facts_.unowned) {
       for (const ClusterRange& r : chain.ranges) {
         for (std::uint32_t i = 0; i < r.count; ++i) {
-          sheet_.set_entry(r.first + i, 0);
+          draft_.set_entry(r.first + i, 0);
           ++freed_;
         }
       }
@@ -190,7 +190,7 @@ class FatMender {
   }
 
   void free_surplus() {
-    for (const std::uint32_t cluster : surplus_) sheet_.set_entry(cluster, 0);
+    for (const std::uint32_t cluster : surplus_) draft_.set_entry(cluster, 0);
     freed_ += static_cast<std::int64_t>(surplus_.size());
   }
 
@@ -213,7 +213,7 @@ class FatMender {
       return false;
     }
     const std::uint32_t cluster = facts_.first_free;
-    sheet_.set_entry(cluster, fat_end);
+    draft_.set_entry(cluster, fat_end);
     --freed_;
     Bytes folder(g_.cluster_bytes());
     store(entry_for(".", true, cluster, 0), folder, 0);
@@ -231,11 +231,11 @@ class FatMender {
     }
     const std::uint32_t size = device_.sector_size();
     for (std::size_t i = 0; i < folder.size() / size; ++i) {
-      sheet_.at(sector_of(cluster) + i)
+      draft_.at(sector_of(cluster) + i)
           .assign(folder.begin() + static_cast<std::ptrdiff_t>(i * size),
                   folder.begin() + static_cast<std::ptrdiff_t>((i + 1) * size));
     }
-    store(entry_for(kept_folder, true, cluster, 0), sheet_.at(place->first), place->second);
+    store(entry_for(kept_folder, true, cluster, 0), draft_.at(place->first), place->second);
     root_entry_lba_ = partition_.start + place->first;
     out_.changes.push_back({ExpectedChange::Kind::added, partition_.start, kept_folder, 0});
     return true;
@@ -287,7 +287,7 @@ class FatMender {
   void mend_info() {
     const bool stale = freed_ != 0 && g_.kind == VolumeKind::fat32 && g_.fs_info != 0;
     if (!facts_.info_wrong && !stale) return;
-    Bytes& sector = sheet_.at(std::uint64_t{g_.fs_info} * ratio_);
+    Bytes& sector = draft_.at(std::uint64_t{g_.fs_info} * ratio_);
     auto info = load<FsInfo>(sector);
     info.FSI_LeadSig = 0x41615252u;
     info.FSI_StrucSig = 0x61417272u;
@@ -305,7 +305,7 @@ class FatMender {
   std::uint32_t ratio_;
   Unowned unowned_;
   Assessment& out_;
-  FatSheet sheet_;
+  FatDraft draft_;
   std::vector<std::uint32_t> surplus_;
   std::int64_t freed_ = 0;
   std::uint64_t root_entry_lba_ = 0;

@@ -18,7 +18,9 @@ namespace {
 // A folder that a mend makes is not a difference, and yet changes the seal.
 std::string seal_words(const Comparison& c) {
   if (c.seal_before == c.seal_after) return "equal";
-  return c.equal() ? "another, as planned; nothing else differs" : "not equal";
+  if (!c.equal()) return "not equal";
+  return c.planned_count == 0 && c.partial() ? "another: not the same parts could be read"
+                                             : "another, as planned; nothing else differs";
 }
 
 // Files that were not looked at are not said to be there.
@@ -38,7 +40,7 @@ std::string way_back_words(const RevertResult& r) {
 
 std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
   const std::string steps = step_words(a);
-  const bool all_read = r.left_out + r.unreadable == 0;
+  const bool all_read = !r.comparison.partial();
   const bool by_places = r.comparison.proof == Proof::places;
   std::string out = verdict(
       a.device.path + ": done: " + steps, r.sound() ? Tone::good : Tone::bad,
@@ -74,12 +76,16 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
   out += fmt::format("  took     {}\n", time_words(r.seconds));
   out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),
               style, "  ", "           ");
-  if (r.unreadable > 0) {
-    out += fmt::format("  damage   {} as unreadable in part as before\n",
-                       plural(r.unreadable, "file", "files"));
-  }
+  const std::uint64_t ranges = r.comparison.unreadable_ranges;
+  if (r.unreadable + ranges > 0)
+    out += wrap(fmt::format("damage   {} could not be read in full, before or now: compared is "
+                            "what could be",
+                            ranges == 0 ? plural(r.unreadable, "file", "files")
+                                        : plural(r.unreadable + ranges, "file or partition",
+                                                 "files and partitions")),
+                style, "  ", "           ");
   if (r.left_out > 0) {
-    out += fmt::format("  missing  {} not to be read, as before, and not compared\n",
+    out += fmt::format("  missing  {} could not be read, before or now, and not compared\n",
                        plural(r.left_out, "place", "places"));
   }
   if (r.left_behind > 0)

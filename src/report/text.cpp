@@ -277,10 +277,13 @@ std::string encrypted_lines(const ManifestVolume& v, const TextStyle& style) {
               style, "       ", "         ");
 }
 
-std::string unread_words(std::uint64_t places, std::uint64_t files) {
+std::string unread_words(std::uint64_t places, std::uint64_t files, std::uint64_t ranges) {
   std::string out = places == 0 ? "" : plural(places, "place", "places");
-  if (files > 0)
-    out += (out.empty() ? "parts of " : " and parts of ") + plural(files, "file", "files");
+  const auto add_parts = [&out](const std::string& of) {
+    out += (out.empty() ? "parts of " : " and parts of ") + of;
+  };
+  if (files > 0) add_parts(plural(files, "file", "files"));
+  if (ranges > 0) add_parts(plural(ranges, "partition", "partitions"));
   return out;
 }
 
@@ -289,13 +292,13 @@ std::string unread_words(std::uint64_t places, std::uint64_t files) {
 std::string manifest_text(const Manifest& m, const TextStyle& style) {
   const std::string recorded =
       fmt::format("recorded {}, {}", files_and_ranges(m), format_bytes(m.bytes()));
-  std::string out = m.whole()
-                        ? verdict(m.device, Tone::good, recorded, "", style)
-                        : verdict(m.device, Tone::plain, recorded,
-                                  fmt::format("; {} could not be read: the manifest is {}",
-                                              unread_words(m.left_out(), m.unreadable_files()),
-                                              toned(Tone::bad, "partial")),
-                                  style);
+  std::string out = m.whole() ? verdict(m.device, Tone::good, recorded, "", style)
+                              : verdict(m.device, Tone::plain, recorded,
+                                        fmt::format("; {} could not be read: the manifest is {}",
+                                                    unread_words(m.left_out(), m.unreadable_files(),
+                                                                 m.unreadable_ranges()),
+                                                    toned(Tone::bad, "partial")),
+                                        style);
   out +=
       fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
   for (const ManifestVolume& v : m.volumes) {
@@ -352,7 +355,9 @@ std::string comparison_verdict(const Comparison& c, const Manifest& after, const
                        (c.by_place == 0 ? "" : ", by their places: contents were not read"),
                    style);
   return verdict(after.device, Tone::plain, files + " as recorded, as far as could be read; ",
-                 toned(Tone::bad, unread_words(c.left_out, c.unreadable) + " could not be"), style);
+                 toned(Tone::bad, unread_words(c.left_out, c.unreadable, c.unreadable_ranges) +
+                                      " could not be"),
+                 style);
 }
 
 }  // namespace

@@ -243,7 +243,7 @@ void Engine::switch_over(Rewrite& rewrite, const Inspection& inspection) {
   (void)device_.read_medium(sector.lba, now);
   throw Error(now == before ? ErrorCode::device_write : ErrorCode::cut_off,
               fmt::format("the device said that it took {}, and gives back {}", bad->text(),
-                          now == before ? "what stood there before" : "something else"),
+                          now == before ? "what was there before" : "something else"),
               {device_.identity().path, bad->first, {}, {}},
               "Don't trust this device with a rewrite");
 }

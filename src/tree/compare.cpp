@@ -140,13 +140,36 @@ class Comparer {
       add(DifferenceKind::place, after.number, "", other_place);
       return;
     }
-    if (before.digest == after.digest && before.unreadable == after.unreadable) return;
-    add(DifferenceKind::range, after.number, "",
-        fmt::format("its contents changed: range hash {} before, {} now",
-                    before.digest.hex().substr(0, 16), after.digest.hex().substr(0, 16)));
+    const std::string text = contents({before.digest, before.unreadable},
+                                      {after.digest, after.unreadable}, "range hash");
+    if (!text.empty()) add(DifferenceKind::range, after.number, "", text);
   }
 
  private:
+  // What was read, and what could not be.
+  struct Contents {
+    const Digest& digest;
+    const std::vector<ByteRange>& unreadable;
+  };
+  // How they differ, in words; empty: they don't, or nothing can be said of it. Of what could not
+  // be read then, and can be now, there is no hash to compare; that it was not is said by counts.
+  static std::string contents(const Contents& then, const Contents& now, const char* hash) {
+    if (then.unreadable == now.unreadable) {
+      if (then.digest == now.digest) return "";
+      return fmt::format("{} {} before, {} now", hash, then.digest.hex().substr(0, 16),
+                         now.digest.hex().substr(0, 16));
+    }
+    const bool less =
+        std::all_of(now.unreadable.begin(), now.unreadable.end(), [&then](const ByteRange& part) {
+          return std::any_of(
+              then.unreadable.begin(), then.unreadable.end(), [&part](const ByteRange& was) {
+                return part.offset >= was.offset &&
+                       part.length <= was.length - std::min(was.length, part.offset - was.offset);
+              });
+        });
+    return less ? "" : "parts of it can't be read now, and could be before";
+  }
+
   // 0: there is no such partition, or the disk has no table.
   static unsigned number_in(const Manifest& side, std::uint64_t start) {
     for (const auto& v : side.volumes) {
@@ -204,11 +227,20 @@ class Comparer {
         const auto children = after_->tree.sorted_children(id);
         open.insert(open.end(), children.rbegin(), children.rend());
       } else if (!is_written(after_expected_, id, id) &&
-                 !expects(after_expected_, id, Kind::added) && taken_.count(id) == 0) {
+                 !expects(after_expected_, id, Kind::added) && taken_.count(id) == 0 &&
+                 !was_left_out(after_->tree.path(id))) {
         add(DifferenceKind::extra, after_->number, after_->tree.path(id),
             "not there before, now " + describe(after_->tree, id));
       }
     }
+  }
+
+  // It could not be read then, so nobody knows that it wasn't there.
+  [[nodiscard]] bool was_left_out(const std::string& path) const {
+    return std::any_of(before_->left_out.begin(), before_->left_out.end(), [&](const LeftOut& l) {
+      return path == l.path ||
+             (path.starts_with(l.path) && (l.path.empty() || path[l.path.size()] == '/'));
+    });
   }
 
   // Whether the file has the contents that it was to get.
@@ -319,10 +351,11 @@ class Comparer {
       report(DifferenceKind::size, fmt::format("{} bytes before, {} now", old.size, now.size));
     } else if (before_->is_placed(a) != placed || (placed && !same)) {
       report(DifferenceKind::place, other_place);
-    } else if (!same || damage(*before_, a) != damage(*after_, b)) {
-      report(DifferenceKind::content,
-             fmt::format("SHA-256 {} before, {} now", before_->digests[a].hex().substr(0, 16),
-                         after_->digests[b].hex().substr(0, 16)));
+    } else if (const std::string text =
+                   contents({before_->digests[a], damage(*before_, a)},
+                            {after_->digests[b], damage(*after_, b)}, "SHA-256");
+               !text.empty()) {
+      report(DifferenceKind::content, text);
     }
     constexpr std::uint32_t compared = attr_read_only | attr_hidden | attr_system | attr_archive;
     if ((old.attributes & compared) != (now.attributes & compared)) {
@@ -344,9 +377,10 @@ class Comparer {
       time("accessed", old.accessed, now.accessed, std::max(p.accessed, q.accessed));
   }
 
-  static std::vector<ByteRange> damage(const ManifestVolume& volume, FileTree::Id id) {
+  static const std::vector<ByteRange>& damage(const ManifestVolume& volume, FileTree::Id id) {
+    static const std::vector<ByteRange> none;
     const auto it = volume.unreadable.find(id);
-    return it == volume.unreadable.end() ? std::vector<ByteRange>{} : it->second;
+    return it == volume.unreadable.end() ? none : it->second;
   }
 
   Comparison& out_;
@@ -401,6 +435,7 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
   out.recorded = before.files();
   out.left_out = std::max(before.left_out(), after.left_out());
   out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
+  out.unreadable_ranges = std::max(before.unreadable_ranges(), after.unreadable_ranges());
   out.chosen = before.chosen;
   out.accessed = accessed == AccessTimes::compared;
   out.proof = before.proof;
@@ -411,6 +446,12 @@ Comparison compare_with_changes(const Manifest& before, const Manifest& after, A
       [&](const ManifestVolume& v, bool gone) {
         if (!gone && before.chosen) return;
         if (comparer.expects_partition(v.start, gone ? Kind::gone : Kind::added)) return;
+        // It could not be read then, and was not recorded.
+        if (!gone &&
+            std::any_of(before.ranges.begin(), before.ranges.end(), [&](const ManifestRange& r) {
+              return !r.fault.empty() && start_before(changes, v.start) == r.start;
+            }))
+          return;
         comparer.add(DifferenceKind::volume, v.number, "",
                      fmt::format("the volume at sector {} with {} {}", v.start,
                                  plural(v.tree.file_count(), "file", "files"),

@@ -40,6 +40,12 @@ std::uint64_t Manifest::unreadable_files() const {
   return total(volumes, [](const ManifestVolume& v) { return v.unreadable.size(); });
 }
 
+std::uint64_t Manifest::unreadable_ranges() const {
+  return total(ranges, [](const ManifestRange& r) {
+    return r.fault.empty() && !r.unreadable.empty() ? 1u : 0u;
+  });
+}
+
 std::uint64_t Manifest::left_out() const {
   return total(volumes, [](const ManifestVolume& v) { return v.left_out.size(); }) +
          total(ranges, [](const ManifestRange& r) { return r.fault.empty() ? 0u : 1u; });

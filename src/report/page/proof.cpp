@@ -201,7 +201,7 @@ std::string proof_section(const CaseRecord& r) {
     body += list.text();
   }
   if (r.before && r.before->unreadable_files() > 0) {
-    HtmlTable list{"Files that were unreadable in part, before as after",
+    HtmlTable list{"Files that could not be read in full before",
                    {"file", "bytes from", "bytes"},
                    {},
                    {false, true, true}};

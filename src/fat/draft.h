@@ -11,10 +11,10 @@
 
 namespace nuvrat {
 
-class FatSheet {
+class FatDraft {
  public:
-  /// `device` is the whole disk, `place` the volume on it. Both must outlive the sheet.
-  FatSheet(const Device& device, SectorRange place, const FatGeometry& geometry)
+  /// `device` is the whole disk, `place` the volume on it. Both must outlive the draft.
+  FatDraft(const Device& device, SectorRange place, const FatGeometry& geometry)
       : device_(device), place_(place), geometry_(geometry) {}
 
   /// The sector to change; `lba` is the device's, counted from the volume's first.
@@ -28,7 +28,7 @@ class FatSheet {
   [[nodiscard]] std::optional<std::uint64_t> sector_of_entry(std::uint32_t copy,
                                                              std::uint32_t cluster) const;
   /// What differs from `base`, or from the device, by the disk's own sector numbers.
-  [[nodiscard]] std::vector<SectorWrite> changes(const FatSheet* base = nullptr) const;
+  [[nodiscard]] std::vector<SectorWrite> changes(const FatDraft* base = nullptr) const;
 
  private:
   std::uint8_t& byte_at(std::uint64_t byte) {
