@@ -78,10 +78,10 @@ Error ending(const std::exception& cause, const Case& folder) {
   Error e = as_error(cause);
   const bool media = e.code() == ErrorCode::device_read || e.code() == ErrorCode::device_write;
   if (media && e.remedy().empty())
-    e = Error(e.code(), e.message(), e.place(),
-              "Nothing new is on the disk. A rewrite needs every sector that it writes, and what "
-              "is there "
-              "now: copy the disk to a good one, or into an image, and do it there");
+    e = Error(
+        e.code(), e.message(), e.place(),
+        "Nothing new is on the disk. A rewrite needs every sector that it writes, and what is "
+        "there now: copy the disk to a good one, or into an image, and do it there");
   const bool said = e.code() == ErrorCode::cut_off || e.code() == ErrorCode::not_compared;
   return said || !folder.written() ? e : cut_off(e, folder);
 }
