@@ -94,7 +94,7 @@ TEST_CASE("nbd: a disk behind an address is rewritten and put back like one at h
   CHECK(survey.out.find("network disk") != std::string::npos);
   const std::string tag = [&] {
     const auto device = open_device(server.address());
-    CHECK(device->identity().kind == "network disk");
+    CHECK(device->identity().kind == DeviceKind::network);
     return disk_tag(*device, read_table(*device));
   }();
   const auto folder_of = [&](const char* name) { return (folder / name).string(); };

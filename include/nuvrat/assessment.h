@@ -41,7 +41,11 @@ struct Contents {
   std::string kind;  ///< "fat32", or what the volume is in words
   std::string label;
   std::string kind_after;  ///< the same, unless the volume is rewritten
+  /// What is new is said of no volume before, what is gone of none after.
+  enum class Fate { stays, added, gone } fate = Fate::stays;
 };
+
+[[nodiscard]] const char* name_of(Contents::Fate fate);
 
 /// How firmware starts the disk once a plan with a goal of boot is done, by the numbers that
 /// partitions have then.

@@ -13,10 +13,14 @@
 
 namespace nuvrat {
 
+enum class DeviceKind { image, block_device, network, memory };
+/// "image", "block device", "network disk", "memory"
+[[nodiscard]] const char* name_of(DeviceKind kind);
+
 /// What the system knows of a device; empty where it knows nothing.
 struct DeviceIdentity {
   std::string path;  ///< as it was opened; "memory" and the like for others
-  std::string kind;  ///< "image", "block device", "memory"
+  DeviceKind kind = DeviceKind::memory;
   std::string model;
   std::string serial;
   bool read_only = false;  ///< a write blocker, a switch on the card

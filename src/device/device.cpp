@@ -7,6 +7,20 @@
 
 namespace nuvrat {
 
+const char* name_of(DeviceKind kind) {
+  switch (kind) {
+    case DeviceKind::image:
+      return "image";
+    case DeviceKind::block_device:
+      return "block device";
+    case DeviceKind::network:
+      return "network disk";
+    case DeviceKind::memory:
+      return "memory";
+  }
+  return "memory";
+}
+
 Device::Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity identity,
                PhysicalSector physical)
     : sector_size_(sector_size),

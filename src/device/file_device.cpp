@@ -80,9 +80,9 @@ FileDevice::FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t
     : Device(sector_size, sectors, std::move(identity), physical),
       file_(std::move(file)),
       direct_(again(file_.get(), O_DIRECT)),
-      holes_(this->identity().kind == "image" ? again(file_.get(), 0) : Descriptor()) {
+      holes_(this->identity().kind == DeviceKind::image ? again(file_.get(), 0) : Descriptor()) {
   // What another name of the same disk wrote meanwhile is not in this one's cache.
-  if (this->identity().kind == "block device") ::ioctl(file_.get(), BLKFLSBUF);
+  if (this->identity().kind == DeviceKind::block_device) ::ioctl(file_.get(), BLKFLSBUF);
 }
 
 FileDevice::~FileDevice() = default;
@@ -139,7 +139,7 @@ void FileDevice::do_flush() {
 }
 
 void FileDevice::do_reserve(SectorRange range) {
-  if (identity().kind == "block device") return;
+  if (identity().kind == DeviceKind::block_device) return;
   int status = 0;
   do {
     status = ::fallocate(file_.get(), FALLOC_FL_KEEP_SIZE,
@@ -156,12 +156,13 @@ void FileDevice::do_reserve(SectorRange range) {
 }
 
 bool FileDevice::reread_table() {
-  return identity().kind != "block device" || ::ioctl(file_.get(), BLKRRPART) == 0;
+  return identity().kind != DeviceKind::block_device || ::ioctl(file_.get(), BLKRRPART) == 0;
 }
 
 void FileDevice::forget(SectorRange range) const {
   const bool whole = range.first == 0 && range.count == sectors();
-  if (whole && identity().kind == "block device" && ::ioctl(file_.get(), BLKFLSBUF) == 0) return;
+  if (whole && identity().kind == DeviceKind::block_device && ::ioctl(file_.get(), BLKFLSBUF) == 0)
+    return;
   // Whole pages: the system keeps those that are named in part.
   const std::uint64_t first = range.first * sector_size() / page * page;
   const std::uint64_t end = div_up(range.end() * sector_size(), page) * page;

@@ -25,7 +25,7 @@ void each_chunk(std::uint64_t offset, std::uint64_t size, Piece piece) {
 
 MemoryDevice::MemoryDevice(std::uint64_t sectors, std::uint32_t sector_size,
                            PhysicalSector physical)
-    : Device(sector_size, sectors, {"memory", "memory", {}, {}}, physical) {}
+    : Device(sector_size, sectors, {"memory", DeviceKind::memory, {}, {}}, physical) {}
 
 std::unique_ptr<MemoryDevice> MemoryDevice::clone() const {
   auto copy = std::make_unique<MemoryDevice>(sectors(), sector_size(), physical());

@@ -99,7 +99,7 @@ std::unique_ptr<Device> open_nbd(const std::string& address, const OpenOptions& 
     throw Error(ErrorCode::words,
                 fmt::format("the server reads and writes {} bytes at a time, not {}", least, size),
                 place, "Give --sector-size 4096, if the disk has such sectors");
-  DeviceIdentity identity{address, "network disk", "", "", false, {}};
+  DeviceIdentity identity{address, DeviceKind::network, "", "", false, {}};
   identity.read_only = nbd_is_read_only(handle.get()) != 0;
   if (options.writable) {
     if (identity.read_only)

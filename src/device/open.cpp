@@ -91,7 +91,8 @@ std::unique_ptr<Device> open_block(Descriptor file, const std::string& path,
   }
   const std::filesystem::path system =
       fmt::format("/sys/dev/block/{}:{}", major(number), minor(number));
-  DeviceIdentity identity{path, "block device", model_in(system), serial_in(system), false, {}};
+  DeviceIdentity identity{
+      path, DeviceKind::block_device, model_in(system), serial_in(system), false, {}};
   identity.read_only = is_read_only(file);
   if (identity.read_only && options.writable) throw read_only_error(path);
   if (!options.writable) identity.in_use = all_uses(info);
@@ -181,7 +182,7 @@ std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
       throw Error(ErrorCode::busy, "another process has the image open for writing: " + writers,
                   {{}, {}, {}, path}, "Wait for it to end, or close it");
   }
-  DeviceIdentity identity{path, "image", {}, {}, false, {}};
+  DeviceIdentity identity{path, DeviceKind::image, {}, {}, false, {}};
   if (!options.writable) identity.in_use = all_uses(info);
   return std::make_unique<FileDevice>(std::move(file), size, bytes / size, std::move(identity),
                                       physical_of(options, size, 4096, 0));

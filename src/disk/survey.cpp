@@ -77,7 +77,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
 
 // A disk with 4096-byte sectors opened as one of 512 shows partitions in the wrong places.
 void check_sector_size(const Device& device, Survey& survey) {
-  if (device.identity().kind != "image" || device.sector_size() != 512) return;
+  if (device.identity().kind != DeviceKind::image || device.sector_size() != 512) return;
   constexpr std::string_view mark = "EFI PART";
   if (survey.table.layout.kind != TableKind::gpt && device.sectors() > 16) {
     const Bytes there = device.read(8);

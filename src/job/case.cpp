@@ -26,7 +26,7 @@ namespace {
 bool lies_on(const std::filesystem::path& folder, const Device& device) {
   struct stat disk {};
   struct stat place {};
-  if (device.identity().kind != "block device" ||
+  if (device.identity().kind != DeviceKind::block_device ||
       ::stat(device.identity().path.c_str(), &disk) != 0 || ::stat(folder.c_str(), &place) != 0) {
     return false;
   }

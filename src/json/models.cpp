@@ -46,7 +46,8 @@ json to_json(const Contents& c) {
   return {{"start", c.start},
           {"kind", c.kind},
           {"label", printable(c.label)},
-          {"kind_after", c.kind_after}};
+          {"kind_after", c.kind_after},
+          {"fate", name_of(c.fate)}};
 }
 json to_json(const ExpectedChange& c) {
   json out = {{"kind", name_of(c.kind)},  {"start", c.start},       {"size", c.size},
@@ -91,7 +92,7 @@ Partition partition_from(const json& j) {
 
 json to_json(const DeviceIdentity& d) {
   return {{"path", printable(d.path)},
-          {"kind", d.kind},
+          {"kind", name_of(d.kind)},
           {"model", printable(d.model)},
           {"serial", printable(d.serial)},
           {"read_only", d.read_only},
@@ -226,13 +227,15 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
     for (const json& goal : j.at("goals")) a.goals.push_back(parse_goal(goal.get<std::string>()));
     a.tag = j.at("tag");
     const json& d = j.at("device");
-    a.device = {d.at("path"),
-                d.at("kind"),
-                d.at("model"),
-                d.at("serial"),
-                d.at("read_only"),
-                d.at("in_use"),
-                d.at("physical_sector_size")};
+    a.device = {
+        d.at("path"),
+        enum_from(d.at("kind").get<std::string>(), {DeviceKind::image, DeviceKind::block_device,
+                                                    DeviceKind::network, DeviceKind::memory}),
+        d.at("model"),
+        d.at("serial"),
+        d.at("read_only"),
+        d.at("in_use"),
+        d.at("physical_sector_size")};
     a.before = layout_from_json(j.at("before"));
     a.after = layout_from_json(j.at("after"));
     for (const json& o : j.at("obstacles")) {
@@ -247,8 +250,12 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
       }
     }
     for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
-    for (const json& c : j.at("contents"))
-      a.contents.push_back({c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after")});
+    for (const json& c : j.at("contents")) {
+      using Fate = Contents::Fate;
+      a.contents.push_back(
+          {c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after"),
+           enum_from(c.at("fate").get<std::string>(), {Fate::stays, Fate::added, Fate::gone})});
+    }
     a.findings = findings_from_json(j.at("findings"));
     for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));

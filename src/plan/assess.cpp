@@ -19,6 +19,18 @@ constexpr std::size_t max_listed_partitions = 512;
 
 }  // namespace
 
+const char* name_of(Contents::Fate fate) {
+  switch (fate) {
+    case Contents::Fate::stays:
+      return "stays";
+    case Contents::Fate::added:
+      return "added";
+    case Contents::Fate::gone:
+      return "gone";
+  }
+  return "stays";
+}
+
 Assessment start_assessment(const Survey& survey) {
   Assessment out;
   out.tag = survey.tag;
@@ -28,7 +40,8 @@ Assessment start_assessment(const Survey& survey) {
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
     const std::string kind = s.volume ? name_of(s.volume->kind) : s.signature.description;
-    out.contents.push_back({s.partition.start, kind, s.volume ? s.volume->label : "", kind});
+    out.contents.push_back(
+        {s.partition.start, kind, s.volume ? s.volume->label : "", kind, Contents::Fate::stays});
   }
   return out;
 }
@@ -38,7 +51,7 @@ void fill_figures(const Device& device, const Survey& survey, const Pace& pace, 
     if (step.volume() == nullptr) continue;
     for (Contents& here : out.contents) {
       // What is new says what it becomes already.
-      if (here.kind != "free" &&
+      if (here.fate != Contents::Fate::added &&
           start_before(out.changes, step.volume()->place.first) == here.start)
         here.kind_after = name_of(step.volume()->to);
     }

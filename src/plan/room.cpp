@@ -191,7 +191,8 @@ class NewPartitions {
       const GapWish& wish = wish_at_[p.start];
       out_.contents.push_back(
           {p.start, "free", "",
-           wish.kind == VolumeKind::unknown ? "nothing known" : name_of(wish.kind)});
+           wish.kind == VolumeKind::unknown ? "nothing known" : name_of(wish.kind),
+           Contents::Fate::added});
       ExpectedChange change;
       change.kind = ExpectedChange::Kind::added;
       change.start = p.start;

@@ -214,7 +214,9 @@ class Stages {
       change.start = s.partition.start;
       out_.changes.push_back(std::move(change));
       for (Contents& c : out_.contents) {
-        if (c.start == s.partition.start) c.kind_after = "gone";
+        if (c.start != s.partition.start) continue;
+        c.kind_after = "gone";
+        c.fate = Contents::Fate::gone;
       }
       out_.consents.push_back({"gone", lost_words(s)});
     }

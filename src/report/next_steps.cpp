@@ -111,7 +111,7 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   std::string loaders;
   std::string kind;
   for (const Contents& c : a.contents) {
-    if (c.kind == c.kind_after || c.kind_after == "gone" || c.kind == "free") continue;
+    if (c.kind == c.kind_after || c.fate != Contents::Fate::stays) continue;
     const Partition* p = partition_at(a.before, c.start);
     const std::string name = part_name(p == nullptr ? 0 : p->number);
     kind = title_of(kind_named(c.kind_after));
@@ -151,7 +151,7 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   }
   std::set<std::uint64_t> said;
   for (const Contents& c : a.contents) {
-    if (c.kind != c.kind_after && c.kind != "free") said.insert(c.start);
+    if (c.kind != c.kind_after && c.fate != Contents::Fate::added) said.insert(c.start);
   }
   std::string resized;
   for (const Step& step : a.steps) {

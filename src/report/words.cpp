@@ -13,7 +13,7 @@ std::string table_words(TableKind kind) {
 }
 
 std::string device_words(const DeviceIdentity& device) {
-  std::string out = device.kind == "image" ? "image file" : device.kind;
+  std::string out = device.kind == DeviceKind::image ? "image file" : name_of(device.kind);
   if (!device.model.empty()) out += ", " + printable(device.model);
   if (!device.serial.empty()) out += ", serial " + printable(device.serial);
   if (device.read_only) out += ", read-only";
@@ -134,7 +134,7 @@ std::vector<Contents> contents_after(const Assessment& a) {
   std::vector<Contents> out;
   for (Contents c : a.contents) {
     const std::uint64_t before = c.start;
-    const bool added = c.kind == "free";
+    const bool added = c.fate == Contents::Fate::added;
     const auto start = added ? before : start_after(a.changes, before);
     if (!start) continue;
     c.kind = c.kind_after;

@@ -170,7 +170,7 @@ std::string changes_section(const CaseRecord& r) {
   std::vector<std::string> to;
   for (const Contents& c : a.contents) {
     if (c.kind == c.kind_after) continue;
-    const bool added = c.kind == "free";
+    const bool added = c.fate == Contents::Fate::added;
     const Partition* p = at_start(added ? a.after : a.before, c.start);
     const std::string name = p == nullptr ? "" : part_name(p->number) + ": ";
     from.push_back(esc((added ? "" : name) + kind_words(c.kind)));
