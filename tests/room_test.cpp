@@ -403,6 +403,16 @@ TEST_CASE("room: what can't be done is refused by name, with what would remove i
             (void)refused_for(disk, {"p5.front=max", (std::string("p5.size=") + size).c_str()});
           }) == ErrorCode::words);
 
+  // Each is one thing.
+  for (const auto& [one, other] : {std::pair{"p1.cluster=4KiB", "p1.cluster=8KiB"},
+                                   {"esp=100MiB", "esp=200MiB"},
+                                   {"p1=ntfs", "p1=fat16"},
+                                   {"table=gpt", "table=mbr"}})
+    CHECK_MESSAGE(support::code_of([&] {
+                    (void)refused_for(disk, {one, other});
+                  }) == ErrorCode::words,
+                  one);
+
   // A root folder of 512 entries, all taken and no label among them.
   MemoryDevice full(20000, 512);
   FatFormat format;

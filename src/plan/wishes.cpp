@@ -11,14 +11,23 @@
 namespace nuvrat {
 namespace {
 
+void require_same(bool same, const Goal& goal) {
+  if (same) return;
+  throw Error(ErrorCode::words,
+              fmt::format("two goals contradict each other about {}", goal.subject), {},
+              "Give one of them");
+}
+
 template <typename Map, typename Value>
 void put(Map& map, unsigned number, Value value, const Goal& goal) {
   const auto [it, added] = map.emplace(number, value);
-  if (!added && it->second != value) {
-    throw Error(ErrorCode::words,
-                fmt::format("two goals contradict each other about {}", goal.subject), {},
-                "Give one of them");
-  }
+  require_same(added || it->second == value, goal);
+}
+
+template <typename Value>
+void put(std::optional<Value>& wish, Value value, const Goal& goal) {
+  require_same(!wish || *wish == value, goal);
+  wish = value;
 }
 
 std::optional<VolumeKind> volume_state(const std::string& state) {
@@ -46,14 +55,6 @@ GapWish gap_state(const std::string& state) {
   const std::size_t colon = std::min(state.find(':'), state.size());
   return {kind_named(state.substr(0, colon)),
           colon == state.size() ? 0 : *parse_bytes(state.substr(colon + 1))};
-}
-
-void wish_kind(VolumeWish& wish, VolumeKind kind, const Goal& goal) {
-  if (wish.kind && *wish.kind != kind)
-    throw Error(ErrorCode::words,
-                fmt::format("two goals contradict each other about {}", goal.subject), {},
-                "Give one of them");
-  wish.kind = kind;
 }
 
 void require_sense(const Wishes& w, const Layout& layout) {
@@ -100,98 +101,94 @@ void require_sense(const Wishes& w, const Layout& layout) {
   if (active > 1) wrong("at most one partition can be active", "Give one of them");
 }
 
+// Goals about the disk as a whole. False: it's about something else.
+bool sort_disk_goal(const Goal& goal, Wishes& out) {
+  if (goal.subject == "table") {
+    put(out.table, goal.state == "gpt" ? TableKind::gpt : TableKind::mbr, goal);
+  } else if (goal.subject == "boot") {
+    put(out.boot, goal.state == "uefi" ? StartWay::uefi : StartWay::legacy, goal);
+  } else if (goal.subject == "esp") {
+    const std::uint64_t bytes = *parse_bytes(goal.state);
+    require_same(out.esp == 0 || out.esp == bytes, goal);
+    out.esp = bytes;
+  } else if (goal.subject == "names") {
+    out.safe_names = true;
+  } else if (goal.subject[0] == 'g') {
+    put(out.gaps, static_cast<unsigned>(std::stoul(goal.subject.substr(1))), gap_state(goal.state),
+        goal);
+  } else {
+    return false;
+  }
+  return true;
+}
+
+// What a volume can be asked for, on a partition or on the whole disk (0). False: it's about the
+// partition.
+bool sort_volume_goal(const Goal& goal, unsigned number, std::string_view about, Wishes& out) {
+  if (const auto kind = about.empty() ? volume_state(goal.state) : std::nullopt) {
+    put(out.volumes[number].kind, *kind, goal);
+  } else if (about == "cluster") {
+    std::uint32_t& bytes = out.volumes[number].cluster_bytes;
+    const std::uint32_t wanted = cluster_state(goal.state);
+    require_same(bytes == 0 || bytes == wanted, goal);
+    bytes = wanted;
+  } else if (about == "size") {
+    put(out.sizes, number, size_state(goal.state), goal);
+  } else if (about == "label") {
+    put(out.labels, number, goal.state, goal);
+  } else {
+    return false;
+  }
+  return true;
+}
+
+void sort_partition_goal(const Goal& goal, unsigned number, std::string_view about,
+                         const DiskState& state, Wishes& out) {
+  const Partition* p = state.table.layout.find(number);
+  if (p == nullptr || p->role == Role::extended) {
+    throw Error(ErrorCode::words, fmt::format("there is no partition p{} that holds data", number),
+                {}, "See 'nuvrat survey' for the numbers");
+  }
+  if (sort_volume_goal(goal, number, about, out)) return;
+  if (about.empty() && goal.state == "gone") {
+    out.gone.insert(number);
+  } else if (about.empty()) {
+    put(out.roles, number, goal.state == "logical" ? Role::logical : Role::primary, goal);
+  } else if (about == "letter") {
+    const char c = goal.state[0];
+    put(out.letters, number, c >= 'a' ? static_cast<char>(c - 32) : c, goal);
+  } else if (about == "front") {
+    put(out.fronts, number, size_state(goal.state), goal);
+  } else if (about == "active") {
+    put(out.active, number, goal.state == "yes", goal);
+  } else if (about == "type") {
+    put(out.types, number, matching_type(*p, state.find(number)->signature.kind), goal);
+  } else {
+    put(out.names, number, goal.state, goal);
+  }
+}
+
 }  // namespace
 
 Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
-  const Layout& layout = state.table.layout;
   Wishes out;
   for (const Goal& goal : goals) {
-    if (goal.subject == "table") {
-      const TableKind kind = goal.state == "gpt" ? TableKind::gpt : TableKind::mbr;
-      if (out.table && *out.table != kind) {
-        throw Error(ErrorCode::words, "two goals contradict each other about the table", {},
-                    "Give one of them");
-      }
-      out.table = kind;
-      continue;
-    }
-    if (goal.subject == "boot") {
-      const StartWay way = goal.state == "uefi" ? StartWay::uefi : StartWay::legacy;
-      if (out.boot && *out.boot != way)
-        throw Error(ErrorCode::words, "two goals contradict each other about boot", {},
-                    "Give one of them");
-      out.boot = way;
-      continue;
-    }
-    if (goal.subject == "esp") {
-      out.esp = *parse_bytes(goal.state);
-      continue;
-    }
-    if (goal.subject == "names") {
-      out.safe_names = true;
-      continue;
-    }
-    if (goal.subject.starts_with("volume")) {
-      if (!state.bare_volume) {
-        throw Error(ErrorCode::words, "the disk is not one volume without a partition table", {},
-                    "Name the partition: p1=ntfs");
-      }
-      if (goal.subject == "volume.cluster") {
-        out.volumes[0].cluster_bytes = cluster_state(goal.state);
-        continue;
-      }
-      if (goal.subject == "volume.size") {
-        put(out.sizes, 0u, size_state(goal.state), goal);
-        continue;
-      }
-      if (goal.subject == "volume.label") {
-        put(out.labels, 0u, goal.state, goal);
-        continue;
-      }
-      wish_kind(out.volumes[0], *volume_state(goal.state), goal);
-      continue;
-    }
-    if (goal.subject[0] == 'g') {
-      put(out.gaps, static_cast<unsigned>(std::stoul(goal.subject.substr(1))),
-          gap_state(goal.state), goal);
-      continue;
-    }
-    const std::size_t dot = goal.subject.find('.');
-    const auto number = static_cast<unsigned>(std::stoul(goal.subject.substr(1, dot - 1)));
-    const Partition* p = layout.find(number);
-    if (p == nullptr || p->role == Role::extended) {
-      throw Error(ErrorCode::words,
-                  fmt::format("there is no partition p{} that holds data", number), {},
-                  "See 'nuvrat survey' for the numbers");
-    }
-    const bool of_it = dot == goal.subject.npos;
-    if (const auto kind = of_it ? volume_state(goal.state) : std::nullopt) {
-      wish_kind(out.volumes[number], *kind, goal);
-    } else if (!of_it && goal.subject.substr(dot + 1) == "cluster") {
-      out.volumes[number].cluster_bytes = cluster_state(goal.state);
-    } else if (of_it && goal.state == "gone") {
-      out.gone.insert(number);
-    } else if (!of_it && goal.subject.substr(dot + 1) == "size") {
-      put(out.sizes, number, size_state(goal.state), goal);
-    } else if (!of_it && goal.subject.substr(dot + 1) == "letter") {
-      const char c = goal.state[0];
-      put(out.letters, number, c >= 'a' ? static_cast<char>(c - 32) : c, goal);
-    } else if (!of_it && goal.subject.substr(dot + 1) == "front") {
-      put(out.fronts, number, size_state(goal.state), goal);
-    } else if (!of_it && goal.subject.substr(dot + 1) == "label") {
-      put(out.labels, number, goal.state, goal);
-    } else if (dot == goal.subject.npos) {
-      put(out.roles, number, goal.state == "logical" ? Role::logical : Role::primary, goal);
-    } else if (goal.subject.substr(dot + 1) == "active") {
-      put(out.active, number, goal.state == "yes", goal);
-    } else if (goal.subject.substr(dot + 1) == "type") {
-      const VolumeKind volume = state.find(number)->signature.kind;
-      put(out.types, number, matching_type(*p, volume), goal);
+    if (sort_disk_goal(goal, out)) continue;
+    const std::size_t dot = std::min(goal.subject.find('.'), goal.subject.size());
+    const std::string_view subject = std::string_view(goal.subject).substr(0, dot);
+    const std::string_view about =
+        std::string_view(goal.subject).substr(std::min(dot + 1, goal.subject.size()));
+    if (subject != "volume") {
+      const auto number = static_cast<unsigned>(std::stoul(std::string(subject.substr(1))));
+      sort_partition_goal(goal, number, about, state, out);
+    } else if (state.bare_volume) {
+      (void)sort_volume_goal(goal, 0, about, out);
     } else {
-      put(out.names, number, goal.state, goal);
+      throw Error(ErrorCode::words, "the disk is not one volume without a partition table", {},
+                  "Name the partition: p1=ntfs");
     }
   }
-  require_sense(out, layout);
+  require_sense(out, state.table.layout);
   return out;
 }
 

@@ -102,96 +102,123 @@ void steps_of_start(const StartChange& s, std::vector<NextStep>& out) {
                                s.spare, s.spare)});
 }
 
-}  // namespace
+// "p1, p2"
+class Names {
+ public:
+  void add(const Partition* p) {
+    text_ += (text_.empty() ? "" : ", ") + part_name(p == nullptr ? 0 : p->number);
+  }
+  [[nodiscard]] bool empty() const { return text_.empty(); }
+  [[nodiscard]] const std::string& text() const { return text_; }
 
-std::vector<NextStep> next_steps(const Assessment& a) {
-  std::vector<NextStep> out;
-  const bool other_table = a.before.kind != a.after.kind;
-  std::string volumes;
-  std::string loaders;
+ private:
+  std::string text_;
+};
+
+// Volumes that are of another kind now.
+struct NewKinds {
+  Names volumes, with_loaders;
   std::string kind;
-  for (const Contents& c : a.contents) {
-    if (c.kind == c.kind_after || c.fate != Contents::Fate::stays) continue;
-    const Partition* p = partition_at(a.before, c.start);
-    const std::string name = part_name(p == nullptr ? 0 : p->number);
-    kind = title_of(kind_named(c.kind_after));
-    volumes += (volumes.empty() ? "" : ", ") + name;
-    if (p != nullptr && p->active) loaders += (loaders.empty() ? "" : ", ") + name;
+
+  explicit NewKinds(const Assessment& a) {
+    for (const Contents& c : a.contents) {
+      if (c.kind == c.kind_after || c.fate != Contents::Fate::stays) continue;
+      const Partition* p = partition_at(a.before, c.start);
+      kind = title_of(kind_named(c.kind_after));
+      volumes.add(p);
+      if (p != nullptr && p->active) with_loaders.add(p);
+    }
   }
-  const bool small_mbr = a.after.kind == TableKind::mbr && a.before.kind == TableKind::mbr;
-  if (a.start) {
-    steps_of_start(*a.start, out);
-  } else if (other_table) {
-    a.after.kind == TableKind::gpt ? firmware_of_gpt(a.after, out) : firmware_of_mbr(a.after, out);
-  }
-  if (!loaders.empty() && small_mbr) {
-    out.push_back({"loader", "Starting a computer from this disk",
-                   fmt::format("The loader in the boot sector of {} was FAT's and is gone. Let the "
-                               "system's own repair write a new one.",
-                               loaders)});
-  }
-  if (!volumes.empty()) {
-    out.push_back({"system-check", "A first look by the system",
-                   fmt::format("The first system that opens {} as {} may offer to check it. Let "
-                               "it, before you write to it.",
-                               volumes, kind)});
-  }
-  const bool begins_elsewhere =
-      std::any_of(a.changes.begin(), a.changes.end(),
-                  [](const ExpectedChange& c) { return c.kind == ExpectedChange::Kind::begins; });
-  if (other_table || !volumes.empty() || (begins_elsewhere && a.after.kind == TableKind::mbr)) {
-    const bool kept = std::any_of(a.consents.begin(), a.consents.end(),
-                                  [](const Consent& c) { return c.code == "letters"; });
-    out.push_back(
-        {"letters", "Drive letters",
-         kept ? "The system on this disk keeps its drive letters. Another system may see "
-                "the disk as a new one and give it others."
-              : "A system may see the disk or a volume as a new one and give it another drive "
-                "letter or mount point. Programs that name the old one must be told."});
-  }
+};
+
+void steps_of_letters(const Assessment& a, std::vector<NextStep>& out) {
+  const bool kept = std::any_of(a.consents.begin(), a.consents.end(),
+                                [](const Consent& c) { return c.code == "letters"; });
+  out.push_back(
+      {"letters", "Drive letters",
+       kept ? "The system on this disk keeps its drive letters. Another system may see "
+              "the disk as a new one and give it others."
+            : "A system may see the disk or a volume as a new one and give it another drive "
+              "letter or mount point. Programs that name the old one must be told."});
+}
+
+// Of another size, label or start.
+void steps_of_changed_volumes(const Assessment& a, std::vector<NextStep>& out) {
   std::set<std::uint64_t> said;
   for (const Contents& c : a.contents) {
     if (c.kind != c.kind_after && c.fate != Contents::Fate::added) said.insert(c.start);
   }
-  std::string resized;
+  Names changed;
   for (const Step& step : a.steps) {
     const VolumeChange* v = step.volume();
     if (v == nullptr || v->from != v->to) continue;
     const auto before = start_before(a.changes, v->place.first);
     if (!before || !said.insert(*before).second) continue;
-    const Partition* p = partition_at(a.after, start_after(a.changes, *before));
-    resized += (resized.empty() ? "" : ", ") + part_name(p == nullptr ? 0 : p->number);
+    changed.add(partition_at(a.after, start_after(a.changes, *before)));
   }
-  if (!resized.empty()) {
-    out.push_back({"look-again", "Volumes that were changed in place",
-                   fmt::format("The first system that opens {} may offer to check it. Let it, "
-                               "before you write to it.",
-                               resized)});
-  }
-  std::string fresh;
+  if (changed.empty()) return;
+  out.push_back({"look-again", "Volumes that were changed in place",
+                 fmt::format("The first system that opens {} may offer to check it. Let it, "
+                             "before you write to it.",
+                             changed.text())});
+}
+
+void steps_of_new_partitions(const Assessment& a, std::vector<NextStep>& out) {
+  Names fresh;
   for (const Partition& p : a.after.data_partitions()) {
     const bool of_start = a.start && class_of(p.type) == TypeClass::efi_system;
-    if (!of_start && !start_before(a.changes, p.start))
-      fresh += (fresh.empty() ? "" : ", ") + part_name(p.number);
+    if (!of_start && !start_before(a.changes, p.start)) fresh.add(&p);
   }
-  if (!fresh.empty()) {
-    out.push_back({"new", "New partitions",
-                   fmt::format("{}: new. A system may have to be told a drive letter or a mount "
-                               "point; one that was made raw has no volume yet.",
-                               fresh)});
+  if (fresh.empty()) return;
+  out.push_back({"new", "New partitions",
+                 fmt::format("{}: new. A system may have to be told a drive letter or a mount "
+                             "point; one that was made raw has no volume yet.",
+                             fresh.text())});
+}
+
+void steps_of_numbers(const Assessment& a, std::vector<NextStep>& out) {
+  std::string text;
+  for (const Renumbering& r : a.numbers) {
+    if (r.before != r.after)
+      text += fmt::format("{}p{} is now p{}", text.empty() ? "" : ", ", r.before, r.after);
   }
-  const bool renumbered = std::any_of(a.numbers.begin(), a.numbers.end(),
-                                      [](const Renumbering& r) { return r.before != r.after; });
-  if (renumbered) {
-    std::string text;
-    for (const Renumbering& r : a.numbers) {
-      if (r.before != r.after)
-        text += fmt::format("{}p{} is now p{}", text.empty() ? "" : ", ", r.before, r.after);
-    }
-    out.push_back({"numbers", "Partition numbers",
-                   text + ". Mount tables and boot settings that say the old number must say the "
-                          "new one."});
+  if (text.empty()) return;
+  out.push_back({"numbers", "Partition numbers",
+                 text + ". Mount tables and boot settings that say the old number must say the "
+                        "new one."});
+}
+
+}  // namespace
+
+std::vector<NextStep> next_steps(const Assessment& a) {
+  std::vector<NextStep> out;
+  const bool other_table = a.before.kind != a.after.kind;
+  const bool mbr = a.after.kind == TableKind::mbr;
+  const NewKinds now(a);
+  if (a.start) {
+    steps_of_start(*a.start, out);
+  } else if (other_table) {
+    a.after.kind == TableKind::gpt ? firmware_of_gpt(a.after, out) : firmware_of_mbr(a.after, out);
   }
+  if (!now.with_loaders.empty() && mbr && !other_table) {
+    out.push_back({"loader", "Starting a computer from this disk",
+                   fmt::format("The loader in the boot sector of {} was FAT's and is gone. Let the "
+                               "system's own repair write a new one.",
+                               now.with_loaders.text())});
+  }
+  if (!now.volumes.empty()) {
+    out.push_back({"system-check", "A first look by the system",
+                   fmt::format("The first system that opens {} as {} may offer to check it. Let "
+                               "it, before you write to it.",
+                               now.volumes.text(), now.kind)});
+  }
+  const bool begins_elsewhere =
+      std::any_of(a.changes.begin(), a.changes.end(),
+                  [](const ExpectedChange& c) { return c.kind == ExpectedChange::Kind::begins; });
+  if (other_table || !now.volumes.empty() || (begins_elsewhere && mbr)) steps_of_letters(a, out);
+  steps_of_changed_volumes(a, out);
+  steps_of_new_partitions(a, out);
+  steps_of_numbers(a, out);
   out.push_back(
       {"look", "Some files, by eye",
        "What was compared was compared by a machine; this is for your own trust. Open some "

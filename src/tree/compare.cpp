@@ -13,53 +13,6 @@ namespace {
 
 using Kind = ExpectedChange::Kind;
 
-const char* words_of(Kind kind) {
-  switch (kind) {
-    case Kind::resized:
-      return "as long as its chain";
-    case Kind::added:
-      return "not there before, now a folder";
-    case Kind::gone:
-      return "there before, and not to be there now";
-    case Kind::retimed:
-      return "times become the nearest that the volume can say";
-    case Kind::renamed:
-      return "has another name now";
-    case Kind::relabelled:
-      return "the label is another one now";
-    case Kind::begins:
-      return "begins at another sector now";
-    case Kind::written:
-      return "has the contents that were planned";
-    case Kind::folder:
-      return "not there before, now a folder";
-  }
-  return "";
-}
-
-DifferenceKind kind_of(Kind kind) {
-  switch (kind) {
-    case Kind::resized:
-      return DifferenceKind::size;
-    case Kind::added:
-      return DifferenceKind::extra;
-    case Kind::gone:
-    case Kind::renamed:
-      return DifferenceKind::missing;
-    case Kind::retimed:
-      return DifferenceKind::times;
-    case Kind::relabelled:
-      return DifferenceKind::label;
-    case Kind::begins:
-      return DifferenceKind::volume;
-    case Kind::written:
-      return DifferenceKind::content;
-    case Kind::folder:
-      return DifferenceKind::extra;
-  }
-  return DifferenceKind::content;
-}
-
 class Comparer {
  public:
   Comparer(Comparison& out, AccessTimes accessed, const std::vector<ExpectedChange>& changes)
@@ -71,16 +24,7 @@ class Comparer {
       const ExpectedChange& c = changes_[i];
       unsigned number = number_in(before, c.start);
       if (number == 0) number = number_in(after, c.start);
-      std::string text = words_of(c.kind);
-      if (c.kind == Kind::added && c.path.empty()) text = "a new partition";
-      if (c.kind == Kind::gone && c.path.empty()) text = "the partition was to be deleted, and is";
-      if (c.kind == Kind::begins)
-        text = fmt::format("begins at sector {} now, and at {} before", c.size, c.start);
-      if (c.kind == Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
-      if (c.kind == Kind::written)
-        text = fmt::format("{} bytes now, SHA-256 {}, as planned", c.size, c.text.substr(0, 16));
-      else if (!c.text.empty())
-        text += ": '" + printable(c.text) + "'";
+      const std::string text = words_of(c);
       if (!came_[i]) {
         add(kind_of(c.kind), number, c.path, "was to be changed, and was not: " + text);
         continue;

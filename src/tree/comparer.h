@@ -13,4 +13,8 @@ namespace nuvrat {
 [[nodiscard]] Comparison with_seals(Comparison comparison, const Manifest& before,
                                     const Manifest& after);
 
+/// The kind of difference that an expected change is, and what is said of it.
+[[nodiscard]] DifferenceKind kind_of(ExpectedChange::Kind kind);
+[[nodiscard]] std::string words_of(const ExpectedChange& change);
+
 }  // namespace nuvrat

@@ -1,5 +1,9 @@
 #include <algorithm>
 
+#include <fmt/core.h>
+
+#include <nuvrat/text.h>
+
 #include "tree/comparer.h"
 
 namespace nuvrat {
@@ -12,7 +16,69 @@ auto* volume_at(Volumes& volumes, std::uint64_t start) {
   return it == volumes.end() ? nullptr : &*it;
 }
 
+const char* words_of(ExpectedChange::Kind kind) {
+  switch (kind) {
+    case ExpectedChange::Kind::resized:
+      return "as long as its chain";
+    case ExpectedChange::Kind::added:
+      return "not there before, now a folder";
+    case ExpectedChange::Kind::gone:
+      return "there before, and not to be there now";
+    case ExpectedChange::Kind::retimed:
+      return "times become the nearest that the volume can say";
+    case ExpectedChange::Kind::renamed:
+      return "has another name now";
+    case ExpectedChange::Kind::relabelled:
+      return "the label is another one now";
+    case ExpectedChange::Kind::begins:
+      return "begins at another sector now";
+    case ExpectedChange::Kind::written:
+      return "has the contents that were planned";
+    case ExpectedChange::Kind::folder:
+      return "not there before, now a folder";
+  }
+  return "";
+}
+
 }  // namespace
+
+DifferenceKind kind_of(ExpectedChange::Kind kind) {
+  switch (kind) {
+    case ExpectedChange::Kind::resized:
+      return DifferenceKind::size;
+    case ExpectedChange::Kind::added:
+      return DifferenceKind::extra;
+    case ExpectedChange::Kind::gone:
+    case ExpectedChange::Kind::renamed:
+      return DifferenceKind::missing;
+    case ExpectedChange::Kind::retimed:
+      return DifferenceKind::times;
+    case ExpectedChange::Kind::relabelled:
+      return DifferenceKind::label;
+    case ExpectedChange::Kind::begins:
+      return DifferenceKind::volume;
+    case ExpectedChange::Kind::written:
+      return DifferenceKind::content;
+    case ExpectedChange::Kind::folder:
+      return DifferenceKind::extra;
+  }
+  return DifferenceKind::content;
+}
+
+std::string words_of(const ExpectedChange& c) {
+  std::string text = words_of(c.kind);
+  if (c.kind == ExpectedChange::Kind::added && c.path.empty()) text = "a new partition";
+  if (c.kind == ExpectedChange::Kind::gone && c.path.empty())
+    text = "the partition was to be deleted, and is";
+  if (c.kind == ExpectedChange::Kind::begins)
+    text = fmt::format("begins at sector {} now, and at {} before", c.size, c.start);
+  if (c.kind == ExpectedChange::Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
+  if (c.kind == ExpectedChange::Kind::written)
+    text = fmt::format("{} bytes now, SHA-256 {}, as planned", c.size, c.text.substr(0, 16));
+  else if (!c.text.empty())
+    text += ": '" + printable(c.text) + "'";
+  return text;
+}
 
 const char* name_of(ExpectedChange::Kind kind) {
   switch (kind) {
