@@ -78,6 +78,7 @@ TEST_CASE("bystanders: a disk that a layer of its own manages, or that belongs t
     CAPTURE(sector_size);
     const std::uint64_t bytes = 120000ull * sector_size;
     const auto refuses_all = [](const Device& disk, const std::string& code) {
+      CHECK(find_code(survey_disk(disk, utc()).table.findings, "disk." + code) != nullptr);
       for (const char* goal : all_goals) {
         CAPTURE(goal);
         CHECK(obstacle_of(disk, goal) == code);
@@ -124,6 +125,9 @@ TEST_CASE("bystanders: of a partition that belongs to a RAID nothing is written"
     WritableWindow first(*disk, {2048, 40000});
     const std::uint64_t bytes = 40000ull * sector_size;
     put_superblock(first, (bytes - 8192) / 4096 * 4096, 1);
+    const Survey survey = survey_disk(*disk, utc());
+    CHECK(find_code(survey.partitions[0].findings, "volume.raid-member") != nullptr);
+    CHECK(find_code(survey.partitions[1].findings, "volume.raid-member") == nullptr);
     for (const char* goal :
          {"p1=ntfs", "p1.size=max", "p1.size=-1MiB", "p1.label=NORD", "p1.front=max"}) {
       CAPTURE(goal);

@@ -188,8 +188,9 @@ void try_random(std::uint64_t first_seed, std::uint64_t rounds,
     std::vector<Goal> goals;
     const std::uint64_t count = 1 + random.below(6);
     while (goals.size() < count) goals.push_back(parse_goal(goal_of(random, layout)));
-    const bool fat = std::any_of(goals.begin(), goals.end(),
-                                 [](const Goal& g) { return g.text().ends_with("=fat16"); });
+    const bool fat = std::any_of(goals.begin(), goals.end(), [](const Goal& g) {
+      return g.subject[0] == 'p' && g.state == "fat16";
+    });
     if (fat && random.below(4) > 0) goals.push_back(parse_goal("names=safe"));
     try_goals(*original, goals, counts);
   }

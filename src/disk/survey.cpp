@@ -10,6 +10,7 @@
 #include "base/budget.h"
 #include "boot/systems.h"
 #include "disk/cut_window.h"
+#include "disk/members.h"
 
 namespace nuvrat {
 namespace {
@@ -50,6 +51,12 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
                        describe(p.type), out.signature.description, p.number),
            false});
     }
+    if (p.number != 0 && is_raid_member(window))
+      out.findings.push_back({"volume.raid-member",
+                              Severity::note,
+                              {part_name(p.number), {}, {}, {}},
+                              "the partition is a member of a RAID: what is on it isn't its own",
+                              false});
     const auto reader = open_volume(window, options);
     if (!reader) return;
     out.volume = reader->info();
@@ -109,6 +116,21 @@ void check_sector_size(const Device& device, Survey& survey) {
          false});
     return;
   }
+}
+
+// What is on such a disk isn't its own: no goal is in reach.
+void note_managers(const Device& device, Survey& survey) {
+  const auto note = [&survey](const char* code, const char* text) {
+    survey.table.findings.push_back({code, Severity::note, {}, text, false});
+  };
+  if (is_raid_member(device)) note("disk.raid-member", "the disk as a whole is a member of a RAID");
+  if (std::any_of(survey.partitions.begin(), survey.partitions.end(),
+                  [](const SurveyedPartition& s) {
+                    return class_of(s.partition.type) == TypeClass::managed;
+                  }))
+    note("disk.managed",
+         "the disk is managed by a layer that keeps a database of its own about where everything "
+         "on it is");
 }
 
 bool bare_volume_there(const Survey& survey, const Device& device) {
@@ -250,6 +272,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
     }
   }
   check_sector_size(device, out);
+  note_managers(device, out);
   std::vector<Partition> sound;
   for (const SurveyedPartition& p : out.partitions) {
     if (p.volume && !has_errors(p.findings) && p.partition.range().end() <= device.sectors())

@@ -8,54 +8,11 @@
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
 
+#include "disk/members.h"
 #include "plan/plan.h"
 
 namespace nuvrat {
 namespace {
-
-std::uint64_t little(ByteView bytes, std::size_t at, std::size_t length) {
-  std::uint64_t out = 0;
-  for (std::size_t i = length; i > 0; --i) out = out << 8 | bytes[at + i - 1];
-  return out;
-}
-
-// The sector at this byte; empty where the device hasn't it, or doesn't give it.
-Bytes sector_at(const Device& device, std::uint64_t byte) {
-  try {
-    const std::uint64_t lba = byte / device.sector_size();
-    return lba < device.sectors() ? device.read(lba) : Bytes();
-  } catch (const Error& e) {
-    if (e.code() != ErrorCode::device_read) throw;
-    return {};
-  }
-}
-
-// The superblock of a Linux software RAID: of version 0.90 near the end, in the byte order of the
-// machine that made it; of version 1 near the end or at 4096, where it says itself that it is.
-bool has_superblock(const Device& device, std::uint64_t byte, bool old) {
-  const Bytes sector = sector_at(device, byte);
-  if (sector.empty()) return false;
-  constexpr std::uint64_t magic = 0xA92B4EFC, magic_swapped = 0xFC4E2BA9;
-  const std::uint64_t mark = little(sector, 0, 4);
-  if (old) return (mark == magic || mark == magic_swapped) && little(sector, 4, 4) == 0;
-  return mark == magic && little(sector, 4, 4) == 1 && little(sector, 144, 8) == byte / 512;
-}
-
-// Whether a disk or a partition is a member of a RAID.
-bool is_raid_member(const Device& device) {
-  constexpr std::uint64_t least = 131072;
-  const std::uint64_t bytes = device.sectors() * device.sector_size();
-  if (bytes < least) return false;
-  return has_superblock(device, bytes / 65536 * 65536 - 65536, true) ||
-         has_superblock(device, (bytes - 8192) / 4096 * 4096, false) ||
-         has_superblock(device, 4096, false);
-}
-
-// The anchor of a RAID of the common disk data format: the disk's last sector.
-bool has_ddf_anchor(const Device& device) {
-  const Bytes last = sector_at(device, (device.sectors() - 1) * device.sector_size());
-  return !last.empty() && little(last, 0, 4) == 0x11DE11DE;
-}
 
 // Sectors that hold anything but zeros, or can't be read: nobody knows what they hold.
 struct Looked {
@@ -258,7 +215,7 @@ bool is_nobody_elses(const Device& device, const DiskState& state, Assessment& o
                  s.partition.number);
   }
   // A volume on the whole disk is its own first partition.
-  if (is_raid_member(device) || has_ddf_anchor(device))
+  if (is_raid_member(device))
     add_obstacle(out, "raid-member",
                  "the disk as a whole is a member of a RAID: the other members would no longer be "
                  "the same, and a table's second copy may be written where the RAID keeps its own",
