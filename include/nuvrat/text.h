@@ -31,6 +31,8 @@ namespace nuvrat {
 
 /// Fit for a terminal or a JSON string: control characters and lone surrogates become U+FFFD.
 [[nodiscard]] std::string printable(std::string_view utf8);
+/// A path as one argument of a shell's command: in double quotes where it must be.
+[[nodiscard]] std::string as_argument(std::string_view path);
 /// Columns a terminal needs for it (wide East Asian characters take two, combining marks none).
 [[nodiscard]] std::size_t display_width(std::string_view utf8);
 /// Cut to at most `columns`, with an ellipsis where something is missing; padded on request.

@@ -126,6 +126,17 @@ bool is_well_formed(std::u16string_view text) {
   return true;
 }
 
+std::string as_argument(std::string_view path) {
+  constexpr std::string_view special = " \t\n\"'$`\\!*?[](){}<>|&;#~";
+  if (!path.empty() && path.find_first_of(special) == path.npos) return std::string(path);
+  std::string out = "\"";
+  for (const char c : path) {
+    if (std::string_view("\"$`\\").find(c) != std::string_view::npos) out += '\\';
+    out += c;
+  }
+  return out + "\"";
+}
+
 std::string printable(std::string_view utf8) {
   std::string out;
   for (std::size_t at = 0; at < utf8.size();) {

@@ -104,7 +104,7 @@ void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage s
     if (!job.copy) folder.log("cut off", e);
     throw Error(ErrorCode::cut_off, "the way back was cut off: " + e.message(), e.place(),
                 fmt::format("Neither use the disk nor write to it; run 'nuvrat revert {}' again",
-                            job.folder.string()));
+                            as_argument(job.folder.string())));
   }
   if (!job.copy) folder.log("reverted");
   device.reread_table();

@@ -6,6 +6,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/text.h>
 
 #include "base/memory.h"
 #include "job/left_behind.h"
@@ -87,7 +88,7 @@ Error ending(const std::exception& cause, const Case& folder) {
 }
 
 Error cut_off(const Error& cause, const Case& folder) {
-  const std::string name = folder.file("").parent_path().string();
+  const std::string name = as_argument(folder.file("").parent_path().string());
   return {ErrorCode::cut_off, "the rewrite was cut off: " + cause.message(), cause.place(),
           fmt::format("Run 'nuvrat resume {}' to finish it, or 'nuvrat revert {}' to go back", name,
                       name)};
@@ -166,7 +167,7 @@ JobResult compare_done(Manifest& before, Device& device, const Assessment& asses
   } catch (const std::exception& cause) {
     const Error e = as_error(cause);
     folder.log("not compared", e);
-    const std::string name = folder.file("").parent_path().string();
+    const std::string name = as_argument(folder.file("").parent_path().string());
     throw Error(ErrorCode::not_compared,
                 "the rewrite is done, but what it left was not compared: " + e.message(), e.place(),
                 fmt::format("Run 'nuvrat resume {}' to compare, or 'nuvrat revert {}' to go back",

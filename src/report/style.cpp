@@ -93,6 +93,20 @@ std::size_t unit_after(const std::string& text, std::size_t end) {
   return end;
 }
 
+// Where a command in single quotes ends that begins there, with what follows it: a command is one
+// word, to be copied whole. What is in double quotes is a path.
+std::size_t command_after(const std::string& text, std::size_t at, std::size_t end) {
+  if (text.compare(at, 8, "'nuvrat ") != 0) return end;
+  for (std::size_t i = at + 1; i < text.size(); ++i) {
+    if (text[i] == '"') {
+      for (++i; i < text.size() && text[i] != '"'; ++i) i += text[i] == '\\' ? 1 : 0;
+    } else if (text[i] == '\'') {
+      return std::min(text.find(' ', i), text.size());
+    }
+  }
+  return end;
+}
+
 }  // namespace
 
 std::string wrap(const std::string& text, const TextStyle& style, const std::string& first,
@@ -111,7 +125,7 @@ std::string wrap(const std::string& text, const TextStyle& style, const std::str
   for (std::size_t at = 0; at <= text.size();) {
     std::size_t end = text.find(' ', at);
     if (end == text.npos) end = text.size();
-    if (end > at) end = unit_after(text, end);
+    if (end > at) end = command_after(text, at, unit_after(text, end));
     const std::string word = text.substr(at, end - at);
     const std::size_t margin = display_width(out.empty() ? first : rest);
     if (begun && margin + width_of_marked(line) + 1 + width_of_marked(word) > style.width) emit();

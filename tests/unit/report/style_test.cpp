@@ -42,6 +42,23 @@ TEST_CASE(
   }
 }
 
+TEST_CASE("style: a command is never broken, and its path is one argument") {
+  CHECK(as_argument("cases/17") == "cases/17");
+  CHECK(as_argument("a b's") == "\"a b's\"");
+  CHECK(as_argument("a\"$") == "\"a\\\"\\$\"");
+  CHECK(as_argument("") == "\"\"");
+  TextStyle narrow;
+  narrow.width = 40;
+  const std::string text = "Run 'nuvrat resume " + as_argument("/cases/the tide's \"first\" disk") +
+                           "' to finish it, or 'nuvrat revert 17' to go back";
+  const std::string wrapped = wrap(text, narrow, "", "");
+  CHECK(wrapped.find("'nuvrat resume \"/cases/the tide's \\\"first\\\" disk\"'\n") !=
+        std::string::npos);
+  CHECK(wrapped.find("'nuvrat revert 17'") != std::string::npos);
+  // A quote that never ends is text.
+  CHECK(wrap("of 'nuvrat and the rest of it, which is long", narrow, "", "").find('\n') < 41);
+}
+
 TEST_CASE("style: a size is never broken from its unit") {
   const std::string text = "g1 39.0 MiB from 1230848, g2 1.1 GiB, with 610 KiB of contents; 7 KiBs";
   for (unsigned width = 14; width < 80; ++width) {
