@@ -142,19 +142,19 @@ namespace {
 std::string stage_words(CaseStage stage) {
   switch (stage) {
     case CaseStage::nothing_written:
-      return "nothing was written yet; the disk is the old one";
+      return "nothing was written yet: the disk is as it was";
     case CaseStage::before_switch:
-      return "cut off before the switch; the disk is the old one";
+      return "cut off before the switch: the disk reads as before";
     case CaseStage::after_switch:
-      return "cut off after the switch; the disk is the new one";
+      return "cut off after the switch: the change is in effect";
     case CaseStage::torn:
       return "cut off in the middle of a sector, which is torn; resuming or reverting mends it";
     case CaseStage::finished:
-      return "finished; the disk is the new one";
+      return "finished: the change is in effect";
     case CaseStage::reverting:
       return "a revert was cut off; running it again ends it";
     case CaseStage::reverted:
-      return "put back; the disk is the old one";
+      return "put back: the disk is as it was";
   }
   return "";
 }

@@ -52,7 +52,7 @@ std::optional<UnfinishedStep> GptHome::seen_on(const Device& device, const Table
   target.first_usable = gpt_first_usable(device.sector_size());
   target.last_usable = device.sectors() - array - 2;
   return UnfinishedStep{Step(std::move(target), {std::move(work)}), true,
-                        "The disk is the new one; the entries of its GPT are in a second array "
+                        "The change is in effect; the entries of its GPT are in a second array "
                         "still."};
 }
 

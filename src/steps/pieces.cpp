@@ -37,7 +37,7 @@ void write_backup(SectorSink& sink, const GptBytes& gpt) {
 }
 
 std::string remains_words(const std::vector<SectorRange>& remains) {
-  return fmt::format("The disk is the new one; {} of the old table {} still to be wiped.",
+  return fmt::format("The change is in effect; {} of the old table {} still to be wiped.",
                      plural(remains.size(), "remain", "remains"),
                      remains.size() == 1 ? "is" : "are");
 }

@@ -17,7 +17,7 @@ void wipe_sectors(SectorSink& sink, const std::vector<SectorRange>& ranges,
 void write_entries(SectorSink& sink, const GptBytes& gpt,
                    std::string_view what = "entries of the GPT");
 void write_backup(SectorSink& sink, const GptBytes& gpt);
-/// "The disk is the new one; 3 remains of the old table are still to be wiped."
+/// "The change is in effect; 3 remains of the old table are still to be wiped."
 [[nodiscard]] std::string remains_words(const std::vector<SectorRange>& remains);
 /// Where the backup is, as an exemption from the guard.
 [[nodiscard]] Exemption backup_exemption(const GptBytes& gpt, std::uint32_t sector_size);

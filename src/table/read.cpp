@@ -124,9 +124,8 @@ TableReading read_table(const Device& device) {
   if (reading.settle_unfinished) {
     FindingList(reading.findings)
         .add("table.settle-unfinished", Severity::warning, 0,
-             "a rewrite of this disk was cut off after its switch: the disk is the new one, "
-             "remains of "
-             "the old table are still to be wiped; 'nuvrat resume' does that",
+             "a rewrite of this disk was cut off after its switch: the change is in effect, "
+             "remains of the old table are still to be wiped; 'nuvrat resume' does that",
              true);
   }
   reading.owned.add({0, 1});

@@ -136,13 +136,14 @@ Verdict verdict_of(const CaseRecord& r) {
     case Outcome::cut_off:
       return {
           "bad", "!", "Don't use this disk yet: the work was cut off",
-          "Bring it back to whoever did the work. The disk is the old one or the new one; which "
-          "of the two, and that it is whole, only the disk itself can say, and it was not at "
-          "hand for this page."};
+          "Bring it back to whoever did the work. It reads as it did before the change, or as it "
+          "does after it; which of the two, and that it is whole, only the disk itself can say, "
+          "and it was not at hand for this page."};
     case Outcome::torn:
       return {"bad", "!", "Don't use this disk: the work was cut off in the middle of a sector",
-              "Bring it back to whoever did the work. Until it is mended the disk is neither the "
-              "old one nor the new one; what was in that sector is kept, and can be put back."};
+              "Bring it back to whoever did the work. Until it is mended the disk reads "
+              "neither as before the change nor as after it; what was in that sector is kept, and "
+              "can be put back."};
     case Outcome::old_disk:
       return {"warn", "!", "Not done: the work was cut off before the change",
               "The disk is as it was, and can be used as before. Bring it back when the work is to "
