@@ -151,6 +151,13 @@ TEST_CASE("bystanders: data after a volume's end is said before another volume f
     for (const char* goal : {"table=gpt", "p1.label=NORD", "p2=ntfs", "p1.active=yes"})
       CHECK_FALSE_MESSAGE(agrees_to(assessed_for(*disk, goal), "slack-data"), goal);
     CHECK_FALSE(agrees_to(assessed_for(*two_volumes(512, 20000), "p1=ntfs"), "slack-data"));
+    // What can't be read may be anything.
+    FaultPlan plan;
+    plan.bad_reads.add({2048 + where - 7, 3});
+    const Assessment a = assessed_for(FaultDevice(*disk, plan), "p1=ntfs");
+    REQUIRE(agrees_to(a, "slack-data"));
+    CHECK(a.consents[0].text.find("4 of 8,192 sectors looked at hold data (3 can't be read)") !=
+          std::string::npos);
   }
 }
 

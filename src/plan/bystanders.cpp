@@ -22,16 +22,33 @@ struct Looked {
   void look(const Device& device, SectorRange range) {
     constexpr std::uint64_t each_end = 4096;
     const std::uint64_t end = std::min(range.end(), device.sectors());
-    for (std::uint64_t lba = range.first; lba < end; ++lba) {
-      if (lba == range.first + each_end && end - lba > each_end) lba = end - each_end;
-      ++at;
-      try {
-        used += all_zero(device.read(lba)) ? 0 : 1;
-      } catch (const Error& e) {
-        if (e.code() != ErrorCode::device_read) throw;
-        ++used, ++unreadable;
+    const std::uint64_t middle = std::min(end, range.first + each_end);
+    look_from_to(device, range.first, middle);
+    look_from_to(device, std::max(middle, end - std::min(end, each_end)), end);
+  }
+  void look_from_to(const Device& device, std::uint64_t first, std::uint64_t end) {
+    constexpr std::uint64_t piece = 128;
+    for (std::uint64_t lba = first; lba < end; lba += piece) {
+      const std::uint64_t count = std::min(piece, end - lba);
+      if (take(device, lba, count)) continue;
+      for (std::uint64_t i = 0; i < count; ++i) {
+        if (!take(device, lba + i, 1)) ++at, ++used, ++unreadable;
       }
     }
+  }
+  // False: the device doesn't give all of them.
+  bool take(const Device& device, std::uint64_t lba, std::uint64_t count) {
+    try {
+      const Bytes bytes = device.read(lba, count);
+      const std::size_t size = device.sector_size();
+      for (std::size_t i = 0; i < count; ++i)
+        used += all_zero(ByteView(bytes).subspan(i * size, size)) ? 0 : 1;
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::device_read) throw;
+      return false;
+    }
+    at += count;
+    return true;
   }
   [[nodiscard]] std::string text() const {
     return fmt::format("{} of {} looked at hold data{}", format_count(used),
@@ -214,7 +231,6 @@ bool is_nobody_elses(const Device& device, const DiskState& state, Assessment& o
                  "Turn the disk back into a basic one with the system that manages it", 0,
                  s.partition.number);
   }
-  // A volume on the whole disk is its own first partition.
   if (is_raid_member(device))
     add_obstacle(out, "raid-member",
                  "the disk as a whole is a member of a RAID: the other members would no longer be "
