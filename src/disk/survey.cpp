@@ -41,6 +41,12 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
   try {
     const auto there = window_onto(device, p.range());
     const Device& window = *there;
+    if (p.number != 0 && is_raid_member(window))
+      out.findings.push_back({"volume.raid-member",
+                              Severity::note,
+                              {part_name(p.number), {}, {}, {}},
+                              "the partition is a member of a RAID: what is on it isn't its own",
+                              false});
     out.signature = recognise_volume(window);
     if (p.number != 0 && !type_matches(p, out.signature.kind)) {
       out.findings.push_back(
@@ -51,12 +57,6 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
                        describe(p.type), out.signature.description, p.number),
            false});
     }
-    if (p.number != 0 && is_raid_member(window))
-      out.findings.push_back({"volume.raid-member",
-                              Severity::note,
-                              {part_name(p.number), {}, {}, {}},
-                              "the partition is a member of a RAID: what is on it isn't its own",
-                              false});
     const auto reader = open_volume(window, options);
     if (!reader) return;
     out.volume = reader->info();

@@ -8,7 +8,6 @@
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
 
-#include "disk/members.h"
 #include "plan/plan.h"
 
 namespace nuvrat {
@@ -84,8 +83,7 @@ class Overwritten {
   bool members() {
     for (const SurveyedPartition& s : survey_.partitions) {
       const SectorRange place = s.partition.range();
-      if (s.partition.role == Role::extended || !is_written(place) || beyond(place)) continue;
-      if (!is_raid_member(Window(device_, place))) continue;
+      if (find_code(s.findings, "volume.raid-member") == nullptr || !is_written(place)) continue;
       add_obstacle(out_, "raid-member",
                    fmt::format("{} is a member of a RAID, whose other members would no longer be "
                                "the same",
@@ -221,7 +219,7 @@ class Overwritten {
 
 }  // namespace
 
-bool is_nobody_elses(const Device& device, const DiskState& state, Assessment& out) {
+bool is_nobody_elses(const DiskState& state, Assessment& out) {
   for (const SurveyedPartition& s : state.volumes) {
     if (class_of(s.partition.type) != TypeClass::managed) continue;
     add_obstacle(out, "managed",
@@ -231,7 +229,7 @@ bool is_nobody_elses(const Device& device, const DiskState& state, Assessment& o
                  "Turn the disk back into a basic one with the system that manages it", 0,
                  s.partition.number);
   }
-  if (is_raid_member(device))
+  if (find_code(state.findings, "disk.raid-member") != nullptr)
     add_obstacle(out, "raid-member",
                  "the disk as a whole is a member of a RAID: the other members would no longer be "
                  "the same, and a table's second copy may be written where the RAID keeps its own",

@@ -220,7 +220,7 @@ void apply_small_wishes(const Wishes& wishes, Layout& layout);
 [[nodiscard]] bool gets_start_code(const TableReading& before, const Wishes& wishes);
 
 /// False, with obstacles, where a layer of its own manages the disk, or it belongs to a RAID.
-bool is_nobody_elses(const Device& device, const DiskState& state, Assessment& out);
+bool is_nobody_elses(const DiskState& state, Assessment& out);
 /// Consents, first of all, to what planned steps overwrite or take that no table, partition or
 /// volume owns: `written` outside volumes, gaps, what is after a volume's end. An obstacle where
 /// they write on a member of a RAID.

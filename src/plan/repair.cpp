@@ -20,7 +20,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
   const Survey survey = survey_disk(device, options, true);
   Assessment out = start_assessment(survey);
   const DiskState state(survey);
-  if (!is_nobody_elses(device, state, out)) return out;
+  if (!is_nobody_elses(state, out)) return out;
   bool mend = false;
   bool chain = false;
   for (const Finding& f : survey.table.findings) {

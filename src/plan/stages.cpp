@@ -44,7 +44,7 @@ class Stages {
 
   /// Whether figures make sense: nothing is in the way of the volumes.
   bool run() {
-    if (!is_nobody_elses(planned_.device_before(), before_, out_)) {
+    if (!is_nobody_elses(before_, out_)) {
       keep_numbers();
       return false;
     }
