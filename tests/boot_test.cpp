@@ -281,6 +281,59 @@ TEST_CASE("boot: boot files and store go to a FAT partition whose boot sector lo
   CHECK(std::equal(first.begin() + 0x5A, first.end(), now.begin() + 0x5A));
 }
 
+TEST_CASE("boot: a boot sector with a wrong start, and three ways to put it right") {
+  using Mend = void (*)(Device&, const std::filesystem::path&);
+  const std::vector<Mend> mends = {
+      [](Device& disk, const std::filesystem::path& folder) {
+        const Assessment a = assess_repair(disk, support::utc());
+        REQUIRE(a.in_reach());
+        QuietProgress quiet;
+        CHECK(run_job(disk, a, support::case_in_memory(folder), quiet).sound());
+      },
+      [](Device& disk, const std::filesystem::path& folder) {
+        (void)rewrite(disk, "boot=legacy", folder);
+      },
+      [](Device& disk, const std::filesystem::path& folder) {
+        (void)rewrite(disk, "p3=logical", folder);
+      }};
+  for (std::size_t i = 0; i < 2 * mends.size(); ++i) {
+    const bool fat = i % 2 == 1;
+    CAPTURE(i);
+    const auto disk = system_disk({40, 44, 300, 10, 2, false});
+    const support::Folder folder(support::Folder::Where::memory);
+    const Partition p = *read_table(*disk).layout.find(1);
+    if (fat) (void)rewrite(*disk, "p1=fat32", folder / "fat");
+    const std::uint64_t copy = fat ? p.start + 6 : p.range().last();
+    Bytes first = disk->read(p.start);
+    const std::string_view name = "BOOTMGR";
+    if (fat) {
+      std::fill(first.begin() + 0x5A, first.begin() + 510, std::uint8_t{0xC7});
+      std::copy(name.begin(), name.end(), first.begin() + 0x180);
+    }
+    const auto put = [&](std::uint64_t hidden) {
+      disk_bytes::put(first, 28, hidden, 4);
+      for (const std::uint64_t at : {p.start, copy}) disk->write(at, first);
+    };
+    // Whether it is said, and then only, that the disk doesn't start.
+    const auto is_found = [&] {
+      const Survey survey = survey_disk(*disk, support::utc());
+      const Finding* f = find_code(survey.find(1)->findings, "volume.hidden-sectors");
+      CHECK((f == nullptr) == (survey.systems.starts() == StartWay::legacy));
+      return f != nullptr && f->severity == Severity::warning && f->repairable;
+    };
+    put(p.start);
+    CHECK_FALSE(is_found());
+    put(63);
+    CHECK(is_found());
+    mends[i / 2](*disk, folder / "mended");
+    CHECK_FALSE(is_found());
+    for (const std::uint64_t at : {p.start, copy})
+      CHECK(disk_bytes::little(disk->read(at), 28, 4) == p.start);
+    revert(*disk, folder / "mended");
+    CHECK(is_found());
+  }
+}
+
 TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is planned") {
   const auto disk = system_disk(small);
   const auto refusal = [&disk](const std::string& goals) {

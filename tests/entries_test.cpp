@@ -185,4 +185,17 @@ TEST_CASE("direction: hidden sectors follow in every rewrite that makes them wro
   run_in(*both, assessed(*both, {"p5=ntfs", "table=gpt"}), folder / "both");
   CHECK(hidden(*both, 72048) == 72048);
   CHECK(recognise_volume(Window(*both, {72048, 40000})).kind == VolumeKind::ntfs);
+
+  // What was wrong before stays, with a note, until legacy firmware goes by it.
+  const auto wrong = odd_fields();
+  Bytes boot = wrong->read(2048);
+  boot[28] = 63;
+  wrong->write(2048, boot);
+  const Survey survey = survey_disk(*wrong, support::utc());
+  const Finding* note = find_code(survey.find(1)->findings, "volume.hidden-sectors");
+  REQUIRE(note != nullptr);
+  CHECK(note->severity == Severity::note);
+  CHECK(assess_repair(*wrong, support::utc()).steps.empty());
+  run_in(*wrong, assessed(*wrong, {"p1.active=yes"}), folder / "on");
+  CHECK(hidden(*wrong, 2048) == 2048);
 }

@@ -9,6 +9,7 @@
 
 #include "base/record.h"
 #include "boot/store.h"
+#include "volume/kinds.h"
 #include "volume/paths.h"
 
 namespace nuvrat {
@@ -64,6 +65,8 @@ class Finder {
     b.start = p.start;
     b.way = way;
     b.in_force = in_force;
+    b.wrong_start =
+        way == StartWay::legacy && !hidden_sectors_fit(hidden_sectors_of(device_.read(p.start)), p);
     b.store = paths.find(store).has_value();
     if (b.store) {
       try {
@@ -110,7 +113,7 @@ const char* name_of(Machine machine) {
 
 std::optional<StartWay> Systems::starts() const {
   for (const BootFiles& b : boot_files) {
-    if (b.in_force && b.store && b.system != 0) return b.way;
+    if (b.in_force && !b.wrong_start && b.store && b.system != 0) return b.way;
   }
   return std::nullopt;
 }

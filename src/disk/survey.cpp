@@ -11,6 +11,7 @@
 #include "boot/systems.h"
 #include "disk/cut_window.h"
 #include "disk/members.h"
+#include "volume/kinds.h"
 
 namespace nuvrat {
 namespace {
@@ -28,6 +29,23 @@ void note_room_behind(const Device& window, const VolumeInfo& volume, const Part
                    format_bytes((window.sectors() - volume.sectors) * window.sector_size()),
                    p.number == 0 ? "disk" : "partition", window.sectors() - volume.sectors),
        false});
+}
+
+// Only programs that legacy firmware starts go by it.
+void note_wrong_start(const Device& window, VolumeKind kind, const Partition& p, Findings& out) {
+  if (p.number == 0 || p.role == Role::gpt || row_of(kind) == nullptr) return;
+  const std::uint64_t hidden = hidden_sectors_of(window.read(0));
+  if (hidden_sectors_fit(hidden, p)) return;
+  out.push_back({"volume.hidden-sectors",
+                 p.active ? Severity::warning : Severity::note,
+                 {part_name(p.number), p.start, {}, {}},
+                 fmt::format("the boot sector says that the volume begins at sector {}, and its "
+                             "partition begins at {}{}",
+                             hidden, p.start,
+                             p.active ? ": a program that starts from it may read other sectors "
+                                        "than its own"
+                                      : ""),
+                 p.active});
 }
 
 void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
@@ -61,6 +79,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     if (!reader) return;
     out.volume = reader->info();
     note_room_behind(window, *out.volume, p, out.findings);
+    note_wrong_start(window, out.signature.kind, p, out.findings);
     // The reader says what it met; the check says all of it.
     const auto begun = std::chrono::steady_clock::now();
     const Findings findings =

@@ -100,6 +100,7 @@ json systems_json(const Systems& s) {
     files.push_back({{"partition", b.number},
                      {"way", name_of(b.way)},
                      {"in_force", b.in_force},
+                     {"wrong_start", b.wrong_start},
                      {"store", b.store},
                      {"description", printable(b.description)},
                      {"system", b.system},

@@ -8,15 +8,19 @@
 #include "volume/kinds.h"
 
 namespace nuvrat {
-namespace {
 
-// Counted from the disk's first sector; of a logical, by old systems, from its EBR.
-bool is_right(std::uint64_t hidden, const Partition& p) {
-  return hidden == p.start ||
-         (p.role == Role::logical && p.table_sector && hidden == p.start - *p.table_sector);
+void set_start(const Device& device, const Layout& layout, const SurveyedPartition& s,
+               Assessment& out) {
+  const Partition& p = s.partition;
+  if (row_of(s.signature.kind) == nullptr || p.start > 0xFFFFFFFF) return;
+  steps::BootSector work{p.start, device.read(p.start), {}};
+  if (hidden_sectors_of(work.sector) == p.start) return;
+  const Window volume(device, p.range());
+  for (const std::uint64_t at : equal_boot_copies(volume, s.signature.kind, work.sector))
+    work.copies.push_back(p.start + at);
+  set_hidden_sectors(work.sector, static_cast<std::uint32_t>(p.start));
+  out.steps.push_back(Step(layout, {std::move(work)}));
 }
-
-}  // namespace
 
 void follow_hidden_sectors(const PlanInput& in, const Layout& after, Assessment& out) {
   for (const SurveyedPartition& s : in.state.volumes) {
@@ -31,16 +35,11 @@ void follow_hidden_sectors(const PlanInput& in, const Layout& after, Assessment&
              step.volume()->place.first == p.start;
     });
     if (!has_field || made || now == after.partitions.end() || p.start > 0xFFFFFFFF) continue;
-    steps::BootSector work{p.start, in.device.read(p.start), {}};
-    const std::uint64_t hidden = hidden_sectors_of(work.sector);
+    const std::uint64_t hidden = hidden_sectors_of(in.device.read(p.start));
     // Wrong before is not this change's affair, unless legacy start will go by it now.
-    const bool ours = is_right(hidden, p) || (now->role != p.role && now->role != Role::gpt);
-    if (is_right(hidden, *now) || !ours) continue;
-    const Window volume(in.device, p.range());
-    for (const std::uint64_t at : equal_boot_copies(volume, s.signature.kind, work.sector))
-      work.copies.push_back(p.start + at);
-    set_hidden_sectors(work.sector, static_cast<std::uint32_t>(p.start));
-    out.steps.push_back(Step(after, {std::move(work)}));
+    const bool ours = hidden_sectors_fit(hidden, p) || now->active ||
+                      (now->role != p.role && now->role != Role::gpt);
+    if (!hidden_sectors_fit(hidden, *now) && ours) set_start(in.device, after, s, out);
   }
 }
 

@@ -27,6 +27,7 @@ class MbrSteps {
     out_.after = target_;
     if (!new_chain && same_chain()) {
       change_entries();
+      follow_hidden_sectors(in_, target_, out_);
       return;
     }
     SectorSet old = in_.state.table.owned;

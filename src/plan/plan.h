@@ -177,9 +177,15 @@ void add_table_steps(const PlanInput& input, const Layout& target, bool new_chai
 void add_mbr_steps(const PlanInput& input, const Layout& target, bool new_chain, Assessment& out);
 void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessment& out);
 
-/// Steps for the boot sectors of volumes that begin elsewhere, by their table, than they did.
+/// A step that lets a volume's boot sector say where the volume begins; none where it does.
+void set_start(const Device& device, const Layout& layout, const SurveyedPartition& volume,
+               Assessment& out);
+/// The same for volumes that begin elsewhere, by their table, than they did, and for what legacy
+/// firmware starts.
 void follow_hidden_sectors(const PlanInput& input, const Layout& after, Assessment& out);
 
+/// A volume with such a finding is left alone as a whole.
+[[nodiscard]] bool is_beyond_mending(const Finding& f);
 /// check --repair for FAT volumes.
 void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
                     Unowned unowned, Assessment& out);

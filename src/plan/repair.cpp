@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "plan/plan.h"
+#include "plan/planned_disk.h"
 #include "steps/kinds.h"
 
 namespace nuvrat {
@@ -12,6 +13,21 @@ bool is_gpt_damage(const Finding& f) {
   return f.repairable && (f.code == "gpt.primary-damaged" || f.code == "gpt.backup-damaged" ||
                           f.code == "gpt.backup-not-last" || f.code == "gpt.protective-missing" ||
                           f.code == "gpt.protective-entry");
+}
+
+// Boot sectors first: of one, the copy that is mended after it is a copy.
+void mend_volumes(const Device& device, const Survey& survey, const ReadOptions& options,
+                  Unowned unowned, Assessment& out) {
+  PlannedDisk planned(device, DiskState(survey));
+  for (const SurveyedPartition& s : survey.partitions) {
+    const Finding* start = find_code(s.findings, "volume.hidden-sectors");
+    const bool beyond = std::any_of(s.findings.begin(), s.findings.end(), is_beyond_mending);
+    if (start != nullptr && start->repairable && !beyond) set_start(device, out.before, s, out);
+  }
+  planned.add(out.steps, 0);
+  plan_fat_mends(planned.device(options), survey, options, unowned, out);
+  for (const Partition& p : out.before.data_partitions())
+    out.numbers.push_back({p.number, p.number});
 }
 
 }  // namespace
@@ -42,9 +58,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     return out;
   }
   if (!mend) {
-    plan_fat_mends(device, survey, options, unowned, out);
-    for (const Partition& p : out.before.data_partitions())
-      out.numbers.push_back({p.number, p.number});
+    mend_volumes(device, survey, options, unowned, out);
     if (out.in_reach() && !out.steps.empty())
       fill_figures(device, survey, measure_pace(device, survey), out);
     return out;

@@ -60,6 +60,7 @@ class Starts {
     const auto start = start_after(out_.changes, *was);
     const SurveyedPartition* s = start ? in_.state.at(*start) : nullptr;
     if (s == nullptr) return;
+    if (way == StartWay::legacy) set_start(in_.device, in_.state.table.layout, *s, out_);
     auto files = boot_files_for(in_, options_, way, name_of(in_.state.table.layout, s->partition),
                                 &s->partition, names_, out_);
     if (!out_.in_reach()) return;

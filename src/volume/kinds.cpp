@@ -123,6 +123,11 @@ std::uint64_t hidden_sectors_of(ByteView boot) {
   return little(boot, hidden_at, 4);
 }
 
+bool hidden_sectors_fit(std::uint64_t hidden, const Partition& p) {
+  return hidden == p.start ||
+         (p.role == Role::logical && p.table_sector && hidden == p.start - *p.table_sector);
+}
+
 void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors) {
   for (unsigned i = 0; i < 4; ++i)
     boot[hidden_at + i] = static_cast<std::uint8_t>(sectors >> 8 * i);

@@ -3,6 +3,7 @@
 
 #include <vector>
 
+#include <nuvrat/layout.h>
 #include <nuvrat/volume.h>
 
 namespace nuvrat {
@@ -21,6 +22,8 @@ struct VolumeRow {
 // same place.
 
 [[nodiscard]] std::uint64_t hidden_sectors_of(ByteView boot);
+/// Counted from the disk's first sector; of a logical, by old systems, from its EBR.
+[[nodiscard]] bool hidden_sectors_fit(std::uint64_t hidden, const Partition& p);
 void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors);
 /// Copies that are equal to the first one, in sectors from the volume's first.
 [[nodiscard]] std::vector<std::uint64_t> equal_boot_copies(const Device& volume, VolumeKind kind,
