@@ -281,6 +281,46 @@ TEST_CASE("boot: boot files and store go to a FAT partition whose boot sector lo
   CHECK(std::equal(first.begin() + 0x5A, first.end(), now.begin() + 0x5A));
 }
 
+TEST_CASE("boot: a disk whose way to its system is broken isn't said to start, and can be mended") {
+  using Break = void (*)(Device&);
+  const std::vector<std::pair<std::string, Break>> ways = {
+      {"the MBR has no start code",
+       [](Device& disk) {
+         Bytes mbr = disk.read(0);
+         std::fill_n(mbr.begin(), 440, std::uint8_t{0});
+         disk.write(0, mbr);
+       }},
+      {"no program for legacy firmware", [](Device& disk) {
+         const SectorRange place = read_table(disk).layout.find(1)->range();
+         Bytes all = disk.read(place.first, place.count);
+         const std::u16string_view was = u"winload.exe";
+         const auto same = [](std::uint8_t a, std::uint8_t b) { return a == b; };
+         std::string name;
+         for (const char16_t c : was) name += {static_cast<char>(c), 0};
+         std::size_t found = 0;
+         for (auto at = all.begin();
+              (at = std::search(at, all.end(), name.begin(), name.end(), same)) != all.end();
+              ++found)
+           at[16] = 'e', at[18] = 'f', at[20] = 'i';
+         REQUIRE(found > 0);
+         disk.write(place.first, all);
+       }}};
+  for (const auto& way : ways) {
+    CAPTURE(way.first);
+    const ImageDisk disk(small);
+    const support::Folder folder(support::Folder::Where::memory);
+    way.second(*disk.device);
+    const Systems systems = survey_disk(*disk.device, support::utc()).systems;
+    CHECK_FALSE(systems.starts());
+    REQUIRE(systems.boot_files.size() == 1);
+    CHECK(systems.boot_files[0].missing.find(way.first) != std::string::npos);
+    const Assessment a = rewrite(*disk.device, "boot=legacy", folder / "mended");
+    CHECK(consents_to(a, "start-code") == (way.first == ways[0].first));
+    CHECK(survey_disk(*disk.device, support::utc()).systems.starts() == StartWay::legacy);
+    must_start(disk.image, StartWay::legacy, 2);
+  }
+}
+
 TEST_CASE("boot: a boot sector with a wrong start, and three ways to put it right") {
   using Mend = void (*)(Device&, const std::filesystem::path&);
   const std::vector<Mend> mends = {

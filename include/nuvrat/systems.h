@@ -34,12 +34,13 @@ struct BootFiles {
   /// Firmware finds them: a boot sector that loads them, on the active partition of an MBR disk; an
   /// EFI system partition.
   bool in_force = false;
-  /// That boot sector says that its volume begins elsewhere, and so reads from the wrong sectors.
-  bool wrong_start = false;
   bool store = false;       ///< there is a boot store beside them
   std::string description;  ///< what the store calls the system that it starts
   unsigned system = 0;      ///< the partition of this disk that the store names; 0: none
   std::string fault;        ///< why the store can't be read; empty when it can
+  /// What is missing on the way from firmware by these files to a system; empty: nothing that can
+  /// be seen. Whether firmware looks here at all is `in_force`.
+  std::string missing;
 };
 
 struct Systems {

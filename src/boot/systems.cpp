@@ -3,10 +3,13 @@
 #include <algorithm>
 
 #include <boost/endian/buffers.hpp>
+#include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
+#include <nuvrat/text.h>
 
+#include "base/ascii.h"
 #include "base/record.h"
 #include "boot/store.h"
 #include "volume/kinds.h"
@@ -23,8 +26,8 @@ char upper(std::uint8_t c) {
 
 class Finder {
  public:
-  Finder(const Device& device, const Layout& layout, const ReadOptions& options, Systems& out)
-      : device_(device), layout_(layout), options_(options), out_(out) {}
+  Finder(const Device& device, const TableReading& table, const ReadOptions& options, Systems& out)
+      : device_(device), table_(table), layout_(table.layout), options_(options), out_(out) {}
 
   void look_at(const Partition& p) {
     const Window window(device_, p.range());
@@ -41,7 +44,31 @@ class Finder {
     if (paths->find(uefi)) find_boot_files(p, *paths, StartWay::uefi, efi, boot_paths::store_uefi);
   }
 
+  // A store may name a system on a partition that is looked at later.
+  void follow_to_systems() {
+    for (BootFiles& b : out_.boot_files) {
+      if (!b.missing.empty()) continue;
+      if (!b.store) {
+        b.missing = "there is no boot store beside them";
+      } else if (!b.fault.empty()) {
+        b.missing = "the boot store can't be read: " + b.fault;
+      } else if (b.system == 0) {
+        b.missing = "the boot store names no partition of this disk";
+      } else {
+        const auto s = std::find_if(out_.systems.begin(), out_.systems.end(),
+                                    [&b](const auto& v) { return v.number == b.system; });
+        const bool has = s != out_.systems.end() &&
+                         (b.way == StartWay::uefi ? s->uefi_loader : s->legacy_loader);
+        if (!has) b.missing = fmt::format("p{} has no loader for {}", b.system, words_of(b.way));
+      }
+    }
+  }
+
  private:
+  static const char* words_of(StartWay way) {
+    return way == StartWay::uefi ? "UEFI" : "legacy firmware";
+  }
+
   void find_system(const Partition& p, PathReader& paths) {
     SystemVolume s;
     s.legacy_loader = paths.find(boot_paths::loader_legacy).has_value();
@@ -65,8 +92,13 @@ class Finder {
     b.start = p.start;
     b.way = way;
     b.in_force = in_force;
-    b.wrong_start =
-        way == StartWay::legacy && !hidden_sectors_fit(hidden_sectors_of(device_.read(p.start)), p);
+    if (way == StartWay::legacy) {
+      if (!table_.boot_code) {
+        b.missing = "the MBR has no start code";
+      } else if (!hidden_sectors_fit(hidden_sectors_of(device_.read(p.start)), p)) {
+        b.missing = "the boot sector says another start than the partition's";
+      }
+    }
     b.store = paths.find(store).has_value();
     if (b.store) {
       try {
@@ -78,6 +110,11 @@ class Finder {
           b.description = view.description;
           const Partition* named = view.device ? named_by(layout_, *view.device) : nullptr;
           b.system = named == nullptr ? 0 : named->number;
+          const bool fits =
+              ascii_lower(view.loader).ends_with(way == StartWay::uefi ? ".efi" : ".exe");
+          if (b.missing.empty() && b.system != 0 && !fits)
+            b.missing = fmt::format("the boot store starts '{}', which is no program for {}",
+                                    printable(view.loader), words_of(way));
         }
       } catch (const Error& e) {
         b.fault = e.message();
@@ -87,6 +124,7 @@ class Finder {
   }
 
   const Device& device_;
+  const TableReading& table_;
   const Layout& layout_;
   const ReadOptions& options_;
   Systems& out_;
@@ -113,7 +151,7 @@ const char* name_of(Machine machine) {
 
 std::optional<StartWay> Systems::starts() const {
   for (const BootFiles& b : boot_files) {
-    if (b.in_force && !b.wrong_start && b.store && b.system != 0) return b.way;
+    if (b.in_force && b.missing.empty()) return b.way;
   }
   return std::nullopt;
 }
@@ -175,10 +213,10 @@ HiveFile read_hive(PathReader& paths, const std::string& path, std::uint64_t mos
   return out;
 }
 
-Systems find_systems(const Device& device, const Layout& layout,
+Systems find_systems(const Device& device, const TableReading& table,
                      const std::vector<Partition>& partitions, const ReadOptions& options) {
   Systems out;
-  Finder finder(device, layout, options, out);
+  Finder finder(device, table, options, out);
   for (const Partition& p : partitions) {
     try {
       finder.look_at(p);
@@ -188,6 +226,7 @@ Systems find_systems(const Device& device, const Layout& layout,
       if (!passed) throw;
     }
   }
+  finder.follow_to_systems();
   return out;
 }
 

@@ -1,8 +1,8 @@
 #pragma once
 // Systems and boot files on the volumes of a disk.
 
-#include <nuvrat/layout.h>
 #include <nuvrat/systems.h>
+#include <nuvrat/table.h>
 #include <nuvrat/volume.h>
 
 namespace nuvrat {
@@ -31,9 +31,9 @@ inline constexpr const char* sleep = "hiberfil.sys";
 inline constexpr std::uint64_t max_store_bytes = 16u << 20;
 inline constexpr std::uint64_t max_hive_bytes = 512u << 20;
 
-/// Looks at the volumes of these partitions of the layout. Whatever is damaged counts as not there.
+/// Looks at the volumes of these partitions of the table. Whatever is damaged counts as not there.
 /// FAT is looked into only where firmware would look: it must be read whole for that.
-[[nodiscard]] Systems find_systems(const Device& device, const Layout& layout,
+[[nodiscard]] Systems find_systems(const Device& device, const TableReading& table,
                                    const std::vector<Partition>& partitions,
                                    const ReadOptions& options);
 

@@ -100,11 +100,11 @@ json systems_json(const Systems& s) {
     files.push_back({{"partition", b.number},
                      {"way", name_of(b.way)},
                      {"in_force", b.in_force},
-                     {"wrong_start", b.wrong_start},
                      {"store", b.store},
                      {"description", printable(b.description)},
                      {"system", b.system},
-                     {"fault", printable(b.fault)}});
+                     {"fault", printable(b.fault)},
+                     {"missing", printable(b.missing)}});
   }
   const auto starts = s.starts();
   return {{"starts", starts ? json(name_of(*starts)) : json(nullptr)},

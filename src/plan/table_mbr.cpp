@@ -354,6 +354,9 @@ class MbrPlanner {
         out_.consents.push_back(
             {"renumbered",
              "partitions get other numbers; a system that names them by number must be told"});
+      if (gets_start_code(in_.state.table, in_.wishes))
+        out_.consents.push_back(
+            {"start-code", "sector 0 gets a small program that starts the active partition"});
       return;
     }
     out_.consents.push_back({"gpt-only",

@@ -87,13 +87,13 @@ std::string system_lines(const Systems& s, const TextStyle& style) {
                                                              : "legacy firmware"),
                 style, "  ", "          ");
   for (const BootFiles& b : s.boot_files) {
-    const std::string leads =
-        !b.store           ? "no boot store beside them"
-        : !b.fault.empty() ? "a boot store that can't be read: " + printable(b.fault)
-        : b.system == 0    ? "a boot store that names no partition of this disk"
-                        : fmt::format("the boot store names '{}' on {}", printable(b.description),
-                                      part_name(b.system));
-    out += wrap(fmt::format("boot files: {}, for {}{}; {}", part_name(b.number),
+    std::string leads;
+    if (b.system != 0)
+      leads = fmt::format("; the boot store names '{}' on {}", printable(b.description),
+                          part_name(b.system));
+    if (!b.missing.empty())
+      leads += fmt::format("; {}{}", b.system != 0 ? "but " : "", printable(b.missing));
+    out += wrap(fmt::format("boot files: {}, for {}{}{}", part_name(b.number),
                             b.way == StartWay::uefi ? "UEFI" : "legacy firmware",
                             b.in_force ? "" : ", which doesn't look there", leads),
                 style, "  ", "              ");
