@@ -69,8 +69,7 @@ class Volume {
   Ticks made_ = 0;
 };
 
-void fill_boot(Device& device, const Partition& p, const Bytes& store, const SystemDisk& plan) {
-  Volume v(device, p, "START", 0x0B001001);
+void add_boot_files(Volume& v, const Bytes& store, const SystemDisk& plan) {
   v.folder("Boot");
   v.folder("Boot/en-US");
   if (plan.store) {
@@ -81,12 +80,9 @@ void fill_boot(Device& device, const Partition& p, const Bytes& store, const Sys
   v.file("bootmgr", legacy_stand_in());
   if (plan.other_files)
     v.file("readme of the keeper.txt", bytes_of_text("spare key: under the gauge"));
-  v.writer().finish();
 }
 
-void fill_system(Device& device, const Partition& p, const std::string& label, const Bytes& hive,
-                 Random& random) {
-  Volume v(device, p, label, 0x0B001000 + p.number);
+void add_system(Volume& v, const Bytes& hive, Random& random) {
   for (const char* folder :
        {"Windows", "Windows/System32", "Windows/System32/config", "Windows/Boot",
         "Windows/Boot/EFI", "Windows/Boot/EFI/en-US", "Windows/Boot/Fonts",
@@ -109,7 +105,6 @@ void fill_system(Device& device, const Partition& p, const std::string& label, c
   v.file("Windows/Boot/PCAT/memtest.exe", program(0x014C, "memory test"));
   v.file("Windows/Boot/PCAT/en-US/bootmgr.exe.mui", bytes_of_text("words of the stand-in"));
   fill_volume(v.writer(), random, 24);
-  v.writer().finish();
 }
 
 void fill_recovery(Device& device, const Partition& p) {
@@ -155,7 +150,8 @@ void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed
     p.active = p.number == 1;
     layout.partitions.push_back(p);
   };
-  add(1, plan.boot, 0x07);
+  const bool apart = plan.boot > 0;
+  if (apart) add(1, plan.boot, 0x07);
   add(1 + plan.boot, plan.system, 0x07);
   const std::uint64_t systems_end = 1 + plan.boot + plan.system + plan.second;
   if (plan.second > 0) add(systems_end - plan.second, plan.second, 0x07);
@@ -163,22 +159,37 @@ void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed
   write_new_table(device, layout);
   std::vector<std::uint64_t> offsets;
   for (const Partition& p : layout.partitions) offsets.push_back(p.start * device.sector_size());
+  if (!apart) offsets.insert(offsets.begin(), offsets[0]);
   const Bytes store =
       make_hive(boot_store(offsets[0], offsets[1], plan.second > 0 ? offsets[2] : 0));
-  fill_boot(device, layout.partitions[0], store, plan);
-  fill_system(device, layout.partitions[1], "STATION", make_hive(system_hive(offsets)), random);
-  if (plan.second > 0)
-    fill_system(device, layout.partitions[2], "ARCHIVE",
-                make_hive(system_hive({offsets[0], offsets[2], offsets[1], offsets[3]})), random);
+  const Partition* p = layout.partitions.data();
+  if (apart) {
+    Volume v(device, *p++, "START", 0x0B001001);
+    add_boot_files(v, store, plan);
+    v.writer().finish();
+  }
+  Volume system(device, *p, "STATION", 0x0B001000 + p->number);
+  if (!apart) add_boot_files(system, store, plan);
+  add_system(system, make_hive(system_hive(offsets)), random);
+  system.writer().finish();
+  if (plan.second > 0) {
+    ++p;
+    Volume second(device, *p, "ARCHIVE", 0x0B001000 + p->number);
+    add_system(second, make_hive(system_hive({offsets[0], offsets[2], offsets[1], offsets[3]})),
+               random);
+    second.writer().finish();
+  }
   fill_recovery(device, layout.partitions.back());
-  play(device, plan.second > 0 ? "p1=ntfs p2=ntfs p3=ntfs p4=ntfs" : "p1=ntfs p2=ntfs p3=ntfs",
-       seed);
+  std::string goals;
+  for (const Partition& q : layout.partitions)
+    goals += fmt::format("{}p{}=ntfs", goals.empty() ? "" : " ", q.number);
+  play(device, goals, seed);
   write_new_table(device, layout);  // types as they were, whatever the volumes became
   Bytes first = device.read(0);
   std::copy(mbr_start().begin(), mbr_start().end(), first.begin());
   device.write(0, first);
   put_boot_code(device, layout.partitions[0]);
-  put_boot_code(device, layout.partitions[1]);
+  if (apart) put_boot_code(device, layout.partitions[1]);
 }
 
 }  // namespace orrelune

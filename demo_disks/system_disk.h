@@ -10,7 +10,7 @@ namespace orrelune {
 
 /// In MiB.
 struct SystemDisk {
-  std::uint64_t boot = 100;     ///< the active partition
+  std::uint64_t boot = 100;     ///< the active partition; 0: boot files are on the system's volume
   std::uint64_t system = 600;   ///< the system's volume
   std::uint64_t gap = 0;        ///< room after it
   std::uint64_t recovery = 60;  ///< the last partition
@@ -21,7 +21,8 @@ struct SystemDisk {
 };
 
 [[nodiscard]] std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size);
-/// On an empty device of that size: an MBR with p1 (boot files), p2 (the system), p3 (recovery).
+/// On an empty device of that size: an MBR with p1 (boot files), p2 (the system), p3 (recovery);
+/// the first only where boot files are apart.
 void make_system_disk(nuvrat::Device& device, const SystemDisk& plan = {}, std::uint64_t seed = 6);
 
 /// Boot code and programs, as they were built.
