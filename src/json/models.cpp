@@ -220,35 +220,66 @@ Findings findings_from_json(const json& j) {
   });
 }
 
+namespace {
+
+std::vector<Goal> goals_from_json(const json& j) {
+  std::vector<Goal> out;
+  for (const json& goal : j) out.push_back(parse_goal(goal.get<std::string>()));
+  return out;
+}
+
+DeviceIdentity identity_from_json(const json& j) {
+  return {j.at("path"),
+          enum_from(j.at("kind").get<std::string>(), {DeviceKind::image, DeviceKind::block_device,
+                                                      DeviceKind::network, DeviceKind::memory}),
+          j.at("model"),
+          j.at("serial"),
+          j.at("read_only"),
+          j.at("in_use"),
+          j.at("physical_sector_size")};
+}
+
+ExpectedChange change_from_json(const json& j) {
+  using Kind = ExpectedChange::Kind;
+  ExpectedChange out;
+  out.kind = enum_from(j.at("kind").get<std::string>(),
+                       {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed,
+                        Kind::relabelled, Kind::begins, Kind::written, Kind::folder});
+  out.start = j.at("start");
+  out.path = get_text(j, "path");
+  out.size = j.at("size");
+  out.created = j.at("created");
+  out.modified = j.at("modified");
+  out.accessed = j.at("accessed");
+  out.text = j.at("text");
+  return out;
+}
+
+StartChange start_from_json(const json& j) {
+  StartChange out;
+  out.way = enum_from(j.at("way").get<std::string>(), {StartWay::legacy, StartWay::uefi});
+  out.boot_files = j.at("boot_files");
+  out.system = j.at("system");
+  out.machine = enum_from(j.at("machine").get<std::string>(),
+                          {Machine::unknown, Machine::x86, Machine::x86_64, Machine::arm64});
+  out.spare = j.at("spare");
+  return out;
+}
+
+}  // namespace
+
 Assessment assessment_from_json(const json& j, ByteView blobs) {
   return guarded([&] {
     require_whole_numbers(j, {"expected_seconds", "seconds_by_places"});
     Assessment a;
-    for (const json& goal : j.at("goals")) a.goals.push_back(parse_goal(goal.get<std::string>()));
+    a.goals = goals_from_json(j.at("goals"));
     a.tag = j.at("tag");
-    const json& d = j.at("device");
-    a.device = {
-        d.at("path"),
-        enum_from(d.at("kind").get<std::string>(), {DeviceKind::image, DeviceKind::block_device,
-                                                    DeviceKind::network, DeviceKind::memory}),
-        d.at("model"),
-        d.at("serial"),
-        d.at("read_only"),
-        d.at("in_use"),
-        d.at("physical_sector_size")};
+    a.device = identity_from_json(j.at("device"));
     a.before = layout_from_json(j.at("before"));
     a.after = layout_from_json(j.at("after"));
-    for (const json& o : j.at("obstacles")) {
-      a.obstacles.push_back({o.at("code"),
-                             o.at("text"),
-                             o.at("remedy"),
-                             o.at("missing_sectors"),
-                             o.at("partition"),
-                             {}});
-      for (const json& goal : o.at("goals")) {
-        a.obstacles.back().goals.push_back(parse_goal(goal.get<std::string>()));
-      }
-    }
+    for (const json& o : j.at("obstacles"))
+      a.obstacles.push_back({o.at("code"), o.at("text"), o.at("remedy"), o.at("missing_sectors"),
+                             o.at("partition"), goals_from_json(o.at("goals"))});
     for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
     for (const json& c : j.at("contents")) {
       using Fate = Contents::Fate;
@@ -259,30 +290,8 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
     a.findings = findings_from_json(j.at("findings"));
     for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));
-    for (const json& c : j.at("changes")) {
-      using Kind = ExpectedChange::Kind;
-      ExpectedChange& change = a.changes.emplace_back();
-      change.kind = enum_from(c.at("kind").get<std::string>(),
-                              {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed,
-                               Kind::relabelled, Kind::begins, Kind::written, Kind::folder});
-      change.start = c.at("start");
-      change.path = get_text(c, "path");
-      change.size = c.at("size");
-      change.created = c.at("created");
-      change.modified = c.at("modified");
-      change.accessed = c.at("accessed");
-      change.text = c.at("text");
-    }
-    if (const json& s = j.at("start"); !s.is_null()) {
-      a.start.emplace();
-      a.start->way = enum_from(s.at("way").get<std::string>(), {StartWay::legacy, StartWay::uefi});
-      a.start->boot_files = s.at("boot_files");
-      a.start->system = s.at("system");
-      a.start->machine =
-          enum_from(s.at("machine").get<std::string>(),
-                    {Machine::unknown, Machine::x86, Machine::x86_64, Machine::arm64});
-      a.start->spare = s.at("spare");
-    }
+    for (const json& c : j.at("changes")) a.changes.push_back(change_from_json(c));
+    if (const json& s = j.at("start"); !s.is_null()) a.start = start_from_json(s);
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");
     a.expected_seconds = j.at("expected_seconds");

@@ -226,6 +226,21 @@ std::uint64_t NtfsVolume::records_in_hole(std::uint64_t first) const {
   return std::min(bytes / geometry_.record_bytes, records_ - first);
 }
 
+void NtfsVolume::read_runs(ByteView body, std::size_t header_end, Segment& s) const {
+  const auto n = load<NonResidentHeader>(body, sizeof(AttributeHeader));
+  s.vcn = n.lowest_vcn.value();
+  s.view.allocated = n.allocated_size.value();
+  s.view.size = n.data_size.value();
+  s.view.initialised = n.initialised_size.value();
+  s.view.compression_unit = n.compression_unit;
+  constexpr std::size_t occupied_at = sizeof(AttributeHeader) + sizeof(NonResidentHeader);
+  if ((s.view.flags & (attribute_sparse | attribute_compressed)) != 0 && s.vcn == 0 &&
+      header_end >= occupied_at + 8)
+    s.view.occupied = load<be::little_uint64_buf_t>(body, occupied_at).value();
+  decode_runs(body.subspan(n.runs_offset.value()), geometry_.clusters(),
+              clusters_named(n, geometry_), s.view.runs);
+}
+
 std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, ByteView record) const {
   const auto header = load<FileRecord>(record);
   const std::uint64_t used = header.bytes_in_use.value();
@@ -242,6 +257,9 @@ std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, Byte
     if (length < sizeof(AttributeHeader) + sizeof(ResidentHeader) || length % 8 != 0 ||
         length > used - at)
       throw damaged(number, fmt::format("the attribute at byte {} has {} bytes", at, length));
+    const auto wrong = [&](const char* what) {
+      return damaged(number, fmt::format("the {} of the attribute at byte {} leaves it", what, at));
+    };
     const ByteView body = record.subspan(at, length);
     Segment s;
     s.view.type = head.type.value();
@@ -251,34 +269,21 @@ std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, Byte
     s.instance = head.instance.value();
     const std::size_t name_at = head.name_offset.value();
     const std::size_t name_bytes = std::size_t{head.name_length} * 2;
-    if (name_bytes > 0 && (name_at > length || name_bytes > length - name_at))
-      throw damaged(number, fmt::format("the name of the attribute at byte {} leaves it", at));
+    if (name_bytes > 0 && (name_at > length || name_bytes > length - name_at)) throw wrong("name");
     if (name_bytes > 0) s.view.name = utf16_from(body.subspan(name_at, name_bytes));
     if (s.view.resident) {
       const auto r = load<ResidentHeader>(body, sizeof(AttributeHeader));
       const std::size_t value_at = r.value_offset.value();
       const std::size_t size = r.value_length.value();
-      if (value_at > length || size > length - value_at)
-        throw damaged(number, fmt::format("the value of the attribute at byte {} leaves it", at));
+      if (value_at > length || size > length - value_at) throw wrong("value");
       const ByteView value = body.subspan(value_at, size);
       s.view.value.assign(value.begin(), value.end());
     } else {
-      const auto n = load<NonResidentHeader>(body, sizeof(AttributeHeader));
-      const std::size_t runs_at = n.runs_offset.value();
-      if (runs_at > length)
-        throw damaged(number, fmt::format("the runlist of the attribute at byte {} leaves it", at));
-      s.vcn = n.lowest_vcn.value();
-      s.view.allocated = n.allocated_size.value();
-      s.view.size = n.data_size.value();
-      s.view.initialised = n.initialised_size.value();
-      s.view.compression_unit = n.compression_unit;
-      constexpr std::size_t occupied_at = sizeof(AttributeHeader) + sizeof(NonResidentHeader);
-      if ((s.view.flags & (attribute_sparse | attribute_compressed)) != 0 && s.vcn == 0 &&
-          std::min(runs_at, name_bytes > 0 ? name_at : runs_at) >= occupied_at + 8)
-        s.view.occupied = load<be::little_uint64_buf_t>(body, occupied_at).value();
+      const std::size_t runs_at =
+          load<NonResidentHeader>(body, sizeof(AttributeHeader)).runs_offset.value();
+      if (runs_at > length) throw wrong("runlist");
       try {
-        decode_runs(body.subspan(runs_at), geometry_.clusters(), clusters_named(n, geometry_),
-                    s.view.runs);
+        read_runs(body, name_bytes > 0 ? std::min(runs_at, name_at) : runs_at, s);
       } catch (const Error& e) {
         throw damaged(number, e.message());
       }

@@ -94,6 +94,8 @@ class NtfsVolume {
   [[nodiscard]] std::uint64_t records_in_hole(std::uint64_t first) const;
   void read_bytes(std::uint64_t offset, ByteSpan out) const;
   [[nodiscard]] bool try_read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const;
+  /// Sizes and runs of an attribute that isn't resident, whose header ends there. Throws Error.
+  void read_runs(ByteView body, std::size_t header_end, Segment& s) const;
   [[nodiscard]] std::vector<Segment> segments(std::uint64_t number, ByteView record) const;
   void read_extensions(std::uint64_t number, const AttributeView& list,
                        std::vector<Segment>& all) const;

@@ -84,23 +84,25 @@ class Sizes {
     // An EBR in the way may find another place: the table's planner knows.
     const Limit limit = limit_of(p, disk_end(), false);
     if (length <= limit.end - p.start) return length;
+    add_too_long(p, now, length, limit);
+    return std::nullopt;
+  }
+
+  void add_too_long(const Partition& p, std::uint64_t now, std::uint64_t length,
+                    const Limit& limit) {
     const std::uint64_t missing = length - (limit.end - p.start);
     const std::uint64_t most = greatest(p);
-    Obstacle o;
-    o.code = "size-room";
-    o.partition = p.number;
-    o.missing_sectors = missing;
-    o.text =
-        fmt::format("{} can't be {} long: {}; {} missing", name, format_bytes(length * sector_),
-                    limit.by, plural(missing, "sector is", "sectors are"));
-    o.remedy = most > now ? fmt::format(
-                                "There is room for {}; delete or shorten what comes after it to "
-                                "make more",
-                                format_bytes(most * sector_))
-               : p.number == 0 ? "Continue on a disk, or an image, that is longer"
-                               : "Make room after it first: delete or shorten what is there";
-    out_.obstacles.push_back(std::move(o));
-    return std::nullopt;
+    add_obstacle(out_, "size-room",
+                 fmt::format("{} can't be {} long: {}; {} missing", volume_words(p.number),
+                             format_bytes(length * sector_), limit.by,
+                             plural(missing, "sector is", "sectors are")),
+                 most > now
+                     ? fmt::format("There is room for {}; delete or shorten what comes after it to "
+                                   "make more",
+                                   format_bytes(most * sector_))
+                 : p.number == 0 ? "Continue on a disk, or an image, that is longer"
+                                 : "Make room after it first: delete or shorten what is there",
+                 missing, p.number);
   }
 
   // As far as there is room, up to a whole MiB; an MBR keeps the end free for a GPT one day.

@@ -63,9 +63,7 @@ std::string write_words(const Assessment& a) {
                      format_bytes(a.sectors_to_write * a.before.sector_size), where);
 }
 
-}  // namespace
-
-std::string assessment_text(const Assessment& a, const TextStyle& style, Proof proof) {
+std::string lead_lines(const Assessment& a, const TextStyle& style) {
   const std::string goals = goal_words(a);
   const std::string subject = printable(a.device.path) + ": " + goals + (goals.empty() ? "" : " ");
   const std::string key = goals.empty()  ? a.in_reach() ? "can be mended" : "can't be mended"
@@ -77,44 +75,59 @@ std::string assessment_text(const Assessment& a, const TextStyle& style, Proof p
                                            : "";
   std::string out =
       wrap(subject + toned(a.in_reach() ? Tone::good : Tone::bad, key) + rest, style, "", "");
-  const auto words = [](const Layout& l) {
-    return table_words(l.kind) + (l.id_text().empty() ? "" : ", id " + l.id_text());
-  };
   if (a.device.read_only)
     out += "\n  the device is read-only: a rewrite of it is refused until it can be written\n";
   if (!a.device.in_use.empty())
     out += "\n" + wrap("in use: " + printable(a.device.in_use), style, "  ", "    ");
-  out += fmt::format("\n  before  {}, tag {}\n", words(a.before), a.tag);
+  return out;
+}
+
+std::string words_of(const Layout& l) {
+  return table_words(l.kind) + (l.id_text().empty() ? "" : ", id " + l.id_text());
+}
+
+bool looks_the_same(const Assessment& a) {
+  return a.before == a.after &&
+         std::all_of(a.contents.begin(), a.contents.end(),
+                     [](const Contents& c) { return c.kind == c.kind_after; }) &&
+         std::none_of(a.changes.begin(), a.changes.end(), [](const ExpectedChange& c) {
+           return c.kind == ExpectedChange::Kind::relabelled;
+         });
+}
+
+std::string volume_lines(const Assessment& a, const TextStyle& style) {
+  std::string out;
+  std::string zone;
+  for (const Step& step : a.steps) {
+    const VolumeChange* v = step.volume();
+    if (v == nullptr) continue;
+    out += volume_words(*v, style);
+    if (zone.empty() && v->from != v->to && v->from != VolumeKind::unknown) zone = v->zone;
+  }
+  if (!zone.empty())
+    out += wrap(
+        fmt::format("times    FAT's local times are taken as {}; another zone: --timezone", zone),
+        style, "  ", "           ");
+  return out;
+}
+
+}  // namespace
+
+std::string assessment_text(const Assessment& a, const TextStyle& style, Proof proof) {
+  std::string out = lead_lines(a, style);
+  out += fmt::format("\n  before  {}, tag {}\n", words_of(a.before), a.tag);
   out += draw_map(map_cells(drawn(a.before, a), a.contents), style);
   if (!a.in_reach()) return out + obstacle_lines(a, style);
-  const std::vector<Contents> contents = contents_after(a);
-  const bool looks_the_same =
-      a.before == a.after &&
-      std::all_of(a.contents.begin(), a.contents.end(),
-                  [](const Contents& c) { return c.kind == c.kind_after; }) &&
-      std::none_of(a.changes.begin(), a.changes.end(), [](const ExpectedChange& c) {
-        return c.kind == ExpectedChange::Kind::relabelled;
-      });
-  if (looks_the_same) {
+  if (looks_the_same(a)) {
     out += "  after   the same\n";
   } else {
-    out += fmt::format("  after   {}\n", words(a.after));
-    out += draw_map(map_cells(drawn(a.after, a), contents), style);
+    out += fmt::format("  after   {}\n", words_of(a.after));
+    out += draw_map(map_cells(drawn(a.after, a), contents_after(a)), style);
   }
   out += "\n";
   out += wrap("steps    " + step_words(a), style, "  ", "           ");
   if (!a.numbers.empty()) out += wrap("numbers  " + number_words(a), style, "  ", "           ");
-  for (const Step& step : a.steps) {
-    if (step.volume() != nullptr) out += volume_words(*step.volume(), style);
-  }
-  for (const Step& step : a.steps) {
-    const VolumeChange* v = step.volume();
-    if (v == nullptr || v->from == v->to || v->from == VolumeKind::unknown) continue;
-    out += wrap(fmt::format("times    FAT's local times are taken as {}; another zone: --timezone",
-                            step.volume()->zone),
-                style, "  ", "           ");
-    break;
-  }
+  out += volume_lines(a, style);
   out += wrap("writes   " + write_words(a), style, "  ", "           ");
   out += wrap(proof == Proof::places
                   ? "reads    folders, and where each file is; contents only of what moves: bytes "

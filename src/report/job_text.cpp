@@ -36,46 +36,45 @@ std::string way_back_words(const RevertResult& r) {
                      c.by_place == 0 ? "" : ", by their places: contents were not read");
 }
 
-}  // namespace
-
-std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
-  const std::string steps = step_words(a);
+std::string done_lines(const Assessment& a, const JobResult& r, const TextStyle& style) {
   const bool all_read = !r.comparison.partial();
   const bool by_places = r.comparison.proof == Proof::places;
-  std::string out = verdict(
-      a.device.path + ": done: " + steps, r.sound() ? Tone::good : Tone::bad,
-      !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
-      : !r.sound()          ? "the check found errors"
-      : by_places           ? "every file is there"
-                            : "nothing was lost",
-      !r.comparison.equal() ? ": " + difference_counts(r.comparison)
-      : !r.sound()          ? ""
-                            : std::string(all_read ? "" : " of what could be read") +
-                         (r.left_behind == 0 ? "" : " but what FAT can't hold") + deleted_words(a) +
-                         (by_places ? "; contents were read only of what moved" : ""),
-      style);
-  SectorSet sectors;
-  for (const WrittenRange& w : r.written) sectors.add(w.range);
-  out += fmt::format("\n  files    {}, {}, {}\n", plural(r.files, "file", "files"),
-                     format_bytes(r.bytes),
-                     by_places ? "each compared by name, size and times" : "every hash compared");
+  return verdict(a.device.path + ": done: " + step_words(a), r.sound() ? Tone::good : Tone::bad,
+                 !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
+                 : !r.sound()          ? "the check found errors"
+                 : by_places           ? "every file is there"
+                                       : "nothing was lost",
+                 !r.comparison.equal() ? ": " + difference_counts(r.comparison)
+                 : !r.sound()          ? ""
+                                       : std::string(all_read ? "" : " of what could be read") +
+                                    (r.left_behind == 0 ? "" : " but what FAT can't hold") +
+                                    deleted_words(a) +
+                                    (by_places ? "; contents were read only of what moved" : ""),
+                 style);
+}
+
+std::string compared_lines(const JobResult& r, const TextStyle& style) {
+  const bool by_places = r.comparison.proof == Proof::places;
+  std::string out = fmt::format(
+      "\n  files    {}, {}, {}\n", plural(r.files, "file", "files"), format_bytes(r.bytes),
+      by_places ? "each compared by name, size and times" : "every hash compared");
   if (by_places)
-    out += wrap(fmt::format("places   {} on the same sectors as before, none of them written; what "
-                            "moved, or has no sectors of its own, compared by its hash",
-                            plural(r.comparison.by_place, "file or partition is",
-                                   "files and partitions are")),
-                style, "  ", "           ");
-  if (r.ranges > 0 && !by_places)
+    return out + wrap(fmt::format("places   {} on the same sectors as before, none of them "
+                                  "written; what moved, or has no sectors of its own, compared by "
+                                  "its hash",
+                                  plural(r.comparison.by_place, "file or partition is",
+                                         "files and partitions are")),
+                      style, "  ", "           ");
+  if (r.ranges > 0)
     out += fmt::format("  ranges   {} compared by the hash of the whole\n",
                        plural(r.ranges, "partition", "partitions"));
-  if (!by_places)
-    out += fmt::format("  seal     {}\n", r.comparison.seal_before) +
-           wrap(r.comparison.seal_after + "  " + seal_words(r.comparison), style,
-                std::string(11, ' '), std::string(11, ' '));
-  out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
-  out += fmt::format("  took     {}\n", time_words(r.seconds));
-  out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),
-              style, "  ", "           ");
+  return out + fmt::format("  seal     {}\n", r.comparison.seal_before) +
+         wrap(r.comparison.seal_after + "  " + seal_words(r.comparison), style,
+              std::string(11, ' '), std::string(11, ' '));
+}
+
+std::string unread_lines(const JobResult& r, const TextStyle& style) {
+  std::string out;
   const std::uint64_t ranges = r.comparison.unreadable_ranges;
   if (r.unreadable + ranges > 0)
     out += wrap(fmt::format("damage   {} could not be read in full, before or now: compared is "
@@ -84,21 +83,40 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
                                         : plural(r.unreadable + ranges, "file or partition",
                                                  "files and partitions")),
                 style, "  ", "           ");
-  if (r.left_out > 0) {
+  if (r.left_out > 0)
     out += fmt::format("  missing  {} could not be read, before or now, and not compared\n",
                        plural(r.left_out, "place", "places"));
-  }
+  return out;
+}
+
+std::string planned_lines(const Comparison& c, const TextStyle& style) {
+  constexpr std::size_t max_planned = 12;
+  std::string out;
+  for (std::size_t i = 0; i < std::min(max_planned, c.planned.size()); ++i)
+    out += wrap(
+        fmt::format("planned  {}: {}", printable(place_words(c.planned[i])), c.planned[i].text),
+        style, "  ", "           ");
+  if (c.planned_count > max_planned)
+    out += fmt::format("           and {} more, listed in the case\n",
+                       format_count(c.planned_count - max_planned));
+  return out;
+}
+
+}  // namespace
+
+std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
+  SectorSet sectors;
+  for (const WrittenRange& w : r.written) sectors.add(w.range);
+  std::string out = done_lines(a, r, style) + compared_lines(r, style);
+  out += fmt::format("  written  {}\n", plural(sectors.count(), "sector", "sectors"));
+  out += fmt::format("  took     {}\n", time_words(r.seconds));
+  out += wrap("tag      " + r.tag_after + (r.tag_after == a.tag ? "" : " (was " + a.tag + ")"),
+              style, "  ", "           ");
+  out += unread_lines(r, style);
   if (r.left_behind > 0)
     out += fmt::format("  kept     {} that FAT can't hold, in the case: left-behind\n",
                        plural(r.left_behind, "thing", "things"));
-  constexpr std::size_t max_planned = 12;
-  const auto& planned = r.comparison.planned;
-  for (std::size_t i = 0; i < std::min(max_planned, planned.size()); ++i)
-    out += wrap(fmt::format("planned  {}: {}", printable(place_words(planned[i])), planned[i].text),
-                style, "  ", "           ");
-  if (r.comparison.planned_count > max_planned)
-    out += fmt::format("           and {} more, listed in the case\n",
-                       format_count(r.comparison.planned_count - max_planned));
+  out += planned_lines(r.comparison, style);
   if (!r.from_medium)
     out += wrap(
         "note     this system can't read past its memory here: what was read back may have "

@@ -32,67 +32,83 @@ std::string goal_words(const Assessment& a) {
   return out;
 }
 
-std::string in_words(const Goal& goal) {
-  const auto upper = [](std::string text) {
-    for (char& c : text) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
-    return text;
-  };
-  const std::string part = goal.subject.substr(0, goal.subject.find('.'));
+namespace {
+
+std::string in_capitals(std::string text) {
+  for (char& c : text) c = c >= 'a' && c <= 'z' ? static_cast<char>(c - 'a' + 'A') : c;
+  return text;
+}
+
+std::string of_disk(const Goal& goal) {
   if (goal.subject == "table")
     return fmt::format("the partition table is to be {} {}", goal.state == "mbr" ? "an" : "a",
-                       upper(goal.state));
+                       in_capitals(goal.state));
   if (goal.subject == "boot")
     return fmt::format("the system is to be started by {}",
                        goal.state == "uefi" ? "UEFI" : "legacy firmware");
   if (goal.subject == "esp")
     return fmt::format("the EFI system partition is to be {} long", goal.state);
-  if (goal.subject.ends_with(".letter"))
-    return fmt::format("partition {} is to have the drive letter {}", part, upper(goal.state));
-  if (part[0] == 'g') {
-    const std::size_t colon = std::min(goal.state.find(':'), goal.state.size());
-    const std::string kind = goal.state.substr(0, colon);
-    return fmt::format("the gap {} is to become a partition{}{}", part,
-                       kind == "raw" ? " on which nothing is written" : " with " + upper(kind),
-                       colon == goal.state.size() ? "" : " of " + goal.state.substr(colon + 1));
-  }
-  if (goal.state == "gone" && goal.subject == part)
-    return fmt::format("partition {} is to be deleted", part);
-  if (goal.subject.ends_with(".label"))
-    return fmt::format(
-        "the volume{} is to have {}", part == "volume" ? "" : " on " + part,
-        goal.state.empty() ? "no label" : "the label '" + printable(goal.state) + "'");
-  if (goal.subject.ends_with(".size")) {
-    const char first = goal.state[0];
-    return fmt::format("{} is to be {}", part == "volume" ? "the volume" : "partition " + part,
-                       goal.state == "max"   ? "as long as there is room"
-                       : goal.state == "min" ? "as short as its files allow"
-                       : first == '+'        ? goal.state.substr(1) + " longer"
-                       : first == '-'        ? goal.state.substr(1) + " shorter"
-                                             : goal.state + " long");
-  }
-  if (goal.subject.ends_with(".front"))
-    return fmt::format(
-        "partition {} is to begin {}", part,
-        goal.state == "max" ? "as early as there is room" : goal.state.substr(1) + " earlier");
   if (goal.subject == "names") return "names that FAT can't spell may become others";
-  if (goal.subject.ends_with(".cluster")) {
-    return fmt::format("the volume{} is to have clusters of {}",
-                       part == "volume" ? "" : " on " + part,
-                       goal.state == "512" ? "512 bytes" : goal.state);
-  }
-  if (goal.subject == "volume") return fmt::format("the volume is to be {}", upper(goal.state));
-  if (goal.subject == part) {
-    return goal.state == "logical" || goal.state == "primary"
-               ? fmt::format("partition {} is to be {}", part, goal.state)
-               : fmt::format("the volume on {} is to be {}", part, upper(goal.state));
-  }
-  const std::string field = goal.subject.substr(part.size() + 1);
+  return "";
+}
+
+std::string of_gap(const Goal& goal) {
+  const std::size_t colon = std::min(goal.state.find(':'), goal.state.size());
+  const std::string kind = goal.state.substr(0, colon);
+  return fmt::format("the gap {} is to become a partition{}{}", goal.subject,
+                     kind == "raw" ? " on which nothing is written" : " with " + in_capitals(kind),
+                     colon == goal.state.size() ? "" : " of " + goal.state.substr(colon + 1));
+}
+
+// `part` is "p3", or "volume" of a disk without a table.
+std::string of_whole(const std::string& part, const std::string& state) {
+  if (part == "volume") return fmt::format("the volume is to be {}", in_capitals(state));
+  if (state == "gone") return fmt::format("partition {} is to be deleted", part);
+  if (state == "logical" || state == "primary")
+    return fmt::format("partition {} is to be {}", part, state);
+  return fmt::format("the volume on {} is to be {}", part, in_capitals(state));
+}
+
+std::string of_size(const std::string& part, const std::string& state) {
+  const char first = state[0];
+  return fmt::format("{} is to be {}", part == "volume" ? "the volume" : "partition " + part,
+                     state == "max"   ? "as long as there is room"
+                     : state == "min" ? "as short as its files allow"
+                     : first == '+'   ? state.substr(1) + " longer"
+                     : first == '-'   ? state.substr(1) + " shorter"
+                                      : state + " long");
+}
+
+std::string of_field(const std::string& part, const std::string& field, const std::string& state) {
+  const std::string volume = part == "volume" ? "the volume" : "the volume on " + part;
+  if (field == "letter")
+    return fmt::format("partition {} is to have the drive letter {}", part, in_capitals(state));
+  if (field == "label")
+    return fmt::format("{} is to have {}", volume,
+                       state.empty() ? "no label" : "the label '" + printable(state) + "'");
+  if (field == "size") return of_size(part, state);
+  if (field == "front")
+    return fmt::format("partition {} is to begin {}", part,
+                       state == "max" ? "as early as there is room" : state.substr(1) + " earlier");
+  if (field == "cluster")
+    return fmt::format("{} is to have clusters of {}", volume,
+                       state == "512" ? "512 bytes" : state);
   if (field == "active")
-    return fmt::format("partition {} is to be {}", part,
-                       goal.state == "yes" ? "active" : "not active");
+    return fmt::format("partition {} is to be {}", part, state == "yes" ? "active" : "not active");
   if (field == "name")
-    return fmt::format("partition {} is to have the name '{}'", part, printable(goal.state));
+    return fmt::format("partition {} is to have the name '{}'", part, printable(state));
   return fmt::format("partition {} is to have the type that goes with its volume", part);
+}
+
+}  // namespace
+
+std::string in_words(const Goal& goal) {
+  if (std::string words = of_disk(goal); !words.empty()) return words;
+  if (goal.subject[0] == 'g') return of_gap(goal);
+  const std::size_t dot = std::min(goal.subject.find('.'), goal.subject.size());
+  const std::string part = goal.subject.substr(0, dot);
+  if (dot == goal.subject.size()) return of_whole(part, goal.state);
+  return of_field(part, goal.subject.substr(dot + 1), goal.state);
 }
 
 std::string number_words(const Assessment& a) {

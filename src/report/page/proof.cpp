@@ -138,34 +138,80 @@ std::string owner_of(const Layout& layout, const SectorRange& range) {
 
 }  // namespace
 
+namespace {
+
+// Rows that there are, and are not shown.
+std::string and_more(std::uint64_t all, std::size_t shown) {
+  return all <= shown ? "" : fmt::format("<p>… and {} more.</p>\n", format_count(all - shown));
+}
+
+std::string differences_table(const char* title, const char* what,
+                              const std::vector<Difference>& listed, std::uint64_t all) {
+  HtmlTable list{title, {"kind", "where", what}, {}, {}};
+  for (const Difference& d : listed) {
+    if (list.rows.size() < max_rows)
+      list.rows.push_back({esc(name_of(d.kind)), esc(place_words(d)), esc(d.text)});
+  }
+  return list.text() + and_more(all, list.rows.size());
+}
+
+std::string comparison_part(const Comparison& c) {
+  std::string out =
+      fmt::format("<p>Differences in names, sizes, contents, times and attributes: {}.{}</p>\n",
+                  claim("differences", c.count),
+                  c.planned.empty() ? "" : " What was planned is not among them:");
+  if (!c.planned.empty())
+    out += differences_table("Changes that were planned", "what it is", c.planned, c.planned_count);
+  if (!c.equal())
+    out += differences_table("Differences", "what it was and is", c.differences, c.count);
+  return out;
+}
+
+std::string left_out_part(const Manifest& before) {
+  if (before.left_out() == 0) return "";
+  HtmlTable list{"What could not be read, and was neither recorded nor compared",
+                 {"place", "why"},
+                 {},
+                 {false, false}};
+  for (const ManifestVolume& v : before.volumes) {
+    for (const LeftOut& l : v.left_out) {
+      if (list.rows.size() < max_rows)
+        list.rows.push_back({esc(part_name(v.number) + "/" + l.path), esc(l.reason)});
+    }
+  }
+  for (const ManifestRange& range : before.ranges) {
+    if (!range.fault.empty() && list.rows.size() < max_rows)
+      list.rows.push_back({esc(part_name(range.number)), esc(range.fault)});
+  }
+  return list.text() + and_more(before.left_out(), list.rows.size());
+}
+
+std::string unreadable_part(const Manifest& before) {
+  if (before.unreadable_files() == 0) return "";
+  HtmlTable list{"Files that could not be read in full before",
+                 {"file", "bytes from", "bytes"},
+                 {},
+                 {false, true, true}};
+  std::uint64_t all = 0;
+  for (const ManifestVolume& v : before.volumes) {
+    for (const auto& [id, parts] : v.unreadable) {
+      for (const auto& part : parts) {
+        if (++all > max_rows) continue;
+        list.rows.push_back({esc(part_name(v.number) + "/" + v.tree.path(id)),
+                             format_count(part.offset), format_count(part.length)});
+      }
+    }
+  }
+  return list.text() + and_more(all, list.rows.size());
+}
+
+}  // namespace
+
 std::string proof_section(const CaseRecord& r) {
   std::string body;
   if (r.before && r.after) {
-    body += figures(r).text();
-    const Comparison& c = *r.comparison;
-    body +=
-        fmt::format("<p>Differences in names, sizes, contents, times and attributes: {}.{}</p>\n",
-                    claim("differences", c.count),
-                    c.planned.empty() ? "" : " What was planned is not among them:");
-    if (!c.planned.empty()) {
-      HtmlTable list{"Changes that were planned", {"kind", "where", "what it is"}, {}, {}};
-      for (const Difference& d : c.planned) {
-        if (list.rows.size() < max_rows)
-          list.rows.push_back({esc(name_of(d.kind)), esc(place_words(d)), esc(d.text)});
-      }
-      body += list.text();
-    }
-    if (!c.equal()) {
-      HtmlTable list{"Differences", {"kind", "where", "what it was and is"}, {}, {}};
-      for (const Difference& d : c.differences) {
-        list.rows.push_back({esc(name_of(d.kind)), esc(place_words(d)), esc(d.text)});
-      }
-      body += list.text();
-      if (c.count > c.differences.size())
-        body +=
-            fmt::format("<p>… and {} more.</p>\n", format_count(c.count - c.differences.size()));
-    }
-    body += volumes_table(*r.after, "Volumes afterwards");
+    body += figures(r).text() + comparison_part(*r.comparison) +
+            volumes_table(*r.after, "Volumes afterwards");
   } else if (r.before) {
     body += fmt::format("<p>Recorded before: {} files, {} bytes, {}.</p>\n",
                         claim("files-before", r.before->files()),
@@ -183,39 +229,7 @@ std::string proof_section(const CaseRecord& r) {
     body += "<h3>The check after</h3>\n" +
             findings_list(r.findings_after, "Table and volumes are sound: no rule broken.");
   }
-  if (r.before && r.before->left_out() > 0) {
-    HtmlTable list{"What could not be read, and was neither recorded nor compared",
-                   {"place", "why"},
-                   {},
-                   {false, false}};
-    for (const ManifestVolume& v : r.before->volumes) {
-      for (const LeftOut& l : v.left_out) {
-        if (list.rows.size() < max_rows)
-          list.rows.push_back({esc(part_name(v.number) + "/" + l.path), esc(l.reason)});
-      }
-    }
-    for (const ManifestRange& range : r.before->ranges) {
-      if (!range.fault.empty())
-        list.rows.push_back({esc(part_name(range.number)), esc(range.fault)});
-    }
-    body += list.text();
-  }
-  if (r.before && r.before->unreadable_files() > 0) {
-    HtmlTable list{"Files that could not be read in full before",
-                   {"file", "bytes from", "bytes"},
-                   {},
-                   {false, true, true}};
-    for (const ManifestVolume& v : r.before->volumes) {
-      for (const auto& [id, parts] : v.unreadable) {
-        for (const auto& part : parts) {
-          if (list.rows.size() >= max_rows) break;
-          list.rows.push_back({esc(part_name(v.number) + "/" + v.tree.path(id)),
-                               format_count(part.offset), format_count(part.length)});
-        }
-      }
-    }
-    body += list.text();
-  }
+  if (r.before) body += left_out_part(*r.before) + unreadable_part(*r.before);
   return section("proof", "Proof", body);
 }
 
