@@ -30,6 +30,39 @@ void mend_volumes(const Device& device, const Survey& survey, const ReadOptions&
     out.numbers.push_back({p.number, p.number});
 }
 
+// The good copy's entries, both copies where they belong, the protective MBR with its boot code.
+void mend_gpt(const Device& device, const Survey& survey, Assessment& out) {
+  Layout target = survey.table.layout;
+  const std::uint64_t array = gpt_array_sectors(target.sector_size);
+  target.last_usable = device.sectors() - array - 2;
+  target.first_usable = gpt_first_usable(target.sector_size);
+  for (const Partition& p : target.partitions) {
+    out.numbers.push_back({p.number, p.number});
+    if (p.start >= target.first_usable && p.range().last() <= target.last_usable && p.number <= 128)
+      continue;
+    add_obstacle(out, "gpt-room",
+                 "partition " + std::to_string(p.number) + " is where a copy of the GPT must go",
+                 "Move or shorten it first", 0, p.number);
+  }
+  if (!out.obstacles.empty()) return;
+  steps::GptMend work;
+  work.sector0 = survey.table.sector0;
+  work.primary = find_code(survey.table.findings, "gpt.primary-damaged") != nullptr;
+  if (!work.primary) {
+    work.backup = find_code(survey.table.findings, "gpt.backup-damaged") != nullptr ||
+                  find_code(survey.table.findings, "gpt.backup-not-last") != nullptr;
+    // LBA 1 is written anew and must go on naming the entries that are at LBA 2.
+    if (device.read(2, array) != build_gpt(target).array.data) {
+      add_obstacle(out, "gpt-form",
+                   "the GPT's entries have another form than the one that Nuvrat writes",
+                   "Take the disk to the system that made it");
+      return;
+    }
+  }
+  out.after = target;
+  out.steps.push_back(Step(target, {std::move(work)}));
+}
+
 }  // namespace
 
 Assessment assess_repair(const Device& device, const ReadOptions& options, Unowned unowned) {
@@ -54,47 +87,13 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     Random random;
     const Wishes nothing;
     plan_table_mbr({device, state, nothing, random}, out, true);
-    if (out.in_reach()) fill_figures(device, survey, measure_pace(device, survey), out);
-    return out;
-  }
-  if (!mend) {
+  } else if (mend) {
+    mend_gpt(device, survey, out);
+  } else {
     mend_volumes(device, survey, options, unowned, out);
-    if (out.in_reach() && !out.steps.empty())
-      fill_figures(device, survey, measure_pace(device, survey), out);
-    return out;
   }
-
-  // The good copy's entries, both copies where they belong, the protective MBR with its boot code.
-  Layout target = survey.table.layout;
-  const std::uint64_t array = gpt_array_sectors(target.sector_size);
-  target.last_usable = device.sectors() - array - 2;
-  target.first_usable = gpt_first_usable(target.sector_size);
-  for (const Partition& p : target.partitions) {
-    out.numbers.push_back({p.number, p.number});
-    if (p.start >= target.first_usable && p.range().last() <= target.last_usable && p.number <= 128)
-      continue;
-    add_obstacle(out, "gpt-room",
-                 "partition " + std::to_string(p.number) + " is where a copy of the GPT must go",
-                 "Move or shorten it first", 0, p.number);
-  }
-  if (!out.obstacles.empty()) return out;
-  steps::GptMend work;
-  work.sector0 = survey.table.sector0;
-  work.primary = find_code(survey.table.findings, "gpt.primary-damaged") != nullptr;
-  if (!work.primary) {
-    work.backup = find_code(survey.table.findings, "gpt.backup-damaged") != nullptr ||
-                  find_code(survey.table.findings, "gpt.backup-not-last") != nullptr;
-    // LBA 1 is written anew and must go on naming the entries that are at LBA 2.
-    if (device.read(2, array) != build_gpt(target).array.data) {
-      add_obstacle(out, "gpt-form",
-                   "the GPT's entries have another form than the one that Nuvrat writes",
-                   "Take the disk to the system that made it");
-      return out;
-    }
-  }
-  out.after = target;
-  out.steps.push_back(Step(target, {std::move(work)}));
-  fill_figures(device, survey, measure_pace(device, survey), out);
+  if (out.in_reach() && !out.steps.empty())
+    fill_figures(device, survey, measure_pace(device, survey), out);
   return out;
 }
 

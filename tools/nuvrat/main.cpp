@@ -214,105 +214,170 @@ nuvrat::Error words_error(CLI::App& app, int argc, char** argv, const CLI::Parse
   return with_remedy(suggest(e.what(), ""), help);
 }
 
+using Options = cli::Options;
+
+// A verb on the command line, and the function that it calls.
+struct Verb {
+  CLI::App* words;
+  int (*run)(Options&);
+  bool takes_case = false;
+};
+
+Verb survey_verb(CLI::App& app, Options& options) {
+  return {add_verb(app, "survey", "What is on a disk, and anything unusual about it", options,
+                   "Image files, block devices or NBD addresses; none: the disks of this machine"),
+          cli::survey};
+}
+
+Verb check_verb(CLI::App& app, Options& options) {
+  CLI::App* verb = add_verb(
+      app, "check", "Whether table and volumes are sound", options,
+      "Image files, block devices or NBD addresses; after one, only some partitions: p1 p5 …");
+  verb->get_option("DISK")->required();
+  CLI::Option* repair = verb->add_flag("--repair", options.repair,
+                                       "Mend what can be mended with nothing lost, as a job");
+  verb->add_option("--unowned", options.unowned,
+                   "With --repair: clusters that no file has are freed, or kept as files in a "
+                   "folder UNOWNED; left alone unless told")
+      ->check(CLI::IsMember({"free", "keep"}))
+      ->needs(repair);
+  add_job_options(*verb, options, repair);
+  return {verb, cli::check};
+}
+
+Verb files_verb(CLI::App& app, Options& options) {
+  CLI::App* verb = add_verb(app, "files", "The files of a volume, read-only", options);
+  verb->add_option("PATH", options.words,
+                   "The partition, as p2 (none on a disk without a table), then a folder or file")
+      ->type_name(" ");
+  return {verb, cli::files};
+}
+
+Verb fetch_verb(CLI::App& app, Options& options) {
+  CLI::App* verb = add_verb(app, "fetch", "Copy files and folders out, read-only", options);
+  verb->add_option("PATH", options.words, "The partition, as p2, then paths; / is all of it")
+      ->required()
+      ->type_name(" ");
+  verb->add_option("-o,--output", options.folder, "The folder to copy into")
+      ->required()
+      ->type_name("FOLDER");
+  verb->add_option("--against", options.against, "A manifest: each file's hash is held against it")
+      ->type_name("FILE");
+  add_events(*verb, options);
+  return {verb, cli::fetch};
+}
+
+Verb manifest_verb(CLI::App& app, Options& options) {
+  CLI::App* verb = add_verb(app, "manifest", "Record every file with its hash", options);
+  verb->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
+  verb->add_option("-o,--output", options.output, "The file to write")
+      ->required()
+      ->type_name("FILE");
+  add_events(*verb, options);
+  verb->add_option("--format", options.format,
+                   "nuvrat, or sha256sum for the ordinary checksum program")
+      ->check(CLI::IsMember({"nuvrat", "sha256sum"}));
+  return {verb, cli::manifest};
+}
+
+Verb assess_verb(CLI::App& app, Options& options) {
+  CLI::App* verb =
+      add_verb(app, "assess", "Whether goals can be reached, how, and what is lost", options);
+  verb->add_option("GOAL", options.words,
+                   "The state wanted, such as table=gpt; none: every goal that makes sense")
+      ->type_name(" ");
+  verb->footer(goal_help());
+  add_seed(*verb, options);
+  add_rename(*verb, options);
+  return {verb, cli::assess};
+}
+
+Verb rewrite_verb(CLI::App& app, Options& options) {
+  CLI::App* verb = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
+  verb->add_option("GOAL", options.words, "The state wanted, such as table=gpt")
+      ->required()
+      ->type_name(" ");
+  add_job_options(*verb, options);
+  verb->add_flag("--rehearse", options.rehearse,
+                 "Stop before the first write: record, play it through, compare, keep the case");
+  verb->footer(goal_help());
+  add_seed(*verb, options);
+  add_rename(*verb, options);
+  return {verb, cli::rewrite};
+}
+
+Verb verify_verb(CLI::App& app, Options& options) {
+  CLI::App* verb = add_verb(app, "verify", "Hold a disk against a manifest", options);
+  verb->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
+  verb->add_option("--against", options.against, "The manifest")->required()->type_name("FILE");
+  add_events(*verb, options);
+  return {verb, cli::verify};
+}
+
+Verb resume_verb(CLI::App& app, Options& options) {
+  CLI::App* verb = add_case_verb(
+      app, "resume", "Finish a rewrite that was cut off: its case, or the disk if the case is lost",
+      options);
+  verb->add_option("--sector-size", options.sector_size,
+                   "Of an image whose case is lost: 512 or 4096 (512)")
+      ->check(CLI::IsMember({512u, 4096u}));
+  return {verb, cli::resume, true};
+}
+
+Verb revert_verb(CLI::App& app, Options& options) {
+  CLI::App* verb =
+      add_case_verb(app, "revert", "Put the disk back as it was before a case", options);
+  verb->add_flag("--discard-later-changes", options.discard_later_changes,
+                 "Go back although the disk has been written to since");
+  return {verb, cli::revert, true};
+}
+
+Verb report_verb(CLI::App& app, Options& options) {
+  CLI::App* verb =
+      app.add_subcommand("report", "The page that goes to the owner with the disk, from a case");
+  verb->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
+  verb->add_option("-o,--output", options.output, "The HTML file to write")->type_name("FILE");
+  add_overwrite(*verb, options);
+  verb->add_option("--technician", options.technician,
+                   "Who did the work, and how to be reached; else from nuvrat/letterhead in the "
+                   "folder for settings")
+      ->type_name("TEXT");
+  verb->add_option("--owner", options.owner, "Whose disk it is")->type_name("TEXT");
+  verb->add_option("--job", options.job, "The shop's number of the job")->type_name("TEXT");
+  verb->add_flag("--json", options.json, "One JSON object with everything that the case knows");
+  verb->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
+      ->type_name("DISK");
+  return {verb, cli::report, true};
+}
+
+int run_verb(const Verb& verb, Options& options) {
+  try {
+    return verb.run(options);
+  } catch (const nuvrat::Error& e) {
+    if (verb.takes_case) {  // the disk is the case's affair
+      options.case_folder = options.disk;
+      options.disk = options.case_disk;
+    }
+    return say(e, options.json, options);
+  } catch (const std::exception& e) {
+    std::cerr
+        << "stopped, the machine failed: " << e.what()
+        << "\n  what to do: if a case was begun, 'nuvrat resume' on it says where the job is\n";
+    return job_begun() ? cli::cut_off : cli::device_failed;
+  }
+}
+
 int run(int argc, char** argv) {
   CLI::App app("Nuvrat rewrites a disk's structures in place and loses nothing.", "nuvrat");
   app.require_subcommand(1);
   app.formatter(std::make_shared<NarrowHelp>());
   app.set_version_flag("--version", std::string("Nuvrat ") + nuvrat::version());
-  cli::Options options;
-
-  auto* survey =
-      add_verb(app, "survey", "What is on a disk, and anything unusual about it", options,
-               "Image files, block devices or NBD addresses; none: the disks of this machine");
-  auto* check = add_verb(
-      app, "check", "Whether table and volumes are sound", options,
-      "Image files, block devices or NBD addresses; after one, only some partitions: p1 p5 …");
-  check->get_option("DISK")->required();
-  auto* repair = check->add_flag("--repair", options.repair,
-                                 "Mend what can be mended with nothing lost, as a job");
-  check
-      ->add_option("--unowned", options.unowned,
-                   "With --repair: clusters that no file has are freed, or kept as files in a "
-                   "folder UNOWNED; left alone unless told")
-      ->check(CLI::IsMember({"free", "keep"}))
-      ->needs(repair);
-  add_job_options(*check, options, repair);
-  auto* files = add_verb(app, "files", "The files of a volume, read-only", options);
-  files
-      ->add_option("PATH", options.words,
-                   "The partition, as p2 (none on a disk without a table), then a folder or file")
-      ->type_name(" ");
-  auto* fetch = add_verb(app, "fetch", "Copy files and folders out, read-only", options);
-  fetch->add_option("PATH", options.words, "The partition, as p2, then paths; / is all of it")
-      ->required()
-      ->type_name(" ");
-  fetch->add_option("-o,--output", options.folder, "The folder to copy into")
-      ->required()
-      ->type_name("FOLDER");
-  fetch->add_option("--against", options.against, "A manifest: each file's hash is held against it")
-      ->type_name("FILE");
-  add_events(*fetch, options);
-  auto* manifest = add_verb(app, "manifest", "Record every file with its hash", options);
-  manifest->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
-  manifest->add_option("-o,--output", options.output, "The file to write")
-      ->required()
-      ->type_name("FILE");
-  add_events(*manifest, options);
-  manifest
-      ->add_option("--format", options.format,
-                   "nuvrat, or sha256sum for the ordinary checksum program")
-      ->check(CLI::IsMember({"nuvrat", "sha256sum"}));
-  auto* assess =
-      add_verb(app, "assess", "Whether goals can be reached, how, and what is lost", options);
-  assess
-      ->add_option("GOAL", options.words,
-                   "The state wanted, such as table=gpt; none: every goal that makes sense")
-      ->type_name(" ");
-  assess->footer(goal_help());
-  add_seed(*assess, options);
-  add_rename(*assess, options);
-  auto* rewrite = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
-  rewrite->add_option("GOAL", options.words, "The state wanted, such as table=gpt")
-      ->required()
-      ->type_name(" ");
-  add_job_options(*rewrite, options);
-  rewrite->add_flag("--rehearse", options.rehearse,
-                    "Stop before the first write: record, play it through, compare, keep the case");
-  rewrite->footer(goal_help());
-  add_seed(*rewrite, options);
-  add_rename(*rewrite, options);
-  auto* verify = add_verb(app, "verify", "Hold a disk against a manifest", options);
-  verify->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
-  verify->add_option("--against", options.against, "The manifest")->required()->type_name("FILE");
-  add_events(*verify, options);
-
-  auto* resume = add_case_verb(
-      app, "resume", "Finish a rewrite that was cut off: its case, or the disk if the case is lost",
-      options);
-  resume
-      ->add_option("--sector-size", options.sector_size,
-                   "Of an image whose case is lost: 512 or 4096 (512)")
-      ->check(CLI::IsMember({512u, 4096u}));
-  auto* revert = add_case_verb(app, "revert", "Put the disk back as it was before a case", options);
-  revert->add_flag("--discard-later-changes", options.discard_later_changes,
-                   "Go back although the disk has been written to since");
-
-  auto* report =
-      app.add_subcommand("report", "The page that goes to the owner with the disk, from a case");
-  report->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
-  report->add_option("-o,--output", options.output, "The HTML file to write")->type_name("FILE");
-  add_overwrite(*report, options);
-  report
-      ->add_option("--technician", options.technician,
-                   "Who did the work, and how to be reached; else from nuvrat/letterhead in the "
-                   "folder for settings")
-      ->type_name("TEXT");
-  report->add_option("--owner", options.owner, "Whose disk it is")->type_name("TEXT");
-  report->add_option("--job", options.job, "The shop's number of the job")->type_name("TEXT");
-  report->add_flag("--json", options.json, "One JSON object with everything that the case knows");
-  report->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
-      ->type_name("DISK");
-
+  Options options;
+  std::vector<Verb> verbs;
+  for (const auto add :
+       {survey_verb, check_verb, files_verb, fetch_verb, manifest_verb, assess_verb, rewrite_verb,
+        verify_verb, resume_verb, revert_verb, report_verb})
+    verbs.push_back(add(app, options));
   if (argc < 2) {
     std::cout << app.help();
     return cli::done;
@@ -325,32 +390,9 @@ int run(int argc, char** argv) {
         argv + 1, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; });
     return say(words_error(app, argc, argv, e), json, options);
   }
-  try {
-    if (survey->parsed()) return cli::survey(options);
-    if (check->parsed()) return cli::check(options);
-    if (files->parsed()) return cli::files(options);
-    if (fetch->parsed()) return cli::fetch(options);
-    if (manifest->parsed()) return cli::manifest(options);
-    if (assess->parsed()) return cli::assess(options);
-    if (rewrite->parsed()) return cli::rewrite(options);
-    if (verify->parsed()) return cli::verify(options);
-    if (resume->parsed()) return cli::resume(options);
-    if (revert->parsed()) return cli::revert(options);
-    if (report->parsed()) return cli::report(options);
-    return cli::bad_words;
-  } catch (const nuvrat::Error& e) {
-    // Of a verb that takes a case, the disk is the case's affair.
-    if (resume->parsed() || revert->parsed() || report->parsed()) {
-      options.case_folder = options.disk;
-      options.disk = options.case_disk;
-    }
-    return say(e, options.json, options);
-  } catch (const std::exception& e) {
-    std::cerr
-        << "stopped, the machine failed: " << e.what()
-        << "\n  what to do: if a case was begun, 'nuvrat resume' on it says where the job is\n";
-    return job_begun() ? cli::cut_off : cli::device_failed;
-  }
+  const auto verb =
+      std::find_if(verbs.begin(), verbs.end(), [](const Verb& v) { return v.words->parsed(); });
+  return verb == verbs.end() ? cli::bad_words : run_verb(*verb, options);
 }
 
 }  // namespace
