@@ -209,11 +209,32 @@ class MbrPlanner {
                            plural(missing.missing, "sector", "sectors"));
   }
 
-  // Tried on this very disk: the roles that were asked for first, the others as they fit.
-  void offer_other_goals(Obstacle& o) const {
+  // Tried on this very disk: the roles that were asked for, the others as they fit; else all of them
+  // but one; else as they fit.
+  [[nodiscard]] std::optional<Arrangement> nearest_arrangement() const {
     ArrangeRequest free_choice = request_;
     free_choice.wanted = in_.wishes.roles;
-    const auto other = arrange(free_choice);
+    if (auto found = arrange(free_choice)) return found;
+    for (const auto& wish : in_.wishes.roles) {
+      free_choice.wanted = in_.wishes.roles;
+      free_choice.wanted.erase(wish.first);
+      if (auto found = arrange(free_choice); found && changes_roles(*found)) return found;
+    }
+    free_choice.wanted.clear();
+    auto found = arrange(free_choice);
+    return found && changes_roles(*found) ? found : std::nullopt;
+  }
+
+  [[nodiscard]] bool changes_roles(const Arrangement& found) const {
+    for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
+      const Role role = found.is_logical(i) ? Role::logical : Role::primary;
+      if (role != request_.partitions[i].role) return true;
+    }
+    return false;
+  }
+
+  void offer_other_goals(Obstacle& o) const {
+    const auto other = nearest_arrangement();
     if (!other) {
       if (o.remedy.empty()) o.remedy = "Keep the table as it is, or delete a partition";
       return;
