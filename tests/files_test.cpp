@@ -125,6 +125,40 @@ TEST_CASE("files: paths as a person types them; what is wrong is said") {
   CHECK(result.problems[0].text.find("not as recorded") != std::string::npos);
 }
 
+TEST_CASE("files: names as long as a folder here takes them, and what it doesn't take is named") {
+  const auto disk = support::disk(90000);
+  FatFormat format;
+  format.cluster_sectors = 1;
+  FatWriter writer(*disk, format);
+  const std::string longest(255, 'n');
+  writer.add_file(longest, volumes::noise(700, 1));
+  // A path of more than 4096 bytes, in the end.
+  std::string deep;
+  for (int i = 0; i < 17; ++i) {
+    deep += (deep.empty() ? "" : "/") + std::string(240, static_cast<char>('a' + i));
+    writer.add_directory(deep);
+  }
+  writer.add_file(deep + "/" + std::string(100, 'x'), volumes::noise(10, 2));
+  writer.add_file("after.bin", volumes::noise(20, 3));
+  // 90 characters of three bytes each.
+  std::string wide;
+  for (int i = 0; i < 90; ++i) wide += "\xE6\xBD\xAE";
+  writer.add_file(wide, volumes::noise(30, 4));
+  writer.finish();
+  const support::Folder folder;
+  QuietProgress quiet;
+  OpenedVolume volume(*disk, 0, utc());
+  const FetchResult result = fetch_files(volume.reader(), {"/"}, folder / "out", {}, quiet);
+  CHECK(result.files == 2);
+  CHECK(fs::file_size(folder / "out" / longest) == 700);
+  CHECK(fs::file_size(folder / "out" / "after.bin") == 20);
+  REQUIRE(result.problems.size() == 2);
+  for (const FetchProblem& p : result.problems) {
+    CAPTURE(p.text);
+    CHECK((p.path == wide || p.path.starts_with("aaa")));
+  }
+}
+
 TEST_CASE("files: what can't be read is left out and named; an image is never written over") {
   const support::Folder folder;
   const auto image = folder / "disk.img";

@@ -79,7 +79,9 @@ class WholeFile::Impl {
       if (!folder_.valid()) throw file_error("the folder can't be opened", errno, above);
       // A name of its own, however often a program was cut off here before.
       for (int i = 0; !file_.valid() && i < 100; ++i) {
-        part_ = fmt::format("{}.part-{}-{}", path.filename().string(), ::getpid(), i);
+        constexpr std::size_t room = 200;  // of the 255 bytes that a name may have
+        part_ =
+            fmt::format("{}.{}-{}.part", path.filename().string().substr(0, room), ::getpid(), i);
         file_ = open_file_at(folder_.get(), part_, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, mode);
         if (!file_.valid() && errno != EEXIST) break;
       }

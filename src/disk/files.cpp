@@ -152,8 +152,28 @@ class Fetcher {
     }
   }
 
+  // Whether it's the name that the folder doesn't take: then the other files are still to be had.
+  static bool takes_files(const fs::path& folder) {
+    try {
+      const WholeFile probe(folder / "n", mode_for_others, Sync::by_caller);
+      return true;
+    } catch (const Error&) {
+      return false;
+    }
+  }
+
+  std::unique_ptr<WholeFile> new_file(const fs::path& path) {
+    try {
+      return std::make_unique<WholeFile>(path, mode_for_others, Sync::by_caller);
+    } catch (const Error& e) {
+      if (!takes_files(path.parent_path())) throw;
+      throw Error(ErrorCode::refused, e.message());
+    }
+  }
+
   void copy(FileTree::Id id, const fs::path& path) {
-    WholeFile out(path, mode_for_others, Sync::by_caller);
+    const auto file = new_file(path);
+    WholeFile& out = *file;
     Sha256 sha;
     std::uint64_t bytes = 0;
     read_file(reader_, tree_.path(id), [&](ByteView piece) {

@@ -209,8 +209,8 @@ class MbrPlanner {
                            plural(missing.missing, "sector", "sectors"));
   }
 
-  // Tried on this very disk: the roles that were asked for, the others as they fit; else all of them
-  // but one; else as they fit.
+  // Tried on this very disk: the roles that were asked for, the others as they fit; else all of
+  // them but one; else as they fit.
   [[nodiscard]] std::optional<Arrangement> nearest_arrangement() const {
     ArrangeRequest free_choice = request_;
     free_choice.wanted = in_.wishes.roles;
