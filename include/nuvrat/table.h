@@ -27,6 +27,8 @@ struct TableReading {
 /// the device can't be read.
 [[nodiscard]] TableReading read_table(const Device& device);
 
+/// LBA 0 of a disk with a GPT, boot code zero: one entry over all of it, as far as 32 bits count.
+[[nodiscard]] Bytes build_protective_mbr(std::uint64_t disk_sectors, std::uint32_t sector_size);
 /// The bytes of a GPT for a layout of kind gpt.
 struct GptBytes {
   Bytes protective_mbr;  ///< one sector for LBA 0, boot code zero

@@ -30,37 +30,39 @@ void mend_volumes(const Device& device, const Survey& survey, const ReadOptions&
     out.numbers.push_back({p.number, p.number});
 }
 
-// The good copy's entries, both copies where they belong, the protective MBR with its boot code.
-void mend_gpt(const Device& device, const Survey& survey, Assessment& out) {
-  Layout target = survey.table.layout;
-  const std::uint64_t array = gpt_array_sectors(target.sector_size);
-  target.last_usable = device.sectors() - array - 2;
-  target.first_usable = gpt_first_usable(target.sector_size);
-  for (const Partition& p : target.partitions) {
-    out.numbers.push_back({p.number, p.number});
-    if (p.start >= target.first_usable && p.range().last() <= target.last_usable && p.number <= 128)
-      continue;
-    add_obstacle(out, "gpt-room",
-                 "partition " + std::to_string(p.number) + " is where a copy of the GPT must go",
-                 "Move or shorten it first", 0, p.number);
-  }
-  if (!out.obstacles.empty()) return;
+// Both copies where they belong, out of the good one's entries; the protective MBR, with its boot
+// code. What is good is not touched, where its form allows that.
+void mend_gpt(const Device& device, const DiskState& state, Assessment& out) {
+  const TableReading& table = state.table;
+  const auto is_found = [&table](const char* code) {
+    return find_code(table.findings, code) != nullptr;
+  };
   steps::GptMend work;
-  work.sector0 = survey.table.sector0;
-  work.primary = find_code(survey.table.findings, "gpt.primary-damaged") != nullptr;
-  if (!work.primary) {
-    work.backup = find_code(survey.table.findings, "gpt.backup-damaged") != nullptr ||
-                  find_code(survey.table.findings, "gpt.backup-not-last") != nullptr;
-    // LBA 1 is written anew and must go on naming the entries that are at LBA 2.
-    if (device.read(2, array) != build_gpt(target).array.data) {
-      add_obstacle(out, "gpt-form",
-                   "the GPT's entries have another form than the one that Nuvrat writes",
-                   "Take the disk to the system that made it");
-      return;
-    }
+  work.sector0 = table.sector0;
+  work.primary = is_found("gpt.primary-damaged");
+  work.backup =
+      !work.primary && (is_found("gpt.backup-damaged") || is_found("gpt.backup-not-last"));
+  Layout target = table.layout;
+  const std::uint64_t array = gpt_array_sectors(target.sector_size);
+  if (work.primary || work.backup) {
+    target.last_usable = device.sectors() - array - 2;
+    target.first_usable = gpt_first_usable(target.sector_size);
+  }
+  for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
+  if (work.primary || work.backup) require_room_for_gpt(target, out);
+  if (!out.in_reach()) return;
+  // LBA 1 is written anew, and names entries at LBA 2: where they have another form, or are
+  // elsewhere, they are written beside the good ones first.
+  if (work.backup && device.read(2, array) != build_gpt(target).array.data) {
+    Random random;
+    const Wishes nothing;
+    target.first_usable = table.layout.usable().first;
+    add_gpt_change_steps({device, state, nothing, random}, target, out);
+    work.backup = false;
+    if (!is_found("gpt.protective-missing") && !is_found("gpt.protective-entry")) return;
   }
   out.after = target;
-  out.steps.push_back(Step(target, {std::move(work)}));
+  if (out.in_reach()) out.steps.push_back(Step(target, {std::move(work)}));
 }
 
 }  // namespace
@@ -88,7 +90,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     const Wishes nothing;
     plan_table_mbr({device, state, nothing, random}, out, true);
   } else if (mend) {
-    mend_gpt(device, survey, out);
+    mend_gpt(device, state, out);
   } else {
     mend_volumes(device, survey, options, unowned, out);
   }

@@ -1,22 +1,29 @@
 #include "steps/gpt_mend.h"
 
 #include "steps/kinds.h"
+#include "steps/one_sector.h"
 #include "steps/pieces.h"
 
 namespace nuvrat::steps {
 namespace {
 
+Bytes protective_mbr(const GptMend& work, const Layout& layout) {
+  Bytes out = build_protective_mbr(layout.disk_sectors, layout.sector_size);
+  keep_boot_code(work.sector0, out);
+  return out;
+}
+
 class Mend final : public Rewrite {
  public:
   explicit Mend(const Step& step)
       : step_(step), work_(std::get<GptMend>(step.work().kind)), gpt_(build_gpt(step.target())) {
-    keep_boot_code(work_.sector0, gpt_.protective_mbr);
+    gpt_.protective_mbr = protective_mbr(work_, step.target());
   }
   [[nodiscard]] std::string name() const override { return step_.name(); }
   void prepare(SectorSink& sink) override {
     if (work_.primary) {
       write_entries(sink, gpt_);
-    } else if (work_.backup) {
+    } else {
       write_backup(sink, gpt_);
     }
   }
@@ -44,7 +51,10 @@ class Mend final : public Rewrite {
 }  // namespace
 
 std::unique_ptr<Rewrite> GptMend::make(const Step& step, const Device& /*device*/) const {
-  return std::make_unique<Mend>(step);
+  if (primary || backup) return std::make_unique<Mend>(step);
+  // Both copies are good, and stay what they are to the byte: others have other forms.
+  return make_one_sector(step.name(), "protective MBR", {0, protective_mbr(*this, step.target())},
+                         {});
 }
 
 }  // namespace nuvrat::steps

@@ -162,13 +162,15 @@ bool disk_ends_early(const GptCopy& copy, const Device& device) {
   return copy.header.last_usable_lba.value() >= device.sectors();
 }
 
-GptCopies find_gpt(const Device& device) {
+GptCopies find_gpt(const Device& device, std::uint64_t protected_last) {
   GptCopies out;
   if (device.sectors() < 3) return out;
   out.primary = read_copy(device, 1, out.primary_fault, out.any_signature);
   out.backup = read_copy(device, device.sectors() - 1, out.backup_fault, out.any_signature);
-  if (out.primary && !out.backup) {
-    const std::uint64_t named = out.primary->header.alternate_lba.value();
+  if (!out.backup) {
+    // A disk that has grown since.
+    const std::uint64_t named =
+        out.primary ? out.primary->header.alternate_lba.value() : protected_last;
     if (named > 1 && named < device.sectors() - 1) {
       std::string fault;
       out.backup = read_copy(device, named, fault, out.any_signature);
@@ -197,9 +199,12 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
 
   if (!first) {
     findings.add("gpt.primary-damaged", Severity::error, 1,
-                 copies.primary_fault.empty()
-                     ? "there is no GPT header at sector 1; the backup at the end is valid"
-                     : copies.primary_fault + "; the backup at the end is valid",
+                 fmt::format("{}; the backup at {} is valid",
+                             copies.primary_fault.empty() ? "there is no GPT header at sector 1"
+                                                          : copies.primary_fault,
+                             live.lba == device.sectors() - 1
+                                 ? std::string("the end")
+                                 : fmt::format("sector {}, where the disk ended once,", live.lba)),
                  true);
     return;
   }

@@ -64,7 +64,9 @@ SectorWrite build_header(const Layout& layout, ByteView entries, std::uint64_t l
   return write;
 }
 
-Bytes build_protective(const Layout& layout) {
+}  // namespace
+
+Bytes build_protective_mbr(std::uint64_t disk_sectors, std::uint32_t sector_size) {
   MbrSector mbr{};
   MbrEntry& entry = mbr.partition_record[0];
   entry.os_type = 0xEE;
@@ -72,14 +74,12 @@ Bytes build_protective(const Layout& layout) {
   entry.ending_chs = {0xFF, 0xFF, 0xFF};
   entry.starting_lba = 1;
   entry.size_in_lba =
-      static_cast<std::uint32_t>(std::min<std::uint64_t>(layout.disk_sectors - 1, 0xFFFFFFFF));
+      static_cast<std::uint32_t>(std::min<std::uint64_t>(disk_sectors - 1, 0xFFFFFFFF));
   mbr.signature = mbr_signature;
-  Bytes out(layout.sector_size);
+  Bytes out(sector_size);
   store(mbr, out);
   return out;
 }
-
-}  // namespace
 
 GptBytes build_gpt(const Layout& layout, std::uint64_t array_lba) {
   const std::uint64_t array_sectors = gpt_array_sectors(layout.sector_size);
@@ -97,7 +97,7 @@ GptBytes build_gpt(const Layout& layout, std::uint64_t array_lba) {
   GptBytes out;
   const Bytes entries = build_entries(layout);
   const std::uint64_t backup_array = last - array_sectors;
-  out.protective_mbr = build_protective(layout);
+  out.protective_mbr = build_protective_mbr(layout.disk_sectors, layout.sector_size);
   out.array = {array_lba, entries};
   out.backup_array = {backup_array, entries};
   out.header = build_header(layout, entries, 1, last, array_lba);

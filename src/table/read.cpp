@@ -20,9 +20,12 @@ bool entries_plausible(const MbrSector& mbr) {
                      });
 }
 
-bool has_protective_entry(const MbrSector& mbr) {
-  return std::any_of(mbr.partition_record.begin(), mbr.partition_record.end(),
-                     [](const MbrEntry& e) { return e.os_type == 0xEE; });
+// The last sector that it covers; 0: there is none.
+std::uint64_t protected_last(const MbrSector& mbr) {
+  const auto it = std::find_if(mbr.partition_record.begin(), mbr.partition_record.end(),
+                               [](const MbrEntry& e) { return e.os_type == 0xEE; });
+  if (mbr.signature.value() != mbr_signature || it == mbr.partition_record.end()) return 0;
+  return std::max<std::uint64_t>(it->start() + it->sectors(), 2) - 1;
 }
 
 bool has_other_entry(const MbrSector& mbr) {
@@ -51,8 +54,9 @@ void check_protective(const MbrSector& mbr, std::uint64_t sectors, FindingList& 
 void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading) {
   FindingList findings(reading.findings);
   const bool signed0 = mbr.signature.value() == mbr_signature;
-  const bool protective = signed0 && has_protective_entry(mbr);
-  const GptCopies gpt = find_gpt(device);
+  const std::uint64_t covered = protected_last(mbr);
+  const bool protective = covered != 0;
+  const GptCopies gpt = find_gpt(device, covered);
   const bool valid_gpt = gpt.primary || gpt.backup;
   if (protective && valid_gpt) {
     if (!gpt.primary || !disk_ends_early(*gpt.primary, device))

@@ -39,8 +39,9 @@ struct GptCopies {
   std::string backup_fault;
   bool any_signature = false;
 };
-/// Looks for both copies; reads nothing else.
-GptCopies find_gpt(const Device& device);
+/// Looks for both copies; reads nothing else. `protected_last`: the last sector that the protective
+/// MBR covers, 0 without one.
+GptCopies find_gpt(const Device& device, std::uint64_t protected_last);
 /// Whether the copy uses sectors that the device doesn't have.
 bool disk_ends_early(const GptCopy& copy, const Device& device);
 /// Turns what find_gpt found into layout and findings.
