@@ -94,10 +94,11 @@ enum class Unowned { leave, free, keep };
 /// What `check --repair` can mend with nothing lost, as a chain of steps. Of the table: a GPT whose
 /// backup is missing, damaged or not at the end, whose primary is damaged while the backup is good,
 /// or whose protective MBR is missing or wrong; a chain of EBRs that leads outside its container.
-/// Where the table is sound, of FAT volumes: FSInfo, second boot sectors, FATs that differ from the
-/// one that the files agree with, sizes that disagree with chains, and, as told, unowned chains. No
-/// steps: nothing of the kind. Errors of the table that need a person's decision become obstacles;
-/// a volume that has one is left alone.
+/// Where the table is sound: a wrong start in the boot sector of an MBR's active partition; of FAT
+/// volumes FSInfo, second boot sectors, FATs that differ from the one that the files agree with,
+/// sizes that disagree with chains, and, as told, unowned chains. No steps: nothing of the kind.
+/// Errors of the table that need a person's decision become obstacles; a volume that has one is
+/// left alone.
 [[nodiscard]] Assessment assess_repair(const Device& device, const ReadOptions& options,
                                        Unowned unowned = Unowned::leave);
 
