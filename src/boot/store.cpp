@@ -60,7 +60,7 @@ class Entry {
 
 class Store {
  public:
-  explicit Store(ByteView file) : hive_(file, what_store) {
+  explicit Store(ByteView file) : file_(file), hive_(file, what_store), before_(hive_.dump()) {
     objects_ = hive_.child(hive_.root(), "Objects");
     if (objects_ == 0) throw Error(ErrorCode::damaged, "the boot store has no objects");
   }
@@ -70,7 +70,8 @@ class Store {
     for (const Hive::Key object : hive_.children(objects_)) rename_devices(object, change, out);
     if (change.way) set_way(change);
     for (const Hive::Key object : hive_.children(objects_)) count_left(object, change, out);
-    out.file = hive_.file();
+    // One that says all of it already stays what it is, to the byte.
+    out.file = hive_.dump() == before_ ? Bytes(file_.begin(), file_.end()) : hive_.file();
     return out;
   }
 
@@ -203,7 +204,9 @@ class Store {
     }
   }
 
+  ByteView file_;
   Hive hive_;
+  HiveDump before_;
   Hive::Key objects_ = 0;
 };
 
