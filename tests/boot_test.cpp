@@ -376,6 +376,31 @@ TEST_CASE("boot: a boot sector with a wrong start, and three ways to put it righ
   }
 }
 
+TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
+  const auto disk = system_disk({40, 44, 8, 10, 2, false});
+  for (const std::string goal : {"p1=gone", "p2=gone", "p1=fat32", "p2=fat32", "p1.active=no",
+                                 "p3.active=yes", "p1=logical"}) {
+    CAPTURE(goal);
+    const Assessment a = look(*disk, goal);
+    REQUIRE(a.in_reach());
+    CHECK(consents_to(a, "no-start"));
+    const auto copy = disk->clone();
+    const support::Folder folder(support::Folder::Where::memory);
+    (void)rewrite(*copy, goal, folder / "case");
+    CHECK_FALSE(survey_disk(*copy, support::utc()).systems.starts());
+  }
+  for (const std::string goal : {"p2.label=TIDE", "p3.size=-1MiB", "p3=logical", "p2.size=-2MiB"}) {
+    CAPTURE(goal);
+    const Assessment a = look(*disk, goal);
+    REQUIRE(a.in_reach());
+    CHECK_FALSE(consents_to(a, "no-start"));
+  }
+  // Another table says so in words of its own.
+  const Assessment gpt = look(*disk, "table=gpt p3.size=-1MiB");
+  CHECK(consents_to(gpt, "firmware"));
+  CHECK_FALSE(consents_to(gpt, "no-start"));
+}
+
 TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is planned") {
   const auto disk = system_disk(small);
   const auto refusal = [&disk](const std::string& goals) {

@@ -1,6 +1,7 @@
 #include "boot/systems.h"
 
 #include <algorithm>
+#include <set>
 
 #include <boost/endian/buffers.hpp>
 #include <fmt/core.h>
@@ -32,7 +33,10 @@ class Finder {
   void look_at(const Partition& p) {
     const Window window(device_, p.range());
     const bool firmware_looks = p.active || class_of(p.type) == TypeClass::efi_system;
-    if (is_fat(recognise_volume(window).kind) && !firmware_looks) return;
+    if (is_fat(recognise_volume(window).kind) && !firmware_looks) {
+      unseen_.insert(p.number);
+      return;
+    }
     const auto paths = open_paths(window, options_);
     if (paths == nullptr) return;
     find_system(p, *paths);
@@ -59,7 +63,10 @@ class Finder {
                                     [&b](const auto& v) { return v.number == b.system; });
         const bool has = s != out_.systems.end() &&
                          (b.way == StartWay::uefi ? s->uefi_loader : s->legacy_loader);
-        if (!has) b.missing = fmt::format("p{} has no loader for {}", b.system, words_of(b.way));
+        if (s == out_.systems.end() && unseen_.count(b.system) != 0)
+          b.missing = fmt::format("p{} is FAT, where no system is looked for", b.system);
+        else if (!has)
+          b.missing = fmt::format("p{} has no loader for {}", b.system, words_of(b.way));
       }
     }
   }
@@ -128,6 +135,7 @@ class Finder {
   const Layout& layout_;
   const ReadOptions& options_;
   Systems& out_;
+  std::set<unsigned> unseen_;  // partitions that are not looked into
 };
 
 }  // namespace

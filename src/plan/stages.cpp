@@ -56,9 +56,13 @@ class Stages {
     }
     if (!table()) return true;
     if (!fronts() || !new_partitions() || !longer() || !starts()) return false;
-    if (out_.steps.empty())
+    if (out_.steps.empty()) {
       add_obstacle(out_, "already", "the disk is in this state already",
                    "Nothing needs to be done");
+    } else if (wishes_.boot || before_.systems.starts()) {
+      check_start(planned_.device(options_), planned_.state(), before_.systems, wishes_, options_,
+                  out_);
+    }
     return true;
   }
 

@@ -335,6 +335,35 @@ class Starts {
 
 }  // namespace
 
+void check_start(const Device& planned, const DiskState& after, const Systems& before,
+                 const Wishes& wishes, const ReadOptions& options, Assessment& out) {
+  const std::optional<StartWay> way = wishes.boot ? wishes.boot : before.starts();
+  if (!way) return;
+  const TableReading table = read_table(planned);
+  std::vector<Partition> readable;
+  for (const SurveyedPartition& s : after.volumes) {
+    if (s.volume && s.partition.number != 0) readable.push_back(s.partition);
+  }
+  const Systems now = find_systems(planned, table, readable, options);
+  if (now.starts() == way) return;
+  std::string why = "no boot files are where it looks";
+  for (const BootFiles& b : now.boot_files) {
+    if (b.in_force && b.way == *way) why = b.missing;
+  }
+  const char* firmware = *way == StartWay::uefi ? "UEFI firmware" : "legacy firmware";
+  if (wishes.boot) {
+    add_obstacle(out, "boot-way",
+                 fmt::format("{} would not find the system afterwards: {}", firmware, why),
+                 "Let the system's own repair put its start right, with this disk as it is, then "
+                 "ask again");
+  } else if (std::none_of(out.consents.begin(), out.consents.end(),
+                          [](const Consent& c) { return c.code == "firmware"; })) {
+    out.consents.push_back(
+        {"no-start", fmt::format("{} starts the system on this disk now, and won't afterwards: {}",
+                                 firmware, why)});
+  }
+}
+
 void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
                  Assessment& out) {
   Starts(input, options, names, out).plan();
