@@ -32,7 +32,7 @@ struct BootFiles {
   std::uint64_t start = 0;
   StartWay way = StartWay::legacy;
   /// Firmware finds them: a boot sector that loads them, on the active partition of an MBR disk; an
-  /// EFI system partition.
+  /// EFI system partition, of either table.
   bool in_force = false;
   bool store = false;       ///< there is a boot store beside them
   std::string description;  ///< what the store calls the system that it starts

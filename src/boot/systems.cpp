@@ -40,7 +40,7 @@ class Finder {
     const auto paths = open_paths(window, options_);
     if (paths == nullptr) return;
     find_system(p, *paths);
-    const bool efi = layout_.kind == TableKind::gpt && class_of(p.type) == TypeClass::efi_system;
+    const bool efi = class_of(p.type) == TypeClass::efi_system;
     const bool legacy_code = p.active && layout_.kind == TableKind::mbr && loads_manager(window);
     if (const auto f = paths->find(boot_paths::manager_legacy); f && !f->directory)
       find_boot_files(p, *paths, StartWay::legacy, legacy_code, boot_paths::store_legacy);
@@ -99,7 +99,9 @@ class Finder {
     b.start = p.start;
     b.way = way;
     b.in_force = in_force;
-    if (way == StartWay::legacy) {
+    if (way == StartWay::uefi && layout_.kind == TableKind::mbr) {
+      b.missing = "the system is started by UEFI from a GPT only";
+    } else if (way == StartWay::legacy) {
       if (!table_.boot_code) {
         b.missing = "the MBR has no start code";
       } else if (!hidden_sectors_fit(hidden_sectors_of(device_.read(p.start)), p)) {
