@@ -323,6 +323,26 @@ TEST_CASE("boot: a disk whose way to its system is broken isn't said to start, a
   }
 }
 
+TEST_CASE(
+    "boot: a store that starts a system of another disk first is taken over, and it is said") {
+  const auto disk = system_disk({40, 44, 300, 10, 2, false});
+  const SectorRange place = read_table(*disk).layout.find(1)->range();
+  Bytes all = disk->read(place.first, place.count);
+  std::array<std::uint8_t, 4> signature{};
+  disk_bytes::put(signature, 0, orrelune::system_disk_signature, 4);
+  for (auto at = all.begin();
+       (at = std::search(at, all.end(), signature.begin(), signature.end())) != all.end();)
+    *at++ ^= 0xFF;
+  disk->write(place.first, all);
+  const Systems systems = survey_disk(*disk, support::utc()).systems;
+  CHECK_FALSE(systems.starts());
+  CHECK(systems.boot_files.at(0).missing == "the boot store names no partition of this disk");
+  const support::Folder folder(support::Folder::Where::memory);
+  const Assessment a = rewrite(*disk, "table=gpt boot=uefi", folder / "uefi");
+  CHECK(consents_to(a, "store-first"));
+  CHECK(consents_to(a, "store-others"));
+}
+
 TEST_CASE("boot: a boot sector with a wrong start, and three ways to put it right") {
   using Mend = void (*)(Device&, const std::filesystem::path&);
   const std::vector<Mend> mends = {

@@ -119,9 +119,11 @@ class Finder {
           b.description = view.description;
           const Partition* named = view.device ? named_by(layout_, *view.device) : nullptr;
           b.system = named == nullptr ? 0 : named->number;
-          const bool fits =
-              ascii_lower(view.loader).ends_with(way == StartWay::uefi ? ".efi" : ".exe");
-          if (b.missing.empty() && b.system != 0 && !fits)
+          // Older systems have loaders of other names, which legacy firmware starts.
+          const bool of_uefi = ascii_lower(view.loader).ends_with(".efi");
+          if (b.missing.empty() && !view.device)
+            b.missing = "the boot store names its system in a form that isn't known here";
+          if (b.missing.empty() && b.system != 0 && of_uefi != (way == StartWay::uefi))
             b.missing = fmt::format("the boot store starts '{}', which is no program for {}",
                                     printable(view.loader), words_of(way));
         }

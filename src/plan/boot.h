@@ -45,8 +45,9 @@ class Renamed {
 void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
                  Assessment& out);
 
-/// Looks at the disk as it will be. Where it started before, and won't: that, to be agreed to.
-/// Where it was to start, and nothing would be found: an obstacle.
+/// Looks at the disk as it will be. Where it started before, and won't, or where the store starts
+/// something else first: that, to be agreed to. Where it was to start, and nothing would be found:
+/// an obstacle.
 void check_start(const Device& planned, const DiskState& after, const Systems& before,
                  const Wishes& wishes, const ReadOptions& options, Assessment& out);
 

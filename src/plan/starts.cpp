@@ -347,11 +347,20 @@ void check_start(const Device& planned, const DiskState& after, const Systems& b
   const Systems now = find_systems(planned, table, readable, options);
   if (now.starts() == way) return;
   std::string why = "no boot files are where it looks";
+  bool other_first = false;
   for (const BootFiles& b : now.boot_files) {
-    if (b.in_force && b.way == *way) why = b.missing;
+    if (!b.in_force || b.way != *way) continue;
+    why = b.missing;
+    other_first = b.store && b.fault.empty() && b.system == 0;
   }
   const char* firmware = *way == StartWay::uefi ? "UEFI firmware" : "legacy firmware";
-  if (wishes.boot) {
+  if (wishes.boot && other_first) {
+    out.consents.push_back(
+        {"store-first",
+         fmt::format("{} finds the boot store, but what that starts first may not be on this disk: "
+                     "{}; choose in its menu, or let a system set it",
+                     firmware, why)});
+  } else if (wishes.boot) {
     add_obstacle(out, "boot-way",
                  fmt::format("{} would not find the system afterwards: {}", firmware, why),
                  "Let the system's own repair put its start right, with this disk as it is, then "
