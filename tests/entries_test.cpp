@@ -196,6 +196,15 @@ TEST_CASE("direction: hidden sectors follow in every rewrite that makes them wro
   REQUIRE(note != nullptr);
   CHECK(note->severity == Severity::note);
   CHECK(assess_repair(*wrong, support::utc()).steps.empty());
+  // One of 1986, whose code begins before that field ends, isn't touched.
+  const auto old = wrong->clone();
+  boot[0] = 0xEB;
+  boot[1] = 0x1C;
+  old->write(2048, boot);
+  CHECK(find_code(survey_disk(*old, support::utc()).find(1)->findings, "volume.hidden-sectors") ==
+        nullptr);
+  run_in(*old, assessed(*old, {"p1.active=yes"}), folder / "old");
+  CHECK(old->read(2048) == boot);
   run_in(*wrong, assessed(*wrong, {"p1.active=yes"}), folder / "on");
   CHECK(hidden(*wrong, 2048) == 2048);
 }

@@ -34,14 +34,14 @@ void note_room_behind(const Device& window, const VolumeInfo& volume, const Part
 // Only programs that legacy firmware starts go by it.
 void note_wrong_start(const Device& window, VolumeKind kind, const Partition& p, Findings& out) {
   if (p.number == 0 || p.role == Role::gpt || row_of(kind) == nullptr) return;
-  const std::uint64_t hidden = hidden_sectors_of(window.read(0));
+  const auto hidden = hidden_sectors_of(window.read(0));
   if (hidden_sectors_fit(hidden, p)) return;
   out.push_back({"volume.hidden-sectors",
                  p.active ? Severity::warning : Severity::note,
                  {part_name(p.number), p.start, {}, {}},
                  fmt::format("the boot sector says that the volume begins at sector {}, and its "
                              "partition begins at {}{}",
-                             hidden, p.start,
+                             *hidden, p.start,
                              p.active ? ": a program that starts from it may read other sectors "
                                         "than its own"
                                       : ""),

@@ -14,7 +14,8 @@ void set_start(const Device& device, const Layout& layout, const SurveyedPartiti
   const Partition& p = s.partition;
   if (row_of(s.signature.kind) == nullptr || p.start > 0xFFFFFFFF) return;
   steps::BootSector work{p.start, device.read(p.start), {}};
-  if (hidden_sectors_of(work.sector) == p.start) return;
+  const auto hidden = hidden_sectors_of(work.sector);
+  if (!hidden || *hidden == p.start) return;
   const Window volume(device, p.range());
   for (const std::uint64_t at : equal_boot_copies(volume, s.signature.kind, work.sector))
     work.copies.push_back(p.start + at);
@@ -35,7 +36,7 @@ void follow_hidden_sectors(const PlanInput& in, const Layout& after, Assessment&
              step.volume()->place.first == p.start;
     });
     if (!has_field || made || now == after.partitions.end() || p.start > 0xFFFFFFFF) continue;
-    const std::uint64_t hidden = hidden_sectors_of(in.device.read(p.start));
+    const auto hidden = hidden_sectors_of(in.device.read(p.start));
     // Wrong before is not this change's affair, unless legacy start will go by it now.
     const bool ours = hidden_sectors_fit(hidden, p) || now->active ||
                       (now->role != p.role && now->role != Role::gpt);

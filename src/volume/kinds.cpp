@@ -119,13 +119,18 @@ std::unique_ptr<VolumeReader> open_volume(const Device& device, const ReadOption
   return row == nullptr ? nullptr : row->open(device, options);
 }
 
-std::uint64_t hidden_sectors_of(ByteView boot) {
+std::optional<std::uint64_t> hidden_sectors_of(ByteView boot) {
+  // Until 1987 code began in the field, or right after the half of it: the jump says where.
+  constexpr std::size_t first_code = 0x18;
+  const bool is_jump = boot[0] == 0xEB;
+  const std::size_t code = 2u + boot[1];
+  if (is_jump && code >= first_code && code < hidden_at + 8) return std::nullopt;
   return little(boot, hidden_at, 4);
 }
 
-bool hidden_sectors_fit(std::uint64_t hidden, const Partition& p) {
-  return hidden == p.start ||
-         (p.role == Role::logical && p.table_sector && hidden == p.start - *p.table_sector);
+bool hidden_sectors_fit(std::optional<std::uint64_t> hidden, const Partition& p) {
+  return !hidden || *hidden == p.start ||
+         (p.role == Role::logical && p.table_sector && *hidden == p.start - *p.table_sector);
 }
 
 void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors) {

@@ -1,6 +1,7 @@
 #pragma once
 // What differs from one kind of volume to the other, one row a kind.
 
+#include <optional>
 #include <vector>
 
 #include <nuvrat/layout.h>
@@ -21,9 +22,10 @@ struct VolumeRow {
 // The one field of a boot sector that says where the volume begins. FAT and NTFS have it in the
 // same place.
 
-[[nodiscard]] std::uint64_t hidden_sectors_of(ByteView boot);
-/// Counted from the disk's first sector; of a logical, by old systems, from its EBR.
-[[nodiscard]] bool hidden_sectors_fit(std::uint64_t hidden, const Partition& p);
+/// None in a boot sector of a time when it was shorter, or wasn't there.
+[[nodiscard]] std::optional<std::uint64_t> hidden_sectors_of(ByteView boot);
+/// Counted from the disk's first sector; of a logical, by old systems, from its EBR. None fits.
+[[nodiscard]] bool hidden_sectors_fit(std::optional<std::uint64_t> hidden, const Partition& p);
 void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors);
 /// Copies that are equal to the first one, in sectors from the volume's first.
 [[nodiscard]] std::vector<std::uint64_t> equal_boot_copies(const Device& volume, VolumeKind kind,
