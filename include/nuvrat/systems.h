@@ -12,6 +12,8 @@ namespace nuvrat {
 /// How firmware starts a system.
 enum class StartWay { legacy, uefi };
 [[nodiscard]] const char* name_of(StartWay way);
+/// "UEFI", "legacy firmware".
+[[nodiscard]] const char* firmware_words(StartWay way);
 
 /// The machine that a program is made for, by its own header.
 enum class Machine { unknown, x86, x86_64, arm64 };

@@ -60,18 +60,16 @@ class Entry {
 
 class Store {
  public:
-  explicit Store(ByteView file) : file_(file), hive_(file, what_store), before_(hive_.dump()) {
+  explicit Store(ByteView file) : file_(file), hive_(file, what_store) {
     objects_ = hive_.child(hive_.root(), "Objects");
     if (objects_ == 0) throw Error(ErrorCode::damaged, "the boot store has no objects");
   }
 
   ChangedStore change(const StoreChange& change) {
-    ChangedStore out;
-    for (const Hive::Key object : hive_.children(objects_)) rename_devices(object, change, out);
-    if (change.way) set_way(change);
-    for (const Hive::Key object : hive_.children(objects_)) count_left(object, change, out);
+    const HiveDump before = hive_.dump();
+    ChangedStore out = apply(change);
     // One that says all of it already stays what it is, to the byte.
-    out.file = hive_.dump() == before_ ? Bytes(file_.begin(), file_.end()) : hive_.file();
+    out.file = hive_.dump() == before ? Bytes(file_.begin(), file_.end()) : hive_.file();
     return out;
   }
 
@@ -99,7 +97,9 @@ class Store {
     order.bytes.insert(order.bytes.end(), {0, 0});
     boss.set(e_default, HiveValue::of_text(name));
     boss.set(e_order, order);
-    return this->change(change);
+    ChangedStore out = apply(change);
+    out.file = hive_.file();
+    return out;
   }
 
   [[nodiscard]] StoreView view() {
@@ -124,6 +124,14 @@ class Store {
   }
 
  private:
+  ChangedStore apply(const StoreChange& change) {
+    ChangedStore out;
+    for (const Hive::Key object : hive_.children(objects_)) rename_devices(object, change, out);
+    if (change.way) set_way(change);
+    for (const Hive::Key object : hive_.children(objects_)) count_left(object, change, out);
+    return out;
+  }
+
   void rename_devices(Hive::Key object, const StoreChange& change, ChangedStore& out) {
     const Hive::Key elements = hive_.child(object, "Elements");
     if (elements == 0) return;
@@ -206,7 +214,6 @@ class Store {
 
   ByteView file_;
   Hive hive_;
-  HiveDump before_;
   Hive::Key objects_ = 0;
 };
 

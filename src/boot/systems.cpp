@@ -33,13 +33,11 @@ class Finder {
   void look_at(const Partition& p) {
     const Window window(device_, p.range());
     const bool firmware_looks = p.active || class_of(p.type) == TypeClass::efi_system;
-    if (is_fat(recognise_volume(window).kind) && !firmware_looks) {
-      unseen_.insert(p.number);
-      return;
-    }
+    if (is_fat(recognise_volume(window).kind) && !firmware_looks) return;
     const auto paths = open_paths(window, options_);
     if (paths == nullptr) return;
     find_system(p, *paths);
+    looked_into_.insert(p.number);
     const bool efi = class_of(p.type) == TypeClass::efi_system;
     const bool legacy_code = p.active && layout_.kind == TableKind::mbr && loads_manager(window);
     if (const auto f = paths->find(boot_paths::manager_legacy); f && !f->directory)
@@ -48,32 +46,39 @@ class Finder {
     if (paths->find(uefi)) find_boot_files(p, *paths, StartWay::uefi, efi, boot_paths::store_uefi);
   }
 
-  // A store may name a system on a partition that is looked at later.
+  // Once all are looked at: a store may name a system on a later one.
   void follow_to_systems() {
-    for (BootFiles& b : out_.boot_files) {
-      if (!b.missing.empty()) continue;
-      if (!b.store) {
-        b.missing = "there is no boot store beside them";
-      } else if (!b.fault.empty()) {
-        b.missing = "the boot store can't be read: " + b.fault;
-      } else if (b.system == 0) {
-        b.missing = "the boot store names no partition of this disk";
-      } else {
-        const auto s = std::find_if(out_.systems.begin(), out_.systems.end(),
-                                    [&b](const auto& v) { return v.number == b.system; });
-        const bool has = s != out_.systems.end() &&
-                         (b.way == StartWay::uefi ? s->uefi_loader : s->legacy_loader);
-        if (s == out_.systems.end() && unseen_.count(b.system) != 0)
-          b.missing = fmt::format("p{} is FAT, where no system is looked for", b.system);
-        else if (!has)
-          b.missing = fmt::format("p{} has no loader for {}", b.system, words_of(b.way));
-      }
-    }
+    for (std::size_t i = 0; i < out_.boot_files.size(); ++i)
+      out_.boot_files[i].missing = missing(out_.boot_files[i], stores_[i]);
   }
 
  private:
-  static const char* words_of(StartWay way) {
-    return way == StartWay::uefi ? "UEFI" : "legacy firmware";
+  // The first link of the chain that isn't there: table, boot sector, store, program, system.
+  [[nodiscard]] std::string missing(const BootFiles& b, const StoreView& store) const {
+    const bool uefi = b.way == StartWay::uefi;
+    const char* firmware = firmware_words(b.way);
+    if ((layout_.kind == TableKind::gpt) != uefi)
+      return fmt::format("the system is started by {} from {} only", firmware,
+                         uefi ? "a GPT" : "an MBR");
+    if (!uefi && !table_.boot_code) return "the MBR has no start code";
+    if (!uefi &&
+        !hidden_sectors_fit(hidden_sectors_of(device_.read(b.start)), *layout_.find(b.number)))
+      return "the boot sector says another start than the partition's";
+    if (!b.store) return "there is no boot store beside them";
+    if (!b.fault.empty()) return "the boot store can't be read: " + b.fault;
+    if (!store.device) return "the boot store names its system in a form that isn't known here";
+    if (b.system == 0) return "the boot store names no partition of this disk";
+    // Older systems have loaders of other names, which legacy firmware starts.
+    if (ascii_lower(store.loader).ends_with(".efi") != uefi)
+      return fmt::format("the boot store starts '{}', which is no program for {}",
+                         printable(store.loader), firmware);
+    if (looked_into_.count(b.system) == 0)
+      return fmt::format("p{}, which the boot store names, was not looked into", b.system);
+    const bool has_loader =
+        std::any_of(out_.systems.begin(), out_.systems.end(), [&](const SystemVolume& v) {
+          return v.number == b.system && (uefi ? v.uefi_loader : v.legacy_loader);
+        });
+    return has_loader ? "" : fmt::format("p{} has no loader for {}", b.system, firmware);
   }
 
   void find_system(const Partition& p, PathReader& paths) {
@@ -99,39 +104,25 @@ class Finder {
     b.start = p.start;
     b.way = way;
     b.in_force = in_force;
-    if (way == StartWay::uefi && layout_.kind == TableKind::mbr) {
-      b.missing = "the system is started by UEFI from a GPT only";
-    } else if (way == StartWay::legacy) {
-      if (!table_.boot_code) {
-        b.missing = "the MBR has no start code";
-      } else if (!hidden_sectors_fit(hidden_sectors_of(device_.read(p.start)), p)) {
-        b.missing = "the boot sector says another start than the partition's";
-      }
-    }
     b.store = paths.find(store).has_value();
+    StoreView view;
     if (b.store) {
       try {
         const HiveFile hive = read_hive(paths, store, max_store_bytes);
         if (const auto fault = hive_fault(hive.file, hive.logs)) {
           b.fault = *fault;
         } else {
-          const StoreView view = read_store(hive.file);
+          view = read_store(hive.file);
           b.description = view.description;
           const Partition* named = view.device ? named_by(layout_, *view.device) : nullptr;
           b.system = named == nullptr ? 0 : named->number;
-          // Older systems have loaders of other names, which legacy firmware starts.
-          const bool of_uefi = ascii_lower(view.loader).ends_with(".efi");
-          if (b.missing.empty() && !view.device)
-            b.missing = "the boot store names its system in a form that isn't known here";
-          if (b.missing.empty() && b.system != 0 && of_uefi != (way == StartWay::uefi))
-            b.missing = fmt::format("the boot store starts '{}', which is no program for {}",
-                                    printable(view.loader), words_of(way));
         }
       } catch (const Error& e) {
         b.fault = e.message();
       }
     }
     out_.boot_files.push_back(std::move(b));
+    stores_.push_back(std::move(view));
   }
 
   const Device& device_;
@@ -139,13 +130,18 @@ class Finder {
   const Layout& layout_;
   const ReadOptions& options_;
   Systems& out_;
-  std::set<unsigned> unseen_;  // partitions that are not looked into
+  std::vector<StoreView> stores_;  // beside each of out_.boot_files
+  std::set<unsigned> looked_into_;
 };
 
 }  // namespace
 
 const char* name_of(StartWay way) {
   return way == StartWay::uefi ? "uefi" : "legacy";
+}
+
+const char* firmware_words(StartWay way) {
+  return way == StartWay::uefi ? "UEFI" : "legacy firmware";
 }
 
 const char* name_of(Machine machine) {

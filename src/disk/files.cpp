@@ -172,20 +172,19 @@ class Fetcher {
   }
 
   void copy(FileTree::Id id, const fs::path& path) {
-    const auto file = new_file(path);
-    WholeFile& out = *file;
+    const auto out = new_file(path);
     Sha256 sha;
     std::uint64_t bytes = 0;
     read_file(reader_, tree_.path(id), [&](ByteView piece) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while files were being copied");
       sha.add(piece);
-      out.out().write(reinterpret_cast<const char*>(piece.data()),
-                      static_cast<std::streamsize>(piece.size()));
+      out->out().write(reinterpret_cast<const char*>(piece.data()),
+                       static_cast<std::streamsize>(piece.size()));
       bytes += piece.size();
       progress_.advance(piece.size());
     });
-    out.finish();
+    out->finish();
     set_times(path, tree_.info(id));
     ++result.files;
     result.bytes += bytes;

@@ -15,7 +15,7 @@ bool is_gpt_damage(const Finding& f) {
                           f.code == "gpt.protective-entry");
 }
 
-// Boot sectors first: of one, the copy that is mended after it is a copy.
+// First boot sectors say where they are, then what is a copy of them is mended.
 void mend_volumes(const Device& device, const Survey& survey, const ReadOptions& options,
                   Unowned unowned, Assessment& out) {
   PlannedDisk planned(device, DiskState(survey));
@@ -26,8 +26,6 @@ void mend_volumes(const Device& device, const Survey& survey, const ReadOptions&
   }
   planned.add(out.steps, 0);
   plan_fat_mends(planned.device(options), survey, options, unowned, out);
-  for (const Partition& p : out.before.data_partitions())
-    out.numbers.push_back({p.number, p.number});
 }
 
 // Both copies where they belong, out of the good one's entries; the protective MBR, with its boot
@@ -48,7 +46,6 @@ void mend_gpt(const Device& device, const DiskState& state, Assessment& out) {
     target.last_usable = device.sectors() - array - 2;
     target.first_usable = gpt_first_usable(target.sector_size);
   }
-  for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
   if (work.primary || work.backup) require_room_for_gpt(target, out);
   if (!out.in_reach()) return;
   // LBA 1 is written anew, and names entries at LBA 2: where they have another form, or are
@@ -85,6 +82,9 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     }
   }
   if (!out.obstacles.empty()) return out;
+  for (const Partition& p : out.before.data_partitions()) {
+    if (!chain) out.numbers.push_back({p.number, p.number});  // a new chain may give others
+  }
   if (chain) {
     Random random;
     const Wishes nothing;

@@ -353,7 +353,7 @@ void check_start(const Device& planned, const DiskState& after, const Systems& b
     why = b.missing;
     other_first = b.store && b.fault.empty() && b.system == 0;
   }
-  const char* firmware = *way == StartWay::uefi ? "UEFI firmware" : "legacy firmware";
+  const char* firmware = firmware_words(*way);
   if (wishes.boot && other_first) {
     out.consents.push_back(
         {"store-first",
@@ -368,8 +368,10 @@ void check_start(const Device& planned, const DiskState& after, const Systems& b
   } else if (std::none_of(out.consents.begin(), out.consents.end(),
                           [](const Consent& c) { return c.code == "firmware"; })) {
     out.consents.push_back(
-        {"no-start", fmt::format("{} starts the system on this disk now, and won't afterwards: {}",
-                                 firmware, why)});
+        {"start",
+         fmt::format("{} starts the system on this disk now, as far as can be seen, and may "
+                     "not afterwards: {}",
+                     firmware, why)});
   }
 }
 

@@ -93,10 +93,10 @@ std::string system_lines(const Systems& s, const TextStyle& style) {
                           part_name(b.system));
     if (!b.missing.empty())
       leads += fmt::format("; {}{}", b.system != 0 ? "but " : "", printable(b.missing));
-    out += wrap(fmt::format("boot files: {}, for {}{}{}", part_name(b.number),
-                            b.way == StartWay::uefi ? "UEFI" : "legacy firmware",
-                            b.in_force ? "" : ", which doesn't look there", leads),
-                style, "  ", "              ");
+    out +=
+        wrap(fmt::format("boot files: {}, for {}{}{}", part_name(b.number), firmware_words(b.way),
+                         b.in_force ? "" : ", which doesn't look there", leads),
+             style, "  ", "              ");
   }
   return out;
 }

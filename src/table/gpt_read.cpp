@@ -198,14 +198,15 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
   check_rest(device, live, findings);
 
   if (!first) {
-    findings.add("gpt.primary-damaged", Severity::error, 1,
-                 fmt::format("{}; the backup at {} is valid",
-                             copies.primary_fault.empty() ? "there is no GPT header at sector 1"
-                                                          : copies.primary_fault,
-                             live.lba == device.sectors() - 1
-                                 ? std::string("the end")
-                                 : fmt::format("sector {}, where the disk ended once,", live.lba)),
-                 true);
+    findings.add(
+        "gpt.primary-damaged", Severity::error, 1,
+        fmt::format("{}; the backup at {} is valid",
+                    copies.primary_fault.empty() ? "there is no GPT header at sector 1"
+                                                 : copies.primary_fault,
+                    live.lba == device.sectors() - 1
+                        ? std::string("the end")
+                        : fmt::format("sector {}, where the protective MBR ends,", live.lba)),
+        true);
     return;
   }
   const std::uint64_t alternate = live.header.alternate_lba.value();

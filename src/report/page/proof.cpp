@@ -136,10 +136,6 @@ std::string owner_of(const Layout& layout, const SectorRange& range) {
   return layout.partitions.empty() ? "the volume" : "outside partitions";
 }
 
-}  // namespace
-
-namespace {
-
 // Rows that there are, and are not shown.
 std::string and_more(std::uint64_t all, std::size_t shown) {
   return all <= shown ? "" : fmt::format("<p>… and {} more.</p>\n", format_count(all - shown));
