@@ -142,8 +142,8 @@ void whole_job(const std::filesystem::path& folder, Figures& out) {
 
 // A shadow edit alone: planned, and what it writes written to an empty image, where it would go.
 void shadow_edit(const std::filesystem::path& folder, const Device& device, const std::string& name,
-                 const std::function<void(NtfsEdit&)>& wanted, Figures& out) {
-  NtfsEdit edit(device);
+                 const std::function<void(ntfs::Edit&)>& wanted, Figures& out) {
+  ntfs::Edit edit(device);
   wanted(edit);
   const double planned = seconds([&] {
     if (edit.lay_out()) throw Error(ErrorCode::refused, "no room for the edit");
@@ -163,17 +163,17 @@ void shadow_edit(const std::filesystem::path& folder, const Device& device, cons
 }
 
 void shadow_edits(const std::filesystem::path& folder, const Device& device, Figures& out) {
-  const NtfsVolume volume(device);
+  const ntfs::Volume volume(device);
   const std::uint64_t clusters = volume.geometry().clusters();
   const std::uint64_t mib = (1u << 20) / volume.geometry().cluster_bytes();
-  const auto run = [&](const char* name, const std::function<void(NtfsEdit&)>& wanted) {
+  const auto run = [&](const char* name, const std::function<void(ntfs::Edit&)>& wanted) {
     shadow_edit(folder, device, name, wanted, out);
   };
-  run("edit", [&](NtfsEdit& e) { e.vacate({clusters / 50, clusters / 50}); });
-  run("label", [&](NtfsEdit& e) { e.relabel(u"Orrelune"); });
-  run("shorter", [&](NtfsEdit& e) { e.resize(clusters - clusters / 4); });
-  run("longer", [&](NtfsEdit& e) { e.resize(clusters * 2); });
-  run("front", [&](NtfsEdit& e) { e.extend_front(500 * mib); });
+  run("edit", [&](ntfs::Edit& e) { e.vacate({clusters / 50, clusters / 50}); });
+  run("label", [&](ntfs::Edit& e) { e.relabel(u"Orrelune"); });
+  run("shorter", [&](ntfs::Edit& e) { e.resize(clusters - clusters / 4); });
+  run("longer", [&](ntfs::Edit& e) { e.resize(clusters * 2); });
+  run("front", [&](ntfs::Edit& e) { e.extend_front(500 * mib); });
   out["mft"] = static_cast<double>(volume.mft().clusters() * volume.geometry().cluster_bytes());
 }
 

@@ -29,8 +29,8 @@ Bytes mended_hive(ByteView input) {
   return out;
 }
 
-std::optional<PartitionName> other_name(const PartitionName& old) {
-  PartitionName out = old;
+std::optional<boot::PartitionName> other_name(const boot::PartitionName& old) {
+  boot::PartitionName out = old;
   if (old.gpt) return out;
   out.offset += 1u << 20;
   return old.signature == orrelune::system_disk_signature ? std::optional(out) : std::nullopt;
@@ -38,19 +38,19 @@ std::optional<PartitionName> other_name(const PartitionName& old) {
 
 void hive(ByteView input) {
   const Bytes file = mended_hive(input);
-  expect_answer([&] { (void)read_store(file); });
+  expect_answer([&] { (void)boot::read_store(file); });
   expect_answer([&] {
-    StoreChange change;
+    boot::StoreChange change;
     change.new_name = other_name;
     if (input.size() % 2 == 0)
       change.way = input.size() % 4 == 0 ? StartWay::uefi : StartWay::legacy;
-    const ChangedStore changed = change_store(file, change);
-    (void)read_store(changed.file);
+    const boot::ChangedStore changed = boot::change_store(file, change);
+    (void)boot::read_store(changed.file);
   });
   expect_answer([&] {
-    PartitionName name;
+    boot::PartitionName name;
     name.gpt = true;
-    (void)change_letters(file, other_name, {{'Q', name}});
+    (void)boot::change_letters(file, other_name, {{'Q', name}});
   });
 }
 

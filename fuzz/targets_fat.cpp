@@ -21,7 +21,7 @@ void fat_boot(ByteView input) {
   Bytes sector(input.begin(), input.end());
   sector.resize(512);
   std::string fault;
-  const auto g = parse_fat_boot(sector, fault);
+  const auto g = fat::parse_boot(sector, fault);
   if (!g) {
     if (fault.empty()) broken("a boot sector is refused without a reason");
     return;
@@ -42,10 +42,10 @@ std::vector<Bytes> fat_boot_seeds() {
 void fat_folder(ByteView input) {
   static const CodePage pages[] = {CodePage(437), CodePage(932)};
   const std::size_t all = input.size() / 32;
-  const DirectoryContents c =
-      parse_directory(input, pages[input.empty() ? 0 : input[0] % 2], Zone());
+  const fat::DirectoryContents c =
+      fat::parse_directory(input, pages[input.empty() ? 0 : input[0] % 2], Zone());
   if (c.items.size() > all) broken("a folder has more names than entries");
-  for (const DirectoryItem& item : c.items) {
+  for (const fat::DirectoryItem& item : c.items) {
     if (item.name.size() > 255 || item.short_name.size() > 12 || item.index >= all)
       broken("a name that no entry can hold");
   }

@@ -71,9 +71,10 @@ std::vector<Bytes> damage_seeds() {
 Bytes encoded(const Runs& list) {
   Bytes out;
   std::uint64_t previous = 0;
-  for (const Run& run : list) encode_run(run, previous, out);
+  for (const Run& run : list) ntfs::encode_run(run, previous, out);
   out.push_back(0);
-  if (out.size() != encoded_bytes(list)) broken("a runlist has another length than it was to have");
+  if (out.size() != ntfs::encoded_bytes(list))
+    broken("a runlist has another length than it was to have");
   return out;
 }
 
@@ -81,7 +82,7 @@ void runs(ByteView input) {
   constexpr std::uint64_t most = std::uint64_t{1} << 50;  // clusters in holes
   Runs out;
   expect_answer([&] {
-    decode_runs(input, 1u << 20, most, out);
+    ntfs::decode_runs(input, 1u << 20, most, out);
     std::uint64_t total = 0;
     for (const Run& r : out) {
       if (r.lcn != Run::hole && (r.lcn >= 1u << 20 || r.count > (1u << 20) - r.lcn))
@@ -90,7 +91,7 @@ void runs(ByteView input) {
       total += r.count;
     }
     Runs again;  // what was read can be written, and reads as the same
-    decode_runs(encoded(out), 1u << 20, most, again);
+    ntfs::decode_runs(encoded(out), 1u << 20, most, again);
     if (clusters_in(again) != clusters_in(out)) broken("runs differ after a round trip");
   });
 }
@@ -101,7 +102,7 @@ std::vector<Bytes> runs_seeds() {
 
 void lznt1(ByteView input) {
   Bytes out(65536);
-  (void)unpack_lznt1(input, out);
+  (void)ntfs::unpack_lznt1(input, out);
 }
 
 std::vector<Bytes> lznt1_seeds() {
@@ -110,7 +111,7 @@ std::vector<Bytes> lznt1_seeds() {
 
 void fixup(ByteView input) {
   Bytes record(input.begin(), input.end());
-  if (!unprotect(record)) return;
+  if (!ntfs::unprotect(record)) return;
 }
 
 std::vector<Bytes> fixup_seeds() {
@@ -121,7 +122,7 @@ void ntfs_boot(ByteView input) {
   Bytes sector(input.begin(), input.end());
   sector.resize(512);
   std::string fault;
-  const auto g = parse_ntfs_boot(sector, fault);
+  const auto g = ntfs::parse_boot(sector, fault);
   if (!g) {
     if (fault.empty()) broken("a boot sector is refused without a reason");
     return;
@@ -234,7 +235,7 @@ void ntfs_edit(ByteView input) {
                        [](const Finding& f) { return f.severity == Severity::note; });
   };
   expect_answer([&] {
-    NtfsEdit edit(*disk);
+    ntfs::Edit edit(*disk);
     const std::uint64_t clusters = edit.geometry().clusters();
     const std::uint64_t first = little(input, 0, 2) % clusters;
     // Most make a range free; the others make the volume another size, or let it begin earlier.

@@ -18,7 +18,7 @@
 #include "base/descriptor.h"
 #include "base/record.h"
 
-namespace nuvrat {
+namespace nuvrat::boot {
 namespace {
 
 constexpr std::size_t head_bytes = 4096;
@@ -249,4 +249,4 @@ Bytes Hive::file() {
   return bytes;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::boot

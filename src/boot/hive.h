@@ -10,7 +10,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace nuvrat::boot {
 
 /// A value's type as the registry numbers it, and its bytes.
 struct HiveValue {
@@ -67,4 +67,4 @@ class Hive {
 /// `logs`: contents of the files beside it whose names end in .LOG1 and .LOG2.
 [[nodiscard]] std::optional<std::string> hive_fault(ByteView file, const std::vector<Bytes>& logs);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::boot

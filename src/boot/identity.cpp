@@ -6,7 +6,7 @@
 
 #include "base/record.h"
 
-namespace nuvrat {
+namespace nuvrat::boot {
 namespace {
 
 namespace be = boost::endian;
@@ -135,4 +135,4 @@ std::optional<PartitionName> read_letter_value(ByteView value) {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::boot

@@ -5,7 +5,7 @@
 
 #include <nuvrat/layout.h>
 
-namespace nuvrat {
+namespace nuvrat::boot {
 
 struct PartitionName {
   bool gpt = false;
@@ -28,4 +28,4 @@ struct PartitionName {
 [[nodiscard]] Bytes letter_value(const PartitionName& name);
 [[nodiscard]] std::optional<PartitionName> read_letter_value(ByteView value);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::boot

@@ -9,7 +9,7 @@
 
 #include "base/ascii.h"
 
-namespace nuvrat {
+namespace nuvrat::boot {
 namespace {
 
 constexpr const char* what_store = "the boot store";
@@ -292,4 +292,4 @@ ChangedLetters change_letters(ByteView file, const NewName& new_name,
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::boot

@@ -11,7 +11,7 @@
 #include "boot/hive.h"
 #include "boot/identity.h"
 
-namespace nuvrat {
+namespace nuvrat::boot {
 
 /// What a partition that was called so is called now; none: it isn't one of this disk, or is gone.
 using NewName = std::function<std::optional<PartitionName>(const PartitionName&)>;
@@ -61,4 +61,4 @@ struct ChangedLetters {
     ByteView file, const NewName& new_name,
     const std::vector<std::pair<char, PartitionName>>& wanted);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::boot

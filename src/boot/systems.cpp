@@ -16,7 +16,7 @@
 #include "volume/kinds.h"
 #include "volume/paths.h"
 
-namespace nuvrat {
+namespace nuvrat::boot {
 namespace {
 
 constexpr std::uint64_t max_program_bytes = 64u << 20;
@@ -40,10 +40,10 @@ class Finder {
     looked_into_.insert(p.number);
     const bool efi = class_of(p.type) == TypeClass::efi_system;
     const bool legacy_code = p.active && layout_.kind == TableKind::mbr && loads_manager(window);
-    if (const auto f = paths->find(boot_paths::manager_legacy); f && !f->directory)
-      find_boot_files(p, *paths, StartWay::legacy, legacy_code, boot_paths::store_legacy);
-    const std::string uefi = std::string(boot_paths::folder_uefi) + "/" + boot_paths::manager_uefi;
-    if (paths->find(uefi)) find_boot_files(p, *paths, StartWay::uefi, efi, boot_paths::store_uefi);
+    if (const auto f = paths->find(paths::manager_legacy); f && !f->directory)
+      find_boot_files(p, *paths, StartWay::legacy, legacy_code, paths::store_legacy);
+    const std::string uefi = std::string(paths::folder_uefi) + "/" + paths::manager_uefi;
+    if (paths->find(uefi)) find_boot_files(p, *paths, StartWay::uefi, efi, paths::store_uefi);
   }
 
   // Once all are looked at: a store may name a system on a later one.
@@ -83,12 +83,12 @@ class Finder {
 
   void find_system(const Partition& p, PathReader& paths) {
     SystemVolume s;
-    s.legacy_loader = paths.find(boot_paths::loader_legacy).has_value();
-    s.uefi_loader = paths.find(boot_paths::loader_uefi).has_value();
+    s.legacy_loader = paths.find(paths::loader_legacy).has_value();
+    s.uefi_loader = paths.find(paths::loader_uefi).has_value();
     if (!s.legacy_loader && !s.uefi_loader) return;
     s.number = p.number;
     s.start = p.start;
-    const char* const loader = s.uefi_loader ? boot_paths::loader_uefi : boot_paths::loader_legacy;
+    const char* const loader = s.uefi_loader ? paths::loader_uefi : paths::loader_legacy;
     try {
       s.machine = machine_of(paths.read(loader, max_program_bytes));
     } catch (const Error& e) {
@@ -136,35 +136,7 @@ class Finder {
 
 }  // namespace
 
-const char* name_of(StartWay way) {
-  return way == StartWay::uefi ? "uefi" : "legacy";
-}
-
-const char* firmware_words(StartWay way) {
-  return way == StartWay::uefi ? "UEFI" : "legacy firmware";
-}
-
-const char* name_of(Machine machine) {
-  switch (machine) {
-    case Machine::x86:
-      return "x86";
-    case Machine::x86_64:
-      return "x86-64";
-    case Machine::arm64:
-      return "arm64";
-    default:
-      return "unknown";
-  }
-}
-
-std::optional<StartWay> Systems::starts() const {
-  for (const BootFiles& b : boot_files) {
-    if (b.in_force && b.missing.empty()) return b.way;
-  }
-  return std::nullopt;
-}
-
-std::string boot_paths::removable(Machine machine) {
+std::string paths::removable(Machine machine) {
   switch (machine) {
     case Machine::x86:
       return "EFI/BOOT/BOOTIA32.EFI";
@@ -236,6 +208,38 @@ Systems find_systems(const Device& device, const TableReading& table,
   }
   finder.follow_to_systems();
   return out;
+}
+
+}  // namespace nuvrat::boot
+
+namespace nuvrat {
+
+const char* name_of(StartWay way) {
+  return way == StartWay::uefi ? "uefi" : "legacy";
+}
+
+const char* firmware_words(StartWay way) {
+  return way == StartWay::uefi ? "UEFI" : "legacy firmware";
+}
+
+const char* name_of(Machine machine) {
+  switch (machine) {
+    case Machine::x86:
+      return "x86";
+    case Machine::x86_64:
+      return "x86-64";
+    case Machine::arm64:
+      return "arm64";
+    default:
+      return "unknown";
+  }
+}
+
+std::optional<StartWay> Systems::starts() const {
+  for (const BootFiles& b : boot_files) {
+    if (b.in_force && b.missing.empty()) return b.way;
+  }
+  return std::nullopt;
 }
 
 }  // namespace nuvrat

@@ -6,9 +6,13 @@
 #include <nuvrat/volume.h>
 
 namespace nuvrat {
+class PathReader;
+}
+
+namespace nuvrat::boot {
 
 /// Paths, from a volume's root, of a disk's structures that start a system.
-namespace boot_paths {
+namespace paths {
 inline constexpr const char* loader_legacy = "Windows/System32/winload.exe";
 inline constexpr const char* loader_uefi = "Windows/System32/winload.efi";
 inline constexpr const char* hive = "Windows/System32/config/SYSTEM";
@@ -26,7 +30,7 @@ inline constexpr const char* store_uefi = "EFI/Microsoft/Boot/BCD";
 inline constexpr const char* sleep = "hiberfil.sys";
 /// "EFI/BOOT/BOOTX64.EFI"; empty for a machine that isn't known.
 [[nodiscard]] std::string removable(Machine machine);
-}  // namespace boot_paths
+}  // namespace paths
 
 inline constexpr std::uint64_t max_store_bytes = 16u << 20;
 inline constexpr std::uint64_t max_hive_bytes = 512u << 20;
@@ -48,7 +52,6 @@ struct HiveFile {
   Bytes file;
   std::vector<Bytes> logs;
 };
-class PathReader;
 [[nodiscard]] HiveFile read_hive(PathReader& paths, const std::string& path, std::uint64_t most);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::boot

@@ -297,7 +297,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
     if (p.volume && !has_errors(p.findings) && p.partition.range().end() <= device.sectors())
       sound.push_back(p.partition);
   }
-  if (!out.bare_volume) out.systems = find_systems(device, out.table, sound, options);
+  if (!out.bare_volume) out.systems = boot::find_systems(device, out.table, sound, options);
   return out;
 }
 

@@ -10,7 +10,7 @@
 #include "base/start_code.h"
 #include "device/volume_fits.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 bool power_of_two(std::uint32_t n) {
@@ -18,7 +18,7 @@ bool power_of_two(std::uint32_t n) {
 }
 
 // What is wrong with the fields that every FAT has; empty when nothing is.
-std::string fault_of(const FatBoot& boot, ByteView sector) {
+std::string fault_of(const Boot& boot, ByteView sector) {
   const bool jump =
       (boot.BS_jmpBoot[0] == 0xEB && boot.BS_jmpBoot[2] == 0x90) || boot.BS_jmpBoot[0] == 0xE9;
   const std::uint32_t bytes = boot.BPB_BytsPerSec.value();
@@ -40,13 +40,13 @@ std::string fault_of(const FatBoot& boot, ByteView sector) {
   return "";
 }
 
-void take_tail(const FatBootTail& tail, FatGeometry& g) {
+void take_tail(const BootTail& tail, Geometry& g) {
   g.dirty_flag = (tail.BS_Reserved1 & 0x03) != 0;
   if (tail.BS_BootSig == 0x29 || tail.BS_BootSig == 0x28) g.serial = tail.BS_VolID.value();
   if (tail.BS_BootSig == 0x29) g.label = tail.BS_VolLab;
 }
 
-void take_fat32(const Fat32Boot& ext, FatGeometry& g) {
+void take_fat32(const Boot32& ext, Geometry& g) {
   const std::uint16_t flags = ext.BPB_ExtFlags.value();
   g.mirrored = (flags & 0x80) == 0;
   g.active_fat = g.mirrored ? 0 : flags & 0x0F;
@@ -60,23 +60,23 @@ void take_fat32(const Fat32Boot& ext, FatGeometry& g) {
 
 }  // namespace
 
-std::uint64_t fat_bytes_needed(const FatGeometry& g) {
+std::uint64_t fat_bytes(const Geometry& g) {
   const std::uint64_t entries = std::uint64_t{g.clusters} + 2;
   if (g.kind == VolumeKind::fat12) return div_up<std::uint64_t>(entries * 3, 2);
   return entries * (g.kind == VolumeKind::fat16 ? 2 : 4);
 }
 
-VolumeKind fat_kind_for(std::uint64_t clusters) {
+VolumeKind kind_for(std::uint64_t clusters) {
   if (clusters < 4085) return VolumeKind::fat12;
   return clusters < 65525 ? VolumeKind::fat16 : VolumeKind::fat32;
 }
 
-std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault) {
-  const auto boot = load<FatBoot>(sector);
-  const auto ext = load<Fat32Boot>(sector, 36);
+std::optional<Geometry> parse_boot(ByteView sector, std::string& fault) {
+  const auto boot = load<Boot>(sector);
+  const auto ext = load<Boot32>(sector, 36);
   fault = fault_of(boot, sector);
   if (!fault.empty()) return std::nullopt;
-  FatGeometry g;
+  Geometry g;
   g.sector_bytes = boot.BPB_BytsPerSec.value();
   g.cluster_sectors = boot.BPB_SecPerClus;
   g.reserved_sectors = boot.BPB_RsvdSecCnt.value();
@@ -94,7 +94,7 @@ std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault) {
     return std::nullopt;
   }
   const std::uint64_t clusters = (g.total_sectors - g.data_start()) / g.cluster_sectors;
-  g.kind = fat_kind_for(clusters);
+  g.kind = kind_for(clusters);
   // A FAT of 32-bit entries is named by its own field; a volume below the count that the type asks
   // for is still read by every system as what its FAT size field says.
   if (size16 == 0) g.kind = VolumeKind::fat32;
@@ -103,7 +103,7 @@ std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault) {
     return std::nullopt;
   }
   g.clusters = static_cast<std::uint32_t>(clusters);
-  if (fat_bytes_needed(g) > std::uint64_t{g.fat_sectors} * g.sector_bytes) {
+  if (fat_bytes(g) > std::uint64_t{g.fat_sectors} * g.sector_bytes) {
     fault =
         fmt::format("its FAT of {} sectors is too small for {} clusters", g.fat_sectors, clusters);
     return std::nullopt;
@@ -119,14 +119,14 @@ std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault) {
       return std::nullopt;
     }
   } else {
-    take_tail(load<FatBootTail>(sector, 36), g);
+    take_tail(load<BootTail>(sector, 36), g);
   }
   return g;
 }
 
-FatGeometry fat_geometry_of(const Device& device, ByteView sector0) {
+Geometry geometry_of(const Device& device, ByteView sector0) {
   std::string fault;
-  const auto geometry = parse_fat_boot(sector0, fault);
+  const auto geometry = parse_boot(sector0, fault);
   if (!geometry) {
     throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
                 {{}, 0, {}, {}});
@@ -137,25 +137,25 @@ FatGeometry fat_geometry_of(const Device& device, ByteView sector0) {
 
 namespace {
 
-std::array<std::uint8_t, 11> label_field(const FatGeometry& g) {
+std::array<std::uint8_t, 11> label_field(const Geometry& g) {
   if (g.label[0] != 0) return g.label;
   return {'N', 'O', ' ', 'N', 'A', 'M', 'E', ' ', ' ', ' ', ' '};
 }
 
 }  // namespace
 
-void set_fat_label(ByteSpan sector, const FatGeometry& g) {
-  const std::size_t at = g.kind == VolumeKind::fat32 ? 36 + offsetof(Fat32Boot, tail) : 36;
-  auto tail = load<FatBootTail>(sector, at);
+void set_label(ByteSpan sector, const Geometry& g) {
+  const std::size_t at = g.kind == VolumeKind::fat32 ? 36 + offsetof(Boot32, tail) : 36;
+  auto tail = load<BootTail>(sector, at);
   if (tail.BS_BootSig != 0x29) return;
   tail.BS_VolLab = label_field(g);
   store(tail, sector, at);
 }
 
-Bytes fat_boot_sector(const FatGeometry& g) {
+Bytes boot_sector(const Geometry& g) {
   const bool fat32 = g.kind == VolumeKind::fat32;
   Bytes sector(g.sector_bytes);
-  FatBoot boot{};
+  Boot boot{};
   boot.BS_jmpBoot = {0xEB, static_cast<std::uint8_t>(fat32 ? 0x58 : 0x3C), 0x90};
   boot.BS_OEMName = {'N', 'U', 'V', 'R', 'A', 'T', ' ', ' '};
   boot.BPB_BytsPerSec = static_cast<std::uint16_t>(g.sector_bytes);
@@ -171,7 +171,7 @@ Bytes fat_boot_sector(const FatGeometry& g) {
   boot.BPB_SecPerTrk = std::uint16_t{63};
   boot.BPB_NumHeads = std::uint16_t{255};
   boot.BPB_HiddSec = g.hidden_sectors;
-  FatBootTail tail{};
+  BootTail tail{};
   tail.BS_DrvNum = 0x80;
   tail.BS_BootSig = 0x29;
   tail.BS_VolID = g.serial;
@@ -180,7 +180,7 @@ Bytes fat_boot_sector(const FatGeometry& g) {
   std::copy_n(type, 8, tail.BS_FilSysType.begin());
   store(boot, sector);
   if (fat32) {
-    Fat32Boot ext{};
+    Boot32 ext{};
     ext.BPB_FATSz32 = g.fat_sectors;
     ext.BPB_RootClus = g.root_cluster;
     ext.BPB_FSInfo = static_cast<std::uint16_t>(g.fs_info);
@@ -200,7 +200,7 @@ Bytes fat_boot_sector(const FatGeometry& g) {
 namespace {
 
 // A hint of how many clusters are free, and of where to look for one.
-Bytes info_sector(const FatGeometry& geometry, std::uint32_t free, std::uint32_t next) {
+Bytes info_sector(const Geometry& geometry, std::uint32_t free, std::uint32_t next) {
   FsInfo info{};
   info.FSI_LeadSig = 0x41615252u;
   info.FSI_StrucSig = 0x61417272u;
@@ -214,8 +214,8 @@ Bytes info_sector(const FatGeometry& geometry, std::uint32_t free, std::uint32_t
 
 }  // namespace
 
-Bytes fat_reserved_sectors(const FatGeometry& g, std::uint64_t sectors, std::uint32_t free,
-                           std::uint32_t next) {
+Bytes reserved_area(const Geometry& g, std::uint64_t sectors, std::uint32_t free,
+                    std::uint32_t next) {
   Bytes out(sectors * g.sector_bytes);
   if (g.kind != VolumeKind::fat32) return out;
   const Bytes info = info_sector(g, free, next);
@@ -225,9 +225,9 @@ Bytes fat_reserved_sectors(const FatGeometry& g, std::uint64_t sectors, std::uin
               out.begin() + static_cast<std::ptrdiff_t>((sector - 1) * g.sector_bytes));
   };
   put(g.fs_info, info);
-  put(g.backup_boot, fat_boot_sector(g));
+  put(g.backup_boot, boot_sector(g));
   put(g.backup_boot + 1, info);
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

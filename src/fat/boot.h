@@ -11,10 +11,10 @@
 
 #include "fat/records.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 /// All sector numbers are in the volume's own sectors, counted from its first one.
-struct FatGeometry {
+struct Geometry {
   VolumeKind kind = VolumeKind::fat32;
   std::uint32_t sector_bytes = 512;
   std::uint32_t cluster_sectors = 1;
@@ -49,25 +49,25 @@ struct FatGeometry {
 };
 
 /// The type that follows from a cluster count; nothing else decides it.
-[[nodiscard]] VolumeKind fat_kind_for(std::uint64_t clusters);
+[[nodiscard]] VolumeKind kind_for(std::uint64_t clusters);
 
 /// The geometry, or why this is no FAT boot sector.
-[[nodiscard]] std::optional<FatGeometry> parse_fat_boot(ByteView sector, std::string& fault);
+[[nodiscard]] std::optional<Geometry> parse_boot(ByteView sector, std::string& fault);
 
 /// Bytes that a copy of the FAT needs at least.
-[[nodiscard]] std::uint64_t fat_bytes_needed(const FatGeometry& geometry);
+[[nodiscard]] std::uint64_t fat_bytes(const Geometry& geometry);
 
 /// The boot sector of a new volume.
-[[nodiscard]] Bytes fat_boot_sector(const FatGeometry& geometry);
+[[nodiscard]] Bytes boot_sector(const Geometry& geometry);
 /// The label that a boot sector repeats, where it has the field.
-void set_fat_label(ByteSpan sector, const FatGeometry& geometry);
+void set_label(ByteSpan sector, const Geometry& geometry);
 /// The first `sectors` of the reserved sectors after the boot sector: on FAT32 FSInfo, and the
 /// copies of both; the rest zeros.
-[[nodiscard]] Bytes fat_reserved_sectors(const FatGeometry& geometry, std::uint64_t sectors,
-                                         std::uint32_t free, std::uint32_t next);
+[[nodiscard]] Bytes reserved_area(const Geometry& geometry, std::uint64_t sectors,
+                                  std::uint32_t free, std::uint32_t next);
 
 /// The geometry of the volume on a device whose first sector is `sector0`. Throws Error (damaged)
 /// when it makes no sense, is for other sectors, or for a larger place.
-[[nodiscard]] FatGeometry fat_geometry_of(const Device& device, ByteView sector0);
+[[nodiscard]] Geometry geometry_of(const Device& device, ByteView sector0);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -9,13 +9,13 @@
 #include "fat/writer_directory.h"
 #include "tree/pieces.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 // Bytes into clusters, one range after the other; the rest of the last one is zero.
 class ClusterWriter {
  public:
-  ClusterWriter(const FatGeometry& geometry, std::vector<ClusterRange> to, const FatBuilder& out)
+  ClusterWriter(const Geometry& geometry, std::vector<ClusterRange> to, const BuildCallbacks& out)
       : geometry_(geometry), to_(std::move(to)), out_(out) {
     // Whole clusters, about a megabyte.
     piece_ = std::max<std::size_t>(1, (1u << 20) / geometry.cluster_bytes());
@@ -59,9 +59,9 @@ class ClusterWriter {
     buffer_.clear();
   }
 
-  const FatGeometry& geometry_;
+  const Geometry& geometry_;
   std::vector<ClusterRange> to_;
-  const FatBuilder& out_;
+  const BuildCallbacks& out_;
   std::size_t piece_;
   Bytes buffer_;
   std::size_t at_ = 0;
@@ -70,10 +70,10 @@ class ClusterWriter {
 // Passes on those bytes of a file that lie in clusters which are copied.
 class CopiedParts {
  public:
-  CopiedParts(const FatPlan& plan, FileTree::Id id, const FatBuilder& out)
+  CopiedParts(const Plan& plan, FileTree::Id id, const BuildCallbacks& out)
       : cluster_(plan.geometry().cluster_bytes()) {
     std::vector<ClusterRange> to;
-    for (const FatPlan::Part& p : plan.parts_of(id)) {
+    for (const Plan::Part& p : plan.parts_of(id)) {
       if (!p.copied) continue;
       parts_.push_back({p.index * cluster_, std::uint64_t{p.clusters.count} * cluster_});
       to.push_back(p.clusters);
@@ -116,9 +116,9 @@ class CopiedParts {
   std::uint64_t offset_ = 0;
 };
 
-class Builder {
+class VolumeBuilder {
  public:
-  Builder(const FatPlan& plan, const FatBuilder& to)
+  VolumeBuilder(const Plan& plan, const BuildCallbacks& to)
       : plan_(plan), tree_(plan.tree()), to_(to), buffer_(1u << 20) {}
 
   void run() {
@@ -166,23 +166,23 @@ class Builder {
   }
 
   [[nodiscard]] Folder make_folder(FileTree::Id id) const {
-    std::vector<FatPlan::Entry> entries;
+    std::vector<Plan::Entry> entries;
     const auto folder = plan_.directory_of(id, entries);
-    for (const FatPlan::Entry& e : entries) folder->set_cluster(e.index, plan_.first_cluster(e.id));
+    for (const Plan::Entry& e : entries) folder->set_cluster(e.index, plan_.first_cluster(e.id));
     if (id != FileTree::root) {
       const FileTree::Id above = tree_.parent(id);
       folder->set_cluster(0, plan_.first_cluster(id));
       folder->set_cluster(1, above == FileTree::root ? 0 : plan_.first_cluster(above));
     }
     Folder out{plan_.chain_of(id), folder->bytes()};
-    const FatGeometry& g = plan_.geometry();
+    const Geometry& g = plan_.geometry();
     if (out.chain.empty()) out.bytes.resize(std::size_t{g.root_sectors} * g.sector_bytes);
     if (out.bytes.empty()) out.bytes.resize(1);  // an empty root
     return out;
   }
 
   void write_folder(const Folder& folder) {
-    const FatGeometry& g = plan_.geometry();
+    const Geometry& g = plan_.geometry();
     if (folder.chain.empty()) {
       to_.write(g.root_start(), folder.bytes);
       return;
@@ -224,10 +224,10 @@ class Builder {
     plan_.each_chain([&](const std::vector<ClusterRange>& chain) {
       for (std::size_t i = 0; i < chain.size(); ++i)
         out.push_back({chain[i].first, chain[i].count,
-                       i + 1 < chain.size() ? chain[i + 1].first : fat_end, false});
+                       i + 1 < chain.size() ? chain[i + 1].first : end_of_chain, false});
     });
     for (const ClusterRange& r : plan_.bad_clusters())
-      out.push_back({r.first, r.count, fat_bad, true});
+      out.push_back({r.first, r.count, bad_cluster, true});
     std::sort(out.begin(), out.end(),
               [](const Link& a, const Link& b) { return a.first < b.first; });
     return out;
@@ -235,7 +235,7 @@ class Builder {
 
   // Piece by piece, the same for every copy.
   void write_fats() {
-    const FatGeometry& g = plan_.geometry();
+    const Geometry& g = plan_.geometry();
     const std::vector<Link> all = links();
     const bool narrow = g.kind == VolumeKind::fat12;
     const std::size_t width = g.kind == VolumeKind::fat16 ? 2 : 4;
@@ -252,7 +252,7 @@ class Builder {
       };
       if (base == 0) {
         put(0, 0x0FFFFFF8);
-        put(1, fat_end);
+        put(1, end_of_chain);
       }
       for (; link != all.end() && link->first < end; ++link) {
         const std::uint64_t stop = std::uint64_t{link->first} + link->count;
@@ -278,16 +278,16 @@ class Builder {
     out[at + 1] = static_cast<std::uint8_t>(out[at + 1] | v >> 8);
   }
 
-  const FatPlan& plan_;
+  const Plan& plan_;
   const FileTree& tree_;
-  const FatBuilder& to_;
+  const BuildCallbacks& to_;
   Bytes buffer_;
 };
 
 }  // namespace
 
-void write_fat(const FatPlan& plan, const FatBuilder& to) {
-  Builder(plan, to).run();
+void write_volume(const Plan& plan, const BuildCallbacks& to) {
+  VolumeBuilder(plan, to).run();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -7,9 +7,9 @@
 
 #include "fat/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
-struct FatBuilder {
+struct BuildCallbacks {
   /// Takes whole sectors, counted from the volume's first one.
   std::function<void(std::uint64_t sector, ByteView data)> write;
   /// Gives the contents of sectors, as the volume is now and as it counts them.
@@ -21,6 +21,6 @@ struct FatBuilder {
 };
 
 /// Streams the volume in the order of the plan, nothing twice.
-void write_fat(const FatPlan& plan, const FatBuilder& to);
+void write_volume(const Plan& plan, const BuildCallbacks& to);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

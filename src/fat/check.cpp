@@ -11,20 +11,20 @@
 #include "base/record.h"
 #include "fat/check_state.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 constexpr std::uint64_t compared_bytes = 1u << 20;  // at a time
 
 class FatCheck {
  public:
-  explicit FatCheck(FatCheckState& state) : s_(state) {}
+  explicit FatCheck(CheckState& state) : s_(state) {}
 
   void run() {
     check_boot();
     check_fat_head();
     check_copies();
-    check_fat_folders(s_);
+    check_folders(s_);
     check_claims();
     check_unowned();
     check_info();
@@ -32,37 +32,37 @@ class FatCheck {
 
  private:
   void check_boot() {
-    const auto boot = load<FatBoot>(s_.boot);
-    const auto ext = load<Fat32Boot>(s_.boot, 36);
+    const auto boot = load<Boot>(s_.boot);
+    const auto ext = load<Boot32>(s_.boot, 36);
     const std::uint64_t clusters = s_.g.clusters;
     if (s_.g.kind == VolumeKind::fat32 && clusters < 65525)
-      s_.add("fat.cluster-count", Severity::note, 0, FatCheckState::root,
+      s_.add("fat.cluster-count", Severity::note, 0, CheckState::root,
              fmt::format("FAT32 with {} clusters: some systems take it for FAT16", clusters));
     if (boot.BPB_TotSec16.value() != 0 && boot.BPB_TotSec32.value() != 0 &&
         boot.BPB_TotSec16.value() != boot.BPB_TotSec32.value())
-      s_.add("fat.boot-fields", Severity::warning, 0, FatCheckState::root,
+      s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
              "two fields say different sizes");
     if (s_.g.fats < 2)
-      s_.add("fat.one-copy", Severity::note, 0, FatCheckState::root,
+      s_.add("fat.one-copy", Severity::note, 0, CheckState::root,
              "the volume has one FAT, without a copy");
     if (s_.g.dirty_flag)
-      s_.add("fat.not-clean", Severity::error, 0, FatCheckState::root,
+      s_.add("fat.not-clean", Severity::error, 0, CheckState::root,
              "the volume was not closed properly; start it once under the system that owns it, or "
              "check it there");
     if (s_.g.kind != VolumeKind::fat32) return;
     if (ext.BPB_FSVer.value() != 0)
-      s_.add("fat.boot-fields", Severity::warning, 0, FatCheckState::root,
+      s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
              fmt::format("the volume is of version {:04X}", ext.BPB_FSVer.value()));
     if (boot.BPB_RootEntCnt.value() != 0 || boot.BPB_TotSec16.value() != 0)
-      s_.add("fat.boot-fields", Severity::warning, 0, FatCheckState::root,
+      s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
              "fields that FAT32 leaves zero hold something else");
     if (s_.g.backup_boot == 0) {
-      s_.add("fat.boot-copy", Severity::note, 0, FatCheckState::root,
+      s_.add("fat.boot-copy", Severity::note, 0, CheckState::root,
              "the volume has no second boot sector");
     } else if (s_.device.read(std::uint64_t{s_.g.backup_boot} * s_.ratio, s_.ratio) !=
                s_.device.read(0, s_.ratio)) {
       s_.facts.boot_copy_differs = true;
-      s_.add("fat.boot-copy", Severity::warning, s_.g.backup_boot, FatCheckState::root,
+      s_.add("fat.boot-copy", Severity::warning, s_.g.backup_boot, CheckState::root,
              "the second boot sector is not the same as the first", true);
     }
   }
@@ -70,12 +70,12 @@ class FatCheck {
   void check_fat_head() {
     const Bytes first = s_.device.read(s_.g.fat_start(s_.g.active_fat) * s_.ratio);
     if (first[0] != s_.boot[21])
-      s_.add("fat.media", Severity::warning, s_.g.fat_start(s_.g.active_fat), FatCheckState::root,
+      s_.add("fat.media", Severity::warning, s_.g.fat_start(s_.g.active_fat), CheckState::root,
              fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}",
                          first[0], s_.boot[21]));
     if (!s_.map.clean() && !s_.g.dirty_flag)
       s_.add(
-          "fat.not-clean", Severity::error, s_.g.fat_start(s_.g.active_fat), FatCheckState::root,
+          "fat.not-clean", Severity::error, s_.g.fat_start(s_.g.active_fat), CheckState::root,
           "the FAT says that the volume was not closed properly, or that errors were seen; start "
           "it once under the system that owns it, or check it there");
   }
@@ -136,7 +136,7 @@ class FatCheck {
       // Right is the copy that the files' chains agree with; without that a person must decide.
       s_.add(
           "fat.copies-differ", s_.facts.chains_sound ? Severity::warning : Severity::error,
-          differs_at_, FatCheckState::root,
+          differs_at_, CheckState::root,
           s_.facts.chains_sound
               ? "the FATs differ; every chain is sound in the first one, so that is the right one"
               : "the FATs differ, and the chains of the first one are not sound",
@@ -177,7 +177,7 @@ class FatCheck {
     for (const ClusterRange& r : lost) clusters += r.count;
     if (clusters == 0) return;
     s_.add("fat.unowned", Severity::warning, s_.g.cluster_start(lost.front().first),
-           FatCheckState::root,
+           CheckState::root,
            fmt::format(
                "{} clusters in {} belong to no file ({} bytes), from cluster {} on", clusters,
                s_.facts.unowned.size() == 1 ? "one chain"
@@ -198,7 +198,7 @@ class FatCheck {
     }
     for (const std::uint32_t head : heads) {
       if (led_to.count(head) > 0) continue;
-      const FatMap::Chain chain = s_.map.chain(head, s_.chains);
+      const Map::Chain chain = s_.map.chain(head, s_.chains);
       s_.facts.unowned.push_back({head, chain.ranges, chain.sound()});
     }
   }
@@ -212,14 +212,14 @@ class FatCheck {
     if (info.FSI_LeadSig.value() != 0x41615252 || info.FSI_StrucSig.value() != 0x61417272 ||
         info.FSI_TrailSig.value() != 0xAA550000) {
       s_.facts.info_wrong = true;
-      s_.add("fat.fs-info", Severity::warning, s_.g.fs_info, FatCheckState::root,
+      s_.add("fat.fs-info", Severity::warning, s_.g.fs_info, CheckState::root,
              "FSInfo doesn't bear its signatures", true);
       return;
     }
     const std::uint32_t count = info.FSI_Free_Count.value();
     if (count != 0xFFFFFFFF && count != s_.map.free_clusters()) {
       s_.facts.info_wrong = true;
-      s_.add("fat.fs-info", Severity::warning, s_.g.fs_info, FatCheckState::root,
+      s_.add("fat.fs-info", Severity::warning, s_.g.fs_info, CheckState::root,
              fmt::format("FSInfo says {} free clusters, the FAT has {}", count,
                          s_.map.free_clusters()),
              true);
@@ -227,23 +227,23 @@ class FatCheck {
     const std::uint32_t next = info.FSI_Nxt_Free.value();
     if (next != 0xFFFFFFFF && !s_.g.valid_cluster(next)) {
       s_.facts.info_wrong = true;
-      s_.add("fat.fs-info", Severity::warning, s_.g.fs_info, FatCheckState::root,
+      s_.add("fat.fs-info", Severity::warning, s_.g.fs_info, CheckState::root,
              fmt::format("FSInfo says that free clusters are found from {} on", next), true);
     }
   }
 
-  using Claim = FatCheckState::Claim;
-  FatCheckState& s_;
+  using Claim = CheckState::Claim;
+  CheckState& s_;
   std::uint64_t differs_at_ = 0;
 };
 
 }  // namespace
 
-Findings check_fat(const Device& device, const ReadOptions& options, FatFacts* facts) {
-  FatCheckState state(device, options);
+Findings check_volume(const Device& device, const ReadOptions& options, Facts* facts) {
+  CheckState state(device, options);
   FatCheck(state).run();
   if (facts != nullptr) *facts = std::move(state.facts);
   return state.log.take();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

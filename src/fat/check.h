@@ -10,11 +10,11 @@
 
 #include "fat/fat_map.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 /// What a mend needs to know besides the findings.
-struct FatFacts {
-  FatGeometry geometry;
+struct Facts {
+  Geometry geometry;
   std::uint32_t free_clusters = 0;
   std::uint32_t first_free = 0;                 ///< 0: none
   std::vector<std::uint32_t> differing_copies;  ///< FATs that aren't like the active one
@@ -42,7 +42,7 @@ struct FatFacts {
 
 /// Throws Error (damaged) when the boot sector makes no sense, device_read where a sector isn't
 /// given. `facts` may be null.
-[[nodiscard]] Findings check_fat(const Device& device, const ReadOptions& options,
-                                 FatFacts* facts = nullptr);
+[[nodiscard]] Findings check_volume(const Device& device, const ReadOptions& options,
+                                    Facts* facts = nullptr);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -9,12 +9,12 @@
 #include "fat/check_state.h"
 #include "fat/names.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 class FolderWalk {
  public:
-  explicit FolderWalk(FatCheckState& state) : s_(state) {}
+  explicit FolderWalk(CheckState& state) : s_(state) {}
 
   void run() {
     s_.nodes.push_back({0, u""});
@@ -50,7 +50,7 @@ class FolderWalk {
     if (folder.cluster == 0) {
       places.push_back({s_.g.root_start(), s_.g.root_sectors});
     } else {
-      const FatMap::Chain chain = s_.map.chain(folder.cluster, s_.chains);
+      const Map::Chain chain = s_.map.chain(folder.cluster, s_.chains);
       judge_chain(folder.node, chain);
       for (const ClusterRange& r : claim(folder.node, chain.ranges)) {
         places.push_back(
@@ -91,21 +91,21 @@ class FolderWalk {
     return false;
   }
 
-  void judge_chain(std::uint32_t node, const FatMap::Chain& chain) {
+  void judge_chain(std::uint32_t node, const Map::Chain& chain) {
     if (chain.sound()) return;
     s_.facts.chains_sound = false;
     s_.error(code_of(chain.fault), node, "its chain is broken: " + chain.text);
   }
 
-  static const char* code_of(FatMap::Fault fault) {
+  static const char* code_of(Map::Fault fault) {
     switch (fault) {
-      case FatMap::Fault::circle:
+      case Map::Fault::circle:
         return "fat.chain-loop";
-      case FatMap::Fault::free:
+      case Map::Fault::free:
         return "fat.chain-free";
-      case FatMap::Fault::bad:
+      case Map::Fault::bad:
         return "fat.chain-bad";
-      case FatMap::Fault::shared:
+      case Map::Fault::shared:
         return "fat.chain-shared";
       default:
         return "fat.chain-outside";
@@ -141,7 +141,7 @@ class FolderWalk {
         long_name.clear();
         continue;
       }
-      if ((e.raw.DIR_Attr & 0x3F) == fat_attr_long) {
+      if ((e.raw.DIR_Attr & 0x3F) == attr_long) {
         Bytes raw(32);
         store(e.raw, raw);
         const auto piece = load<LongEntry>(raw);
@@ -152,7 +152,7 @@ class FolderWalk {
         long_name.add(piece);
         continue;
       }
-      if ((e.raw.DIR_Attr & fat_attr_label) != 0) {
+      if ((e.raw.DIR_Attr & attr_label) != 0) {
         if (long_name.pending()) orphan(folder.node, e);
         long_name.clear();
         if (folder.node != 0 || labelled)
@@ -217,7 +217,7 @@ class FolderWalk {
       s_.add("fat.attributes", Severity::warning, e.sector, node,
              fmt::format("the attributes are {:02X}", e.raw.DIR_Attr));
     check_times(e, node);
-    const bool directory = (e.raw.DIR_Attr & fat_attr_directory) != 0;
+    const bool directory = (e.raw.DIR_Attr & attr_directory) != 0;
     const std::uint32_t cluster = e.raw.cluster();
     if (!directory) {
       check_file(e, node, cluster);
@@ -289,7 +289,7 @@ class FolderWalk {
       }
       return;
     }
-    const FatMap::Chain chain = s_.map.chain(cluster, s_.chains);
+    const Map::Chain chain = s_.map.chain(cluster, s_.chains);
     judge_chain(node, chain);
     claim(node, chain.ranges);
     if (!chain.sound()) return;
@@ -315,15 +315,15 @@ class FolderWalk {
   }
 
   static constexpr std::uint32_t max_entries = 65536;
-  FatCheckState& s_;
+  CheckState& s_;
   SectorSet folder_sectors_;  // of the folders read so far
   std::uint32_t index_ = 0;   // of the entry being read
 };
 
 }  // namespace
 
-void check_fat_folders(FatCheckState& state) {
+void check_folders(CheckState& state) {
   FolderWalk(state).run();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

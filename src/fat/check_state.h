@@ -10,14 +10,14 @@
 #include "base/finding_log.h"
 #include "fat/check.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
-struct FatCheckState {
-  FatCheckState(const Device& from, const ReadOptions& options)
+struct CheckState {
+  CheckState(const Device& from, const ReadOptions& options)
       : device(from),
         page(options.codepage),
         boot(from.read(0)),
-        g(fat_geometry_of(from, boot)),
+        g(geometry_of(from, boot)),
         ratio(g.sector_bytes / from.sector_size()),
         map(from, g, g.active_fat),
         chains(map.budget()) {
@@ -35,12 +35,12 @@ struct FatCheckState {
   const Device& device;
   CodePage page;
   Bytes boot;
-  FatGeometry g;
+  Geometry g;
   std::uint32_t ratio;
-  FatMap map;
+  Map map;
   Budget chains;
   FindingLog log;
-  FatFacts facts;
+  Facts facts;
   static constexpr std::uint32_t root = 0;  ///< of the nodes, for the volume itself too
   std::vector<Node> nodes;                  ///< folders and files
   std::vector<Claim> claims;                ///< which node has which clusters
@@ -70,6 +70,6 @@ struct FatCheckState {
 };
 
 /// Walks every folder: entries, names, and whose chains are whose.
-void check_fat_folders(FatCheckState& state);
+void check_folders(CheckState& state);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

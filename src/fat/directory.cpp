@@ -3,7 +3,7 @@
 #include "base/record.h"
 #include "fat/times.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 DirectoryItem item_of(const DirEntry& entry, std::u16string long_name, std::uint32_t index,
@@ -14,7 +14,7 @@ DirectoryItem item_of(const DirEntry& entry, std::u16string long_name, std::uint
   item.name = long_name.empty() ? short_name_text(entry, page, true) : std::move(long_name);
   item.index = index;
   item.cluster = entry.cluster();
-  item.info.directory = (entry.DIR_Attr & fat_attr_directory) != 0;
+  item.info.directory = (entry.DIR_Attr & attr_directory) != 0;
   item.info.attributes =
       entry.DIR_Attr & (attr_read_only | attr_hidden | attr_system | attr_archive);
   item.info.size = item.info.directory ? 0 : entry.DIR_FileSize.value();
@@ -34,13 +34,13 @@ DirectoryContents parse_directory(ByteView bytes, const CodePage& page, const Zo
     const auto entry = load<DirEntry>(bytes, index * sizeof(DirEntry));
     const std::uint8_t first = entry.DIR_Name[0];
     if (first == 0x00) break;
-    const bool is_long = first != 0xE5 && (entry.DIR_Attr & 0x3F) == fat_attr_long;
+    const bool is_long = first != 0xE5 && (entry.DIR_Attr & 0x3F) == attr_long;
     if (is_long) {
       if (long_name.pending() && (first & 0x40) != 0) out.orphans.push_back(index);
       long_name.add(load<LongEntry>(bytes, index * sizeof(DirEntry)));
       continue;
     }
-    const bool plain = first != 0xE5 && (entry.DIR_Attr & fat_attr_label) == 0;
+    const bool plain = first != 0xE5 && (entry.DIR_Attr & attr_label) == 0;
     if (long_name.pending() && !plain) out.orphans.push_back(index);
     if (!plain) {
       long_name.clear();
@@ -50,7 +50,7 @@ DirectoryContents parse_directory(ByteView bytes, const CodePage& page, const Zo
     const bool had_long = long_name.pending();
     std::u16string name = long_name.take(entry.DIR_Name);
     if (had_long && name.empty()) out.orphans.push_back(index);
-    if (first == '.' && (entry.DIR_Attr & fat_attr_directory) != 0) {
+    if (first == '.' && (entry.DIR_Attr & attr_directory) != 0) {
       if (entry.DIR_Name[1] == '.') out.parent_cluster = entry.cluster();
       continue;
     }
@@ -59,4 +59,4 @@ DirectoryContents parse_directory(ByteView bytes, const CodePage& page, const Zo
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -9,7 +9,7 @@
 
 #include "fat/names.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 struct DirectoryItem {
   std::u16string name;        ///< the long name, or the short one in its case
@@ -32,4 +32,4 @@ struct DirectoryContents {
 [[nodiscard]] DirectoryContents parse_directory(ByteView bytes, const CodePage& page,
                                                 const Zone& zone);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -1,14 +1,14 @@
 #include "fat/draft.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
-Bytes& FatDraft::at(std::uint64_t lba) {
+Bytes& Draft::at(std::uint64_t lba) {
   auto [it, added] = sectors_.try_emplace(lba);
   if (added) it->second = device_.read(place_.first + lba);
   return it->second;
 }
 
-std::vector<SectorWrite> FatDraft::changes(const FatDraft* base) const {
+std::vector<SectorWrite> Draft::changes(const Draft* base) const {
   std::vector<SectorWrite> out;
   for (const auto& [lba, data] : sectors_) {
     const auto under = base == nullptr ? sectors_.end() : base->sectors_.find(lba);
@@ -19,13 +19,13 @@ std::vector<SectorWrite> FatDraft::changes(const FatDraft* base) const {
   return out;
 }
 
-void FatDraft::set_entry(std::uint32_t cluster, std::uint32_t value) {
+void Draft::set_entry(std::uint32_t cluster, std::uint32_t value) {
   for (std::uint32_t copy = 0; copy < geometry_.fats; ++copy) {
     if (geometry_.mirrored || copy == geometry_.active_fat) set_entry(copy, cluster, value);
   }
 }
 
-void FatDraft::set_entry(std::uint32_t copy, std::uint32_t cluster, std::uint32_t value) {
+void Draft::set_entry(std::uint32_t copy, std::uint32_t cluster, std::uint32_t value) {
   const std::uint64_t start = geometry_.fat_start(copy) * geometry_.sector_bytes;
   if (geometry_.kind == VolumeKind::fat12) {
     set_entry12(start, cluster, value);
@@ -39,7 +39,7 @@ void FatDraft::set_entry(std::uint32_t copy, std::uint32_t cluster, std::uint32_
   }
 }
 
-void FatDraft::set_entry12(std::uint64_t start, std::uint32_t cluster, std::uint32_t value) {
+void Draft::set_entry12(std::uint64_t start, std::uint32_t cluster, std::uint32_t value) {
   std::uint8_t& low = byte_at(start + cluster + cluster / 2);
   if ((cluster & 1) != 0) {
     low = static_cast<std::uint8_t>((low & 0x0F) | (value & 0x0F) << 4);
@@ -51,8 +51,8 @@ void FatDraft::set_entry12(std::uint64_t start, std::uint32_t cluster, std::uint
   }
 }
 
-std::optional<std::uint64_t> FatDraft::sector_of_entry(std::uint32_t copy,
-                                                       std::uint32_t cluster) const {
+std::optional<std::uint64_t> Draft::sector_of_entry(std::uint32_t copy,
+                                                    std::uint32_t cluster) const {
   const std::uint64_t start = geometry_.fat_start(copy) * geometry_.sector_bytes;
   const std::uint64_t size = device_.sector_size();
   if (geometry_.kind != VolumeKind::fat12)
@@ -62,4 +62,4 @@ std::optional<std::uint64_t> FatDraft::sector_of_entry(std::uint32_t copy,
   return byte / size;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

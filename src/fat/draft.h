@@ -9,12 +9,12 @@
 
 #include "fat/boot.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
-class FatDraft {
+class Draft {
  public:
   /// `device` is the whole disk, `place` the volume on it. Both must outlive the draft.
-  FatDraft(const Device& device, SectorRange place, const FatGeometry& geometry)
+  Draft(const Device& device, SectorRange place, const Geometry& geometry)
       : device_(device), place_(place), geometry_(geometry) {}
 
   /// The sector to change; `lba` is the device's, counted from the volume's first.
@@ -28,7 +28,7 @@ class FatDraft {
   [[nodiscard]] std::optional<std::uint64_t> sector_of_entry(std::uint32_t copy,
                                                              std::uint32_t cluster) const;
   /// What differs from `base`, or from the device, by the disk's own sector numbers.
-  [[nodiscard]] std::vector<SectorWrite> changes(const FatDraft* base = nullptr) const;
+  [[nodiscard]] std::vector<SectorWrite> changes(const Draft* base = nullptr) const;
 
  private:
   std::uint8_t& byte_at(std::uint64_t byte) {
@@ -38,8 +38,8 @@ class FatDraft {
 
   const Device& device_;
   SectorRange place_;
-  const FatGeometry& geometry_;
+  const Geometry& geometry_;
   std::map<std::uint64_t, Bytes> sectors_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -4,14 +4,14 @@
 
 #include <fmt/core.h>
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 constexpr std::uint64_t piece_bytes = 1u << 20;
 
 }  // namespace
 
-FatMap::FatMap(const Device& device, const FatGeometry& geometry, std::uint32_t copy)
+Map::Map(const Device& device, const Geometry& geometry, std::uint32_t copy)
     : geometry_(geometry), ratio_(geometry.sector_bytes / device.sector_size()) {
   start_ = geometry.fat_start(copy) * ratio_;
   if (geometry.kind == VolumeKind::fat12) {
@@ -22,17 +22,17 @@ FatMap::FatMap(const Device& device, const FatGeometry& geometry, std::uint32_t 
   runs_.shrink_to_fit();
 }
 
-void FatMap::take_flags(std::uint32_t entry1) {
+void Map::take_flags(std::uint32_t entry1) {
   if (geometry_.kind == VolumeKind::fat16) clean_ = (entry1 & 0xC000) == 0xC000;
   if (geometry_.kind == VolumeKind::fat32) clean_ = (entry1 & 0x0C000000) == 0x0C000000;
 }
 
-void FatMap::take(std::uint32_t cluster, std::uint32_t entry) {
+void Map::take(std::uint32_t cluster, std::uint32_t entry) {
   if (entry == 0) {
     ++free_;
     return;
   }
-  if (entry == fat_bad) {
+  if (entry == bad_cluster) {
     if (!bad_.empty() && bad_.back().first + bad_.back().count == cluster) {
       ++bad_.back().count;
     } else {
@@ -49,19 +49,19 @@ void FatMap::take(std::uint32_t cluster, std::uint32_t entry) {
   }
 }
 
-void FatMap::read_fat12(const Device& device) {
+void Map::read_fat12(const Device& device) {
   const Bytes fat = device.read(start_, std::uint64_t{geometry_.fat_sectors} * ratio_);
   for (std::uint32_t c = 2; c <= geometry_.last_cluster(); ++c) {
     const std::size_t at = c + c / 2;
     const std::uint32_t pair = fat[at] | static_cast<std::uint32_t>(fat[at + 1]) << 8;
     std::uint32_t entry = (c & 1) != 0 ? pair >> 4 : pair & 0xFFF;
-    if (entry >= 0xFF8) entry = fat_end;
-    if (entry == 0xFF7) entry = fat_bad;
+    if (entry >= 0xFF8) entry = end_of_chain;
+    if (entry == 0xFF7) entry = bad_cluster;
     take(c, entry);
   }
 }
 
-void FatMap::read_wide(const Device& device, std::uint32_t width) {
+void Map::read_wide(const Device& device, std::uint32_t width) {
   const std::uint64_t sector = device.sector_size();
   const std::uint64_t entries = std::uint64_t{geometry_.last_cluster()} + 1;
   const std::uint64_t sectors = div_up(entries * width, sector);
@@ -90,15 +90,15 @@ void FatMap::read_wide(const Device& device, std::uint32_t width) {
       if (c == 1) take_flags(entry);
       if (c < 2) continue;
       if (width == 4) entry &= 0x0FFFFFFF;
-      if (entry >= (width == 2 ? 0xFFF8u : 0x0FFFFFF8u)) entry = fat_end;
-      if (width == 2 && entry == 0xFFF7) entry = fat_bad;
+      if (entry >= (width == 2 ? 0xFFF8u : 0x0FFFFFF8u)) entry = end_of_chain;
+      if (width == 2 && entry == 0xFFF7) entry = bad_cluster;
       take(static_cast<std::uint32_t>(c), entry);
     }
     at += count;
   }
 }
 
-FatMap::Chain FatMap::chain(std::uint32_t first, Budget& budget) const {
+Map::Chain Map::chain(std::uint32_t first, Budget& budget) const {
   Chain out;
   const auto ends = [&out](Fault fault, std::string text) {
     out.fault = fault;
@@ -133,19 +133,19 @@ FatMap::Chain FatMap::chain(std::uint32_t first, Budget& budget) const {
     out.ranges.push_back({cluster, count});
     out.clusters += count;
     if (out.clusters > geometry_.clusters) return ends(Fault::circle, "it runs in a circle");
-    if (run->next == fat_end) return out;
+    if (run->next == end_of_chain) return out;
     cluster = run->next;
   }
 }
 
-bool FatMap::is_bad(std::uint32_t cluster) const {
+bool Map::is_bad(std::uint32_t cluster) const {
   const auto after =
       std::upper_bound(bad_.begin(), bad_.end(), cluster,
                        [](std::uint32_t c, const ClusterRange& b) { return c < b.first; });
   return after != bad_.begin() && cluster - std::prev(after)->first < std::prev(after)->count;
 }
 
-std::uint32_t FatMap::first_free() const {
+std::uint32_t Map::first_free() const {
   std::uint32_t at = 2;
   each_used([&at](ClusterRange r) {
     if (r.first == at) at += r.count;
@@ -153,7 +153,7 @@ std::uint32_t FatMap::first_free() const {
   return geometry_.valid_cluster(at) ? at : 0;
 }
 
-std::vector<ClusterRange> FatMap::runs_in(ClusterRange range) const {
+std::vector<ClusterRange> Map::runs_in(ClusterRange range) const {
   std::vector<ClusterRange> out;
   const std::uint32_t end = range.first + range.count;
   auto run = std::upper_bound(runs_.begin(), runs_.end(), range.first,
@@ -167,7 +167,7 @@ std::vector<ClusterRange> FatMap::runs_in(ClusterRange range) const {
   return out;
 }
 
-std::uint32_t FatMap::next_after(ClusterRange range) const {
+std::uint32_t Map::next_after(ClusterRange range) const {
   const std::uint32_t last = range.first + range.count - 1;
   auto run = std::upper_bound(runs_.begin(), runs_.end(), last,
                               [](std::uint32_t c, const Run& r) { return c < r.first; });
@@ -176,7 +176,7 @@ std::uint32_t FatMap::next_after(ClusterRange range) const {
   return last == run->first + run->count - 1 ? run->next : last + 1;
 }
 
-void FatMap::each_used(const std::function<void(ClusterRange)>& visit) const {
+void Map::each_used(const std::function<void(ClusterRange)>& visit) const {
   auto run = runs_.begin();
   auto bad = bad_.begin();
   while (run != runs_.end() || bad != bad_.end()) {
@@ -189,4 +189,4 @@ void FatMap::each_used(const std::function<void(ClusterRange)>& visit) const {
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -10,21 +10,21 @@
 #include "base/budget.h"
 #include "fat/boot.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 /// Ends of a chain, in the terms of FAT32 whatever the type.
-inline constexpr std::uint32_t fat_end = 0x0FFFFFFF;
-inline constexpr std::uint32_t fat_bad = 0x0FFFFFF7;
+inline constexpr std::uint32_t end_of_chain = 0x0FFFFFFF;
+inline constexpr std::uint32_t bad_cluster = 0x0FFFFFF7;
 
 struct ClusterRange {
   std::uint32_t first = 0;
   std::uint32_t count = 0;
 };
 
-class FatMap {
+class Map {
  public:
   /// Reads copy number `copy`. Throws Error (device_read).
-  FatMap(const Device& device, const FatGeometry& geometry, std::uint32_t copy);
+  Map(const Device& device, const Geometry& geometry, std::uint32_t copy);
 
   enum class Fault { none, outside, free, bad, circle, shared };
   struct Chain {
@@ -64,7 +64,7 @@ class FatMap {
   void read_wide(const Device& device, std::uint32_t width);
   void take_flags(std::uint32_t entry1);
 
-  const FatGeometry geometry_;
+  const Geometry geometry_;
   std::uint64_t start_;  // in device sectors
   std::uint32_t ratio_;
   std::vector<Run> runs_;
@@ -73,4 +73,4 @@ class FatMap {
   bool clean_ = true;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

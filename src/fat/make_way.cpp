@@ -11,7 +11,7 @@
 #include "fat/fat_map.h"
 #include "fat/read.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 // Neighbouring clusters of one kind.
@@ -35,11 +35,11 @@ class WayMaker {
         place_(place),
         window_(disk, place),
         options_(options),
-        geometry_(fat_geometry_of(window_, window_.read(0))),
+        geometry_(geometry_of(window_, window_.read(0))),
         ratio_(geometry_.sector_bytes / disk.sector_size()),
         map_(window_, geometry_, geometry_.active_fat) {}
 
-  std::optional<FatRoom> run(std::uint64_t wanted, SectorRange within, std::size_t max_switches) {
+  std::optional<Room> run(std::uint64_t wanted, SectorRange within, std::size_t max_switches) {
     const std::uint64_t cluster = std::uint64_t{geometry_.cluster_sectors} * ratio_;
     const auto count = static_cast<std::uint32_t>(
         std::min<std::uint64_t>(div_up(wanted, cluster), geometry_.clusters));
@@ -77,7 +77,7 @@ class WayMaker {
 
   // The volume in clusters: free, of files, of anything else.
   std::vector<Stretch> look() {
-    const auto reader = open_fat(window_, options_);
+    const auto reader = open_reader(window_, options_);
     const FileTree& tree = reader->tree();
     SectorSet movable;
     for (FileTree::Id id = 1; id < tree.size(); ++id) {
@@ -222,8 +222,7 @@ class WayMaker {
     return 0;
   }
 
-  void add_parts(const FatMap::Chain& chain, std::uint64_t entry_byte,
-                 std::vector<Part>& out) const {
+  void add_parts(const Map::Chain& chain, std::uint64_t entry_byte, std::vector<Part>& out) const {
     std::uint32_t previous = 0;
     Part part;
     const auto close = [&](std::uint32_t after) {
@@ -245,16 +244,16 @@ class WayMaker {
         previous = c;
       }
     }
-    close(fat_end);
+    close(end_of_chain);
   }
 
   // The disk's sector of the link that a part hangs on, from the volume's first.
   [[nodiscard]] std::optional<std::uint64_t> link_of(const Part& part) const {
     if (part.before == 0) return part.entry_byte / disk_.sector_size();
-    return FatDraft(disk_, place_, geometry_).sector_of_entry(geometry_.active_fat, part.before);
+    return Draft(disk_, place_, geometry_).sector_of_entry(geometry_.active_fat, part.before);
   }
 
-  std::optional<FatRoom> make_moves(const std::vector<Part>& parts, std::size_t max_switches) {
+  std::optional<Room> make_moves(const std::vector<Part>& parts, std::size_t max_switches) {
     std::map<std::uint64_t, std::vector<const Part*>> by_link;
     for (const Part& part : parts) {
       const auto link = link_of(part);
@@ -262,16 +261,15 @@ class WayMaker {
       by_link[*link].push_back(&part);
       if (by_link.size() > max_switches) return std::nullopt;
     }
-    FatRoom out;
-    FatDraft draft(disk_, place_, geometry_);
+    Room out;
+    Draft draft(disk_, place_, geometry_);
     for (const auto& [link, group] : by_link) out.moves.push_back(move(link, group, draft, out));
     return out;
   }
 
-  FatMove move(std::uint64_t link, const std::vector<const Part*>& group, FatDraft& draft,
-               FatRoom& room) {
-    FatMove out;
-    FatDraft start = draft;
+  Move move(std::uint64_t link, const std::vector<const Part*>& group, Draft& draft, Room& room) {
+    Move out;
+    Draft start = draft;
     std::vector<std::uint32_t> heads;
     for (const Part* part : group) {
       std::vector<std::uint32_t> targets;
@@ -288,7 +286,7 @@ class WayMaker {
       // In the link's own sector new entries and link become true together.
       if (w.lba != place_.first + link) out.before.push_back(std::move(w));
     }
-    const FatDraft prepared = draft;
+    const Draft prepared = draft;
     for (std::size_t i = 0; i < group.size(); ++i) set_link(*group[i], heads[i], draft);
     out.change = {place_.first + link, draft.at(link)};
     for (std::size_t i = 0; i < group.size(); ++i) {
@@ -301,7 +299,7 @@ class WayMaker {
     return out;
   }
 
-  void set_link(const Part& part, std::uint32_t head, FatDraft& draft) const {
+  void set_link(const Part& part, std::uint32_t head, Draft& draft) const {
     if (part.before != 0) return draft.set_entry(geometry_.active_fat, part.before, head);
     Bytes& sector = draft.at(part.entry_byte / disk_.sector_size());
     const std::size_t at = part.entry_byte % disk_.sector_size();
@@ -311,7 +309,7 @@ class WayMaker {
     store(entry, sector, at);
   }
 
-  void add_contents(std::uint32_t from, std::uint32_t to, FatMove& out) const {
+  void add_contents(std::uint32_t from, std::uint32_t to, Move& out) const {
     const SectorRange source = sectors_of({from, 1});
     const std::uint64_t target = place_.first + sectors_of({to, 1}).first;
     if (!out.contents.empty()) {
@@ -328,9 +326,9 @@ class WayMaker {
   SectorRange place_;
   Window window_;
   const ReadOptions& options_;
-  FatGeometry geometry_;
+  Geometry geometry_;
   std::uint32_t ratio_;
-  FatMap map_;
+  Map map_;
   ClusterRange hole_;
   std::vector<ClusterRange> targets_;  // free, outside the hole, the smallest first
   std::size_t next_target_ = 0;
@@ -338,10 +336,9 @@ class WayMaker {
 
 }  // namespace
 
-std::optional<FatRoom> make_way_in_fat(const Device& disk, SectorRange place,
-                                       const ReadOptions& options, std::uint64_t wanted,
-                                       SectorRange within, std::size_t max_switches) {
+std::optional<Room> make_way(const Device& disk, SectorRange place, const ReadOptions& options,
+                             std::uint64_t wanted, SectorRange within, std::size_t max_switches) {
   return WayMaker(disk, place, options).run(wanted, within, max_switches);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

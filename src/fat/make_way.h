@@ -14,27 +14,26 @@
 #include <nuvrat/device.h>
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 /// One switch. Sectors are the disk's.
-struct FatMove {
+struct Move {
   std::vector<std::pair<SectorRange, std::uint64_t>> contents;  ///< from where, to where
   std::vector<SectorWrite> before;                              ///< entries of the new chain
   SectorWrite change;
   std::vector<SectorWrite> behind;  ///< the same link in other copies; entries that become free
 };
 
-struct FatRoom {
-  std::vector<FatMove> moves;
+struct Room {
+  std::vector<Move> moves;
   std::uint64_t clusters = 0;  ///< that move
 };
 
 /// Frees `wanted` neighbouring sectors inside `within` (of the volume's) where that moves the
 /// least. None where no such place is: it would hold a folder, a bad cluster or a chain that nobody
 /// owns, or take more than `max_switches`. The volume lies at `place` of `disk`, without errors.
-[[nodiscard]] std::optional<FatRoom> make_way_in_fat(const Device& disk, SectorRange place,
-                                                     const ReadOptions& options,
-                                                     std::uint64_t wanted, SectorRange within,
-                                                     std::size_t max_switches);
+[[nodiscard]] std::optional<Room> make_way(const Device& disk, SectorRange place,
+                                           const ReadOptions& options, std::uint64_t wanted,
+                                           SectorRange within, std::size_t max_switches);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -4,7 +4,7 @@
 
 #include <unicode/uchar.h>
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 std::size_t trimmed(ByteView bytes) {
@@ -53,7 +53,7 @@ bool kept_for_others(char16_t c) {
 
 }  // namespace
 
-bool fat_allows(std::u16string_view name) {
+bool allows_name(std::u16string_view name) {
   if (name.empty() || name.size() > 255 || name.back() == u'.' || name.back() == u' ') return false;
   return std::none_of(name.begin(), name.end(), kept_for_others);
 }
@@ -66,7 +66,7 @@ std::u16string safe_name(std::u16string_view name) {
   return out.empty() ? u"_" : out;
 }
 
-std::string fat_label(std::u16string_view label, const CodePage& page) {
+std::string label_for(std::u16string_view label, const CodePage& page) {
   constexpr std::u16string_view forbidden = u"\"*+,./:;<=>?[\\]|";
   Bytes out;
   std::u16string text;
@@ -131,4 +131,4 @@ std::u16string LongName::take(const std::array<std::uint8_t, 11>& short_name) {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -8,7 +8,7 @@
 
 #include "fat/records.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 /// Checksum of a short name that its long-name entries carry.
 [[nodiscard]] std::uint8_t short_name_checksum(const std::array<std::uint8_t, 11>& name);
@@ -23,12 +23,12 @@ namespace nuvrat {
 
 /// Whether a long name can be this: no character that FAT keeps for other things, no dot or blank
 /// at the end, at most 255 units.
-[[nodiscard]] bool fat_allows(std::u16string_view name);
+[[nodiscard]] bool allows_name(std::u16string_view name);
 /// The name with '_' for each character that FAT keeps for other things, and for dots and blanks at
 /// the end.
 [[nodiscard]] std::u16string safe_name(std::u16string_view name);
 /// The nearest label that FAT can spell: capitals, what the code page has, 11 bytes.
-[[nodiscard]] std::string fat_label(std::u16string_view label, const CodePage& page);
+[[nodiscard]] std::string label_for(std::u16string_view label, const CodePage& page);
 /// Its 11 bytes, padded, as entries and boot sectors hold them; zeros for none.
 [[nodiscard]] std::array<std::uint8_t, 11> label_bytes(std::string_view label,
                                                        const CodePage& page);
@@ -56,4 +56,4 @@ class LongName {
   std::uint8_t checksum_ = 0;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

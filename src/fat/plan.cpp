@@ -12,23 +12,23 @@
 #include "tree/folders_ahead.h"
 #include "tree/free_runs.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 constexpr std::size_t max_entries = max_directory_bytes / sizeof(DirEntry);
 
-bool has_label(const FatGeometry& g) {
+bool has_label(const Geometry& g) {
   return g.label[0] != 0;
 }
 
-std::u16string_view name_of(const FileTree& tree, const FatTarget& target, FileTree::Id id) {
+std::u16string_view name_of(const FileTree& tree, const Target& target, FileTree::Id id) {
   const auto other = target.names.find(id);
   return other == target.names.end() ? tree.name(id) : other->second;
 }
 
-std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const FatTarget& target,
+std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const Target& target,
                                              const CodePage& page, FileTree::Id folder,
-                                             std::vector<FatPlan::Entry>& entries) {
+                                             std::vector<Plan::Entry>& entries) {
   auto out = std::make_unique<NewDirectory>(page, target.zone);
   const auto info_of = [&tree](FileTree::Id id) {
     const FileTree::Info info = tree.info(id);
@@ -65,9 +65,9 @@ std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const FatTarg
 
 }  // namespace
 
-FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
+Plan::Plan(const FileTree& tree, const Target& target)
     : tree_(tree), target_(target), page_(std::make_unique<CodePage>(target.codepage)) {
-  FatGeometry& g = target_.geometry;
+  Geometry& g = target_.geometry;
   const std::uint64_t data = g.data_start();
   const std::uint64_t data_sectors = std::uint64_t{g.clusters} * g.cluster_sectors;
   SectorSet room;
@@ -112,18 +112,18 @@ FatPlan::FatPlan(const FileTree& tree, const FatTarget& target)
   if (g.kind == VolumeKind::fat32) g.root_cluster = first_cluster(FileTree::root);
 }
 
-bool FatPlan::fats_are_free() const {
-  const FatGeometry& g = target_.geometry;
+bool Plan::fats_are_free() const {
+  const Geometry& g = target_.geometry;
   return target_.free.contains({g.reserved_sectors, g.data_start() - g.reserved_sectors});
 }
 
-std::unique_ptr<NewDirectory> FatPlan::directory_of(FileTree::Id folder,
-                                                    std::vector<Entry>& entries) const {
+std::unique_ptr<NewDirectory> Plan::directory_of(FileTree::Id folder,
+                                                 std::vector<Entry>& entries) const {
   return make_directory(tree_, target_, *page_, folder, entries);
 }
 
-std::vector<FatPlan::Part> FatPlan::staying(FileTree::Id id) const {
-  const FatGeometry& g = target_.geometry;
+std::vector<Plan::Part> Plan::staying(FileTree::Id id) const {
+  const Geometry& g = target_.geometry;
   std::vector<Part> out;
   if (tree_.stored(id) != Stored::extents || tree_.link(id) != FileTree::none) return out;
   const std::uint64_t data = g.data_start();
@@ -157,7 +157,7 @@ std::vector<FatPlan::Part> FatPlan::staying(FileTree::Id id) const {
   return out;
 }
 
-std::vector<FatPlan::Part> FatPlan::parts_of(FileTree::Id id) const {
+std::vector<Plan::Part> Plan::parts_of(FileTree::Id id) const {
   std::vector<Part> out;
   const auto found = given_.find(id);
   if (tree_.is_directory(id)) {
@@ -196,7 +196,7 @@ std::vector<FatPlan::Part> FatPlan::parts_of(FileTree::Id id) const {
   return out;
 }
 
-std::vector<ClusterRange> FatPlan::chain_of(FileTree::Id id) const {
+std::vector<ClusterRange> Plan::chain_of(FileTree::Id id) const {
   std::vector<ClusterRange> out;
   for (const Part& p : parts_of(id)) {
     if (!out.empty() && out.back().first + out.back().count == p.clusters.first) {
@@ -208,7 +208,7 @@ std::vector<ClusterRange> FatPlan::chain_of(FileTree::Id id) const {
   return out;
 }
 
-std::uint32_t FatPlan::first_cluster(FileTree::Id id) const {
+std::uint32_t Plan::first_cluster(FileTree::Id id) const {
   if (tree_.is_directory(id)) {
     const auto given = given_.find(id);
     return given == given_.end() ? 0 : static_cast<std::uint32_t>(given->second.front().lcn);
@@ -217,8 +217,8 @@ std::uint32_t FatPlan::first_cluster(FileTree::Id id) const {
   return parts.empty() ? 0 : parts.front().clusters.first;
 }
 
-std::vector<ClusterRange> FatPlan::bad_clusters() const {
-  const FatGeometry& g = target_.geometry;
+std::vector<ClusterRange> Plan::bad_clusters() const {
+  const Geometry& g = target_.geometry;
   const std::uint64_t data = g.data_start();
   SectorSet clusters;
   for (const SectorRange& r : target_.bad.ranges()) {
@@ -235,7 +235,7 @@ std::vector<ClusterRange> FatPlan::bad_clusters() const {
   return out;
 }
 
-std::uint32_t FatPlan::first_free() const {
+std::uint32_t Plan::first_free() const {
   SectorSet used;
   each_chain([&](const std::vector<ClusterRange>& chain) {
     for (const ClusterRange& r : chain) used.add({r.first, r.count});
@@ -254,7 +254,7 @@ std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree) {
     std::vector<FileTree::Id> others;
     for (const FileTree::Id id : tree.children(folder)) {
       if (tree.is_stream(id)) continue;
-      if (!fat_allows(tree.name(id)) || !taken.insert(fold_case(tree.name(id))).second)
+      if (!allows_name(tree.name(id)) || !taken.insert(fold_case(tree.name(id))).second)
         others.push_back(id);
     }
     for (const FileTree::Id id : others) {
@@ -269,10 +269,10 @@ std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree) {
   return out;
 }
 
-std::uint64_t root_entries_of(const FileTree& tree, const FatTarget& target) {
-  std::vector<FatPlan::Entry> entries;
+std::uint64_t root_entries_of(const FileTree& tree, const Target& target) {
+  std::vector<Plan::Entry> entries;
   return make_directory(tree, target, CodePage(target.codepage), FileTree::root, entries)
       ->entries();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -19,10 +19,10 @@
 #include "fat/fat_map.h"
 #include "tree/runs.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
-struct FatTarget {
-  FatGeometry geometry;  ///< serial, label and hidden sectors too; the plan sets the root's cluster
+struct Target {
+  Geometry geometry;  ///< serial, label and hidden sectors too; the plan sets the root's cluster
   unsigned codepage = 437;  ///< of short names
   Zone zone;                ///< what local time the entries hold
   SectorSet free;           ///< sectors that may be written before the switch
@@ -34,11 +34,11 @@ struct FatTarget {
 
 class NewDirectory;
 
-class FatPlan {
+class Plan {
  public:
   /// The tree must outlive the plan. Streams of files, which FAT hasn't, are left out. Throws Error
   /// (refused) for a folder of more entries than FAT knows.
-  FatPlan(const FileTree& tree, const FatTarget& target);
+  Plan(const FileTree& tree, const Target& target);
 
   /// Room for everything, the FATs on free sectors.
   [[nodiscard]] bool fits() const { return missing_ == 0 && fats_are_free(); }
@@ -47,9 +47,9 @@ class FatPlan {
   [[nodiscard]] std::uint64_t free_clusters() const { return free_; }
   /// Clusters of contents that are written, because they can't stay where they are.
   [[nodiscard]] std::uint64_t copied_clusters() const { return copied_; }
-  [[nodiscard]] const FatGeometry& geometry() const { return target_.geometry; }
+  [[nodiscard]] const Geometry& geometry() const { return target_.geometry; }
   [[nodiscard]] const FileTree& tree() const { return tree_; }
-  [[nodiscard]] const FatTarget& target() const { return target_; }
+  [[nodiscard]] const Target& target() const { return target_; }
 
   /// Neighbouring clusters of a file, by their order in it.
   struct Part {
@@ -86,7 +86,7 @@ class FatPlan {
   [[nodiscard]] std::vector<Part> staying(FileTree::Id id) const;
 
   const FileTree& tree_;
-  FatTarget target_;
+  Target target_;
   std::unique_ptr<CodePage> page_;
   std::map<FileTree::Id, Runs> given_;  // clusters that were free, by node
   std::uint64_t needed_ = 0;
@@ -101,6 +101,6 @@ class FatPlan {
 [[nodiscard]] std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree);
 
 /// Entries of 32 bytes that the tree's root folder takes, the label's included.
-[[nodiscard]] std::uint64_t root_entries_of(const FileTree& tree, const FatTarget& target);
+[[nodiscard]] std::uint64_t root_entries_of(const FileTree& tree, const Target& target);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

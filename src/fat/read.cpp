@@ -13,7 +13,7 @@
 #include "fat/directory.h"
 #include "fat/fat_map.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 class FatReader final : public VolumeReader {
@@ -23,7 +23,7 @@ class FatReader final : public VolumeReader {
         page_(options.codepage),
         zone_(options.zone),
         short_names_(options.short_names),
-        geometry_(fat_geometry_of(device, device.read(0))),
+        geometry_(geometry_of(device, device.read(0))),
         ratio_(geometry_.sector_bytes / device.sector_size()) {
     map_.emplace(device_, geometry_, geometry_.active_fat);
     chains_.emplace(map_->budget());
@@ -155,7 +155,7 @@ class FatReader final : public VolumeReader {
       read_entries(folder, geometry_.root_start() * ratio_, out);
       return out;
     }
-    const FatMap::Chain chain = map_->chain(folder.cluster, *chains_);
+    const Map::Chain chain = map_->chain(folder.cluster, *chains_);
     if (!chain.sound()) {
       add_finding("fat.chain", Severity::error, {}, {}, folder.id,
                   "the folder's chain is broken: " + chain.text);
@@ -268,7 +268,7 @@ class FatReader final : public VolumeReader {
   }
 
   void add_extents(FileTree::Id id, const DirectoryItem& item) {
-    const FatMap::Chain chain = map_->chain(item.cluster, *chains_);
+    const Map::Chain chain = map_->chain(item.cluster, *chains_);
     const std::uint64_t needed = div_up<std::uint64_t>(item.info.size, geometry_.cluster_bytes());
     if (!chain.sound()) {
       add_finding("fat.chain", Severity::error, {}, item.index, id,
@@ -291,9 +291,9 @@ class FatReader final : public VolumeReader {
   CodePage page_;
   Zone zone_;
   bool short_names_;
-  FatGeometry geometry_;
+  Geometry geometry_;
   std::uint32_t ratio_;
-  std::optional<FatMap> map_;
+  std::optional<Map> map_;
   std::optional<Bytes> root_bytes_;
   VolumeInfo info_;
   FileTree tree_;
@@ -305,13 +305,13 @@ class FatReader final : public VolumeReader {
 
 }  // namespace
 
-bool looks_like_fat(ByteView sector0) {
+bool is_fat_boot(ByteView sector0) {
   std::string fault;
-  return parse_fat_boot(sector0, fault).has_value();
+  return parse_boot(sector0, fault).has_value();
 }
 
-std::unique_ptr<VolumeReader> open_fat(const Device& device, const ReadOptions& options) {
+std::unique_ptr<VolumeReader> open_reader(const Device& device, const ReadOptions& options) {
   return std::make_unique<FatReader>(device, options);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

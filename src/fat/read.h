@@ -8,12 +8,12 @@
 
 #include "fat/boot.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 /// True when LBA 0 of the device is a FAT boot sector.
-[[nodiscard]] bool looks_like_fat(ByteView sector0);
+[[nodiscard]] bool is_fat_boot(ByteView sector0);
 /// Throws Error (damaged) when the boot sector makes no sense.
-[[nodiscard]] std::unique_ptr<VolumeReader> open_fat(const Device& device,
-                                                     const ReadOptions& options);
+[[nodiscard]] std::unique_ptr<VolumeReader> open_reader(const Device& device,
+                                                        const ReadOptions& options);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

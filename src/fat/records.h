@@ -7,11 +7,11 @@
 
 #include <boost/endian/buffers.hpp>
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 namespace be = boost::endian;
 
-struct FatBoot {
+struct Boot {
   std::array<std::uint8_t, 3> BS_jmpBoot;
   std::array<char, 8> BS_OEMName;
   be::little_uint16_buf_t BPB_BytsPerSec;
@@ -27,10 +27,10 @@ struct FatBoot {
   be::little_uint32_buf_t BPB_HiddSec;
   be::little_uint32_buf_t BPB_TotSec32;
 };
-static_assert(sizeof(FatBoot) == 36);
+static_assert(sizeof(Boot) == 36);
 
 /// What follows at offset 36 on FAT12 and FAT16, at offset 64 on FAT32.
-struct FatBootTail {
+struct BootTail {
   std::uint8_t BS_DrvNum;
   std::uint8_t BS_Reserved1;  // bit 0: not closed; bit 1: errors seen
   std::uint8_t BS_BootSig;
@@ -38,10 +38,10 @@ struct FatBootTail {
   std::array<std::uint8_t, 11> BS_VolLab;
   std::array<char, 8> BS_FilSysType;
 };
-static_assert(sizeof(FatBootTail) == 26);
+static_assert(sizeof(BootTail) == 26);
 
 /// At offset 36 on FAT32.
-struct Fat32Boot {
+struct Boot32 {
   be::little_uint32_buf_t BPB_FATSz32;
   be::little_uint16_buf_t BPB_ExtFlags;
   be::little_uint16_buf_t BPB_FSVer;
@@ -49,10 +49,10 @@ struct Fat32Boot {
   be::little_uint16_buf_t BPB_FSInfo;
   be::little_uint16_buf_t BPB_BkBootSec;
   std::array<std::uint8_t, 12> BPB_Reserved;
-  FatBootTail tail;
+  BootTail tail;
 };
-static_assert(sizeof(Fat32Boot) == 54);
-static_assert(offsetof(Fat32Boot, tail) == 28);
+static_assert(sizeof(Boot32) == 54);
+static_assert(offsetof(Boot32, tail) == 28);
 
 struct FsInfo {
   be::little_uint32_buf_t FSI_LeadSig;
@@ -97,9 +97,9 @@ struct LongEntry {
 };
 static_assert(sizeof(LongEntry) == 32);
 
-inline constexpr std::uint8_t fat_attr_label = 0x08;
-inline constexpr std::uint8_t fat_attr_directory = 0x10;
-inline constexpr std::uint8_t fat_attr_long = 0x0F;
+inline constexpr std::uint8_t attr_label = 0x08;
+inline constexpr std::uint8_t attr_directory = 0x10;
+inline constexpr std::uint8_t attr_long = 0x0F;
 inline constexpr std::size_t max_directory_bytes = 65536 * sizeof(DirEntry);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -4,7 +4,7 @@
 #include <numeric>
 #include <vector>
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 constexpr std::uint64_t max_reserved = 65535;
@@ -46,12 +46,11 @@ class InUse {
 };
 
 // The smallest FAT for this start of the data area; false where there is no such volume.
-bool fill(const FatWish& wish, std::uint64_t data, std::uint64_t total, FatGeometry& g) {
+bool fill(const LayoutWish& wish, std::uint64_t data, std::uint64_t total, Geometry& g) {
   const std::uint64_t clusters = (total - data) / wish.cluster_sectors;
-  if (clusters == 0 || clusters > max_clusters || fat_kind_for(clusters) != wish.kind) return false;
+  if (clusters == 0 || clusters > max_clusters || kind_for(clusters) != wish.kind) return false;
   g.clusters = static_cast<std::uint32_t>(clusters);
-  g.fat_sectors =
-      static_cast<std::uint32_t>(div_up<std::uint64_t>(fat_bytes_needed(g), g.sector_bytes));
+  g.fat_sectors = static_cast<std::uint32_t>(div_up<std::uint64_t>(fat_bytes(g), g.sector_bytes));
   const std::uint64_t behind = std::uint64_t{g.fats} * g.fat_sectors + g.root_sectors;
   if (data < behind + wish.min_reserved || data - behind > max_reserved) return false;
   g.reserved_sectors = static_cast<std::uint32_t>(data - behind);
@@ -60,9 +59,9 @@ bool fill(const FatWish& wish, std::uint64_t data, std::uint64_t total, FatGeome
 
 }  // namespace
 
-std::vector<FatPlace> place_fats(const FatWish& wish, std::size_t most) {
+std::vector<LayoutChoice> place_fats(const LayoutWish& wish, std::size_t most) {
   const std::uint64_t total = std::min<std::uint64_t>(wish.sectors, 0xFFFFFFFF);
-  FatGeometry g;
+  Geometry g;
   g.kind = wish.kind;
   g.sector_bytes = wish.sector_bytes;
   g.cluster_sectors = wish.cluster_sectors;
@@ -80,28 +79,28 @@ std::vector<FatPlace> place_fats(const FatWish& wish, std::size_t most) {
     g.root_sectors = static_cast<std::uint32_t>(entries / a_sector);
   }
   // The latest start that could be: all sectors clusters, and as many reserved as can be.
-  FatGeometry largest = g;
+  Geometry largest = g;
   largest.clusters = static_cast<std::uint32_t>(
       std::min<std::uint64_t>(total / wish.cluster_sectors, max_clusters));
-  const std::uint64_t max_fat = div_up<std::uint64_t>(fat_bytes_needed(largest), wish.sector_bytes);
+  const std::uint64_t max_fat = div_up<std::uint64_t>(fat_bytes(largest), wish.sector_bytes);
   const std::uint64_t end =
       std::min(total, max_reserved + 2 * max_fat + g.root_sectors + wish.grid_step);
   const InUse in_use(*wish.free, end);
   // Larger clusters than the old ones begin anywhere on the old grid; smaller ones also between.
   const std::uint64_t step = std::min<std::uint64_t>(wish.cluster_sectors, wish.grid_step);
-  std::vector<FatPlace> best;
+  std::vector<LayoutChoice> best;
   for (std::uint64_t data = wish.grid % step; data < end; data += step) {
     if (!fill(wish, data, total, g)) continue;
-    FatPlace here{g, in_use.in(g.reserved_sectors, data), in_use.in(wish.min_reserved, data)};
+    LayoutChoice here{g, in_use.in(g.reserved_sectors, data), in_use.in(wish.min_reserved, data)};
     here.in_front -= here.in_the_way;
     if (here.in_the_way > 0 && !wish.make_way) continue;
     if (wish.make_way && wish.fixed.first_overlap({g.reserved_sectors, data - g.reserved_sectors}))
       continue;
     // What is in the way is read and written once as well, by a rewrite of its own.
-    const auto cost = [](const FatPlace& p) { return 2 * p.in_the_way + p.in_front; };
+    const auto cost = [](const LayoutChoice& p) { return 2 * p.in_the_way + p.in_front; };
     const auto at = std::upper_bound(
         best.begin(), best.end(), here,
-        [cost](const FatPlace& a, const FatPlace& b) { return cost(a) < cost(b); });
+        [cost](const LayoutChoice& a, const LayoutChoice& b) { return cost(a) < cost(b); });
     if (static_cast<std::size_t>(at - best.begin()) >= most) continue;
     best.insert(at, here);
     if (best.size() > most) best.pop_back();
@@ -109,4 +108,4 @@ std::vector<FatPlace> place_fats(const FatWish& wish, std::size_t most) {
   return best;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -12,9 +12,9 @@
 
 #include "fat/boot.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
-struct FatWish {
+struct LayoutWish {
   VolumeKind kind = VolumeKind::fat32;
   std::uint32_t sector_bytes = 512;
   std::uint64_t sectors = 0;  ///< of the partition
@@ -28,14 +28,14 @@ struct FatWish {
   SectorSet fixed{};                 ///< but not these
 };
 
-struct FatPlace {
-  FatGeometry geometry;
+struct LayoutChoice {
+  Geometry geometry;
   std::uint64_t in_the_way = 0;  ///< sectors in use where the FATs are to be
   std::uint64_t in_front = 0;    ///< sectors in use in front of the data area, those apart
 };
 
 /// Places, those first where the least is in use; at most `most`. None where there is no such
 /// volume, or no free place.
-[[nodiscard]] std::vector<FatPlace> place_fats(const FatWish& wish, std::size_t most);
+[[nodiscard]] std::vector<LayoutChoice> place_fats(const LayoutWish& wish, std::size_t most);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

@@ -16,8 +16,8 @@
 namespace nuvrat {
 namespace {
 
-FatGeometry plan_geometry(const Device& device, const FatFormat& format) {
-  FatGeometry g;
+fat::Geometry plan_geometry(const Device& device, const FatFormat& format) {
+  fat::Geometry g;
   g.kind = format.kind;
   g.sector_bytes = device.sector_size();
   g.cluster_sectors = format.cluster_sectors;
@@ -37,7 +37,7 @@ FatGeometry plan_geometry(const Device& device, const FatFormat& format) {
     const std::uint64_t data = g.total_sectors - std::min(g.total_sectors, g.data_start());
     const std::uint64_t clusters = data / g.cluster_sectors;
     g.clusters = static_cast<std::uint32_t>(std::min<std::uint64_t>(clusters, 0x0FFFFFF0));
-    return fat_bytes_needed(g) <= std::uint64_t{fat_sectors} * g.sector_bytes;
+    return fat::fat_bytes(g) <= std::uint64_t{fat_sectors} * g.sector_bytes;
   };
   std::uint32_t low = 1;
   std::uint32_t high = 1u << 22;
@@ -50,7 +50,7 @@ FatGeometry plan_geometry(const Device& device, const FatFormat& format) {
     }
   }
   (void)fits(low);
-  if (g.clusters == 0 || fat_kind_for(g.clusters) != format.kind) {
+  if (g.clusters == 0 || fat::kind_for(g.clusters) != format.kind) {
     throw Error(ErrorCode::refused,
                 fmt::format("{} sectors with {} a cluster make {} clusters, which is not {}",
                             g.total_sectors, g.cluster_sectors, g.clusters, name_of(format.kind)));
@@ -67,7 +67,7 @@ class FatWriter::Impl {
         format_(format),
         geometry_(plan_geometry(device, format)),
         taken_(std::size_t{geometry_.clusters} + 2) {
-    geometry_.label = label_bytes(format.label, CodePage(format.codepage));
+    geometry_.label = fat::label_bytes(format.label, CodePage(format.codepage));
   }
 
   void add_directory(std::string_view path, const FatFileInfo& info) {
@@ -118,25 +118,26 @@ class FatWriter::Impl {
   }
 
   void finish() {
-    const FatPlan plan(tree_, target());
+    const fat::Plan plan(tree_, target());
     if (!plan.fits()) throw full(plan.needed_clusters(), "");
-    const FatGeometry& g = plan.geometry();
-    if (g.kind != VolumeKind::fat32 && root_entries_of(tree_, plan.target()) > g.root_entries) {
+    const fat::Geometry& g = plan.geometry();
+    if (g.kind != VolumeKind::fat32 &&
+        fat::root_entries_of(tree_, plan.target()) > g.root_entries) {
       throw Error(ErrorCode::refused,
                   fmt::format("the root folder holds {} entries at most", g.root_entries));
     }
-    FatBuilder to;
+    fat::BuildCallbacks to;
     to.write = [this](std::uint64_t sector, ByteView data) {
       if (!all_zero(data)) device_.write(sector, data);  // it reads as zeros
     };
     to.announce = [](std::string_view) {};
-    write_fat(plan, to);
+    fat::write_volume(plan, to);
     if (g.reserved_sectors > 1) {
       const auto free = static_cast<std::uint32_t>(g.clusters - bad_.count() / g.cluster_sectors -
                                                    plan.clusters_in_use());
-      to.write(1, fat_reserved_sectors(g, g.reserved_sectors - 1, free, plan.first_free()));
+      to.write(1, fat::reserved_area(g, g.reserved_sectors - 1, free, plan.first_free()));
     }
-    device_.write(0, fat_boot_sector(g));
+    device_.write(0, fat::boot_sector(g));
     device_.flush();
   }
 
@@ -198,8 +199,8 @@ class FatWriter::Impl {
                  {{}, {}, {}, std::string(path)});
   }
 
-  [[nodiscard]] FatTarget target() const {
-    FatTarget out{geometry_, format_.codepage, format_.zone, {}, bad_, {}};
+  [[nodiscard]] fat::Target target() const {
+    fat::Target out{geometry_, format_.codepage, format_.zone, {}, bad_, {}};
     SectorSet used = bad_;
     for (FileTree::Id id = 1; id < tree_.size(); ++id) {
       for (const SectorRange& e : tree_.extents(id)) used.add(e);
@@ -211,7 +212,7 @@ class FatWriter::Impl {
 
   Device& device_;
   FatFormat format_;
-  FatGeometry geometry_;
+  fat::Geometry geometry_;
   std::vector<bool> taken_;  // by cluster
   SectorSet bad_;
   FileTree tree_;

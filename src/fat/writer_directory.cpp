@@ -12,7 +12,7 @@
 #include "fat/names.h"
 #include "fat/times.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 namespace {
 
 constexpr std::string_view allowed_marks = "$%'-_@~`!(){}^#&";
@@ -144,7 +144,7 @@ void NewDirectory::add_long(std::u16string_view name, std::uint8_t checksum) {
   for (std::size_t piece = pieces; piece > 0; --piece) {
     LongEntry entry{};
     entry.LDIR_Ord = static_cast<std::uint8_t>(piece | (piece == pieces ? 0x40 : 0));
-    entry.LDIR_Attr = fat_attr_long;
+    entry.LDIR_Attr = attr_long;
     entry.LDIR_Chksum = checksum;
     std::size_t at = (piece - 1) * 13;
     const auto put = [&](auto& units) {
@@ -165,8 +165,8 @@ void NewDirectory::add_long(std::u16string_view name, std::uint8_t checksum) {
 }
 
 void NewDirectory::fill_times(DirEntry& entry, const FatFileInfo& info) const {
-  const FatStamp created = stamp_of(*zone_, info.created);
-  const FatStamp modified = stamp_of(*zone_, info.modified);
+  const Stamp created = stamp_of(*zone_, info.created);
+  const Stamp modified = stamp_of(*zone_, info.modified);
   entry.DIR_CrtDate = created.date;
   entry.DIR_CrtTime = created.time;
   entry.DIR_CrtTimeTenth = created.tenths;
@@ -182,8 +182,7 @@ std::size_t NewDirectory::add(std::u16string_view name, const FatFileInfo& info,
   entry.DIR_Name = made.bytes;
   entry.DIR_NTRes = made.case_bits;
   if (made.needs_long) add_long(name, short_name_checksum(entry.DIR_Name));
-  entry.DIR_Attr =
-      static_cast<std::uint8_t>(info.attributes | (directory ? fat_attr_directory : 0u));
+  entry.DIR_Attr = static_cast<std::uint8_t>(info.attributes | (directory ? attr_directory : 0u));
   entry.DIR_FileSize = static_cast<std::uint32_t>(size);
   fill_times(entry, info);
   std::array<std::uint8_t, 32> raw;
@@ -195,7 +194,7 @@ std::size_t NewDirectory::add(std::u16string_view name, const FatFileInfo& info,
 void NewDirectory::add_label(const std::array<std::uint8_t, 11>& label) {
   DirEntry entry{};
   entry.DIR_Name = label;
-  entry.DIR_Attr = fat_attr_label;
+  entry.DIR_Attr = attr_label;
   std::array<std::uint8_t, 32> raw;
   store(entry, raw);
   entries_.push_back(raw);
@@ -206,7 +205,7 @@ void NewDirectory::add_dots(const FatFileInfo& info) {
     DirEntry entry{};
     entry.DIR_Name.fill(' ');
     std::fill_n(entry.DIR_Name.begin(), dots, std::uint8_t{'.'});
-    entry.DIR_Attr = fat_attr_directory;
+    entry.DIR_Attr = attr_directory;
     fill_times(entry, info);
     std::array<std::uint8_t, 32> raw;
     store(entry, raw);
@@ -228,4 +227,4 @@ Bytes NewDirectory::bytes() const {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

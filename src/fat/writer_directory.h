@@ -12,7 +12,7 @@
 
 #include "fat/records.h"
 
-namespace nuvrat {
+namespace nuvrat::fat {
 
 class NewDirectory {
  public:
@@ -59,4 +59,4 @@ class NewDirectory {
   std::map<ShortName, std::uint32_t> tails_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::fat

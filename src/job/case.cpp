@@ -19,7 +19,7 @@
 
 #include "base/whole_file.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 namespace {
 
 // True when `folder` lies on the block device, or on a partition of it.
@@ -93,34 +93,6 @@ void require_medium(const std::filesystem::path& there, const std::filesystem::p
 }
 
 }  // namespace
-
-void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory) {
-  std::error_code error;
-  const std::filesystem::path whole = std::filesystem::absolute(folder, error);
-  // Where it isn't there yet, what it would be made in tells.
-  std::filesystem::path there = whole;
-  while (!std::filesystem::exists(there, error) && there.has_relative_path())
-    there = there.parent_path();
-  const auto cant_be_made = [&folder](const char* why) {
-    return Error(ErrorCode::file, fmt::format("the case folder can't be made: {}", why),
-                 {{}, {}, {}, folder.string()},
-                 "Name a folder on another disk that may be written");
-  };
-  if (!std::filesystem::is_directory(there, error)) throw cant_be_made(std::strerror(ENOTDIR));
-  if (there == whole) {
-    if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
-      throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
-                  "A case holds one job: name a new folder");
-    }
-    require_own(folder);
-  }
-  if (::access(there.c_str(), W_OK | X_OK) != 0) throw cant_be_made(std::strerror(errno));
-  if (lies_on(there, device)) {
-    throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
-                {{}, {}, {}, folder.string()}, "Name a folder on another disk");
-  }
-  if (!in_memory) require_medium(there, folder);
-}
 
 Case Case::create(const std::filesystem::path& folder, const Device& device, bool in_memory) {
   check_case_folder(folder, device, in_memory);
@@ -202,25 +174,6 @@ CaseFile case_from_either(const std::filesystem::path& folder, const Journal* jo
 
 }  // namespace
 
-CaseFile load_case(const std::filesystem::path& folder) {
-  const auto path = folder / "assessment.json";
-  const auto journal_path = folder / "undo.journal";
-  std::optional<Journal> journal;
-  if (std::filesystem::exists(journal_path)) journal = Journal::open(journal_path);
-  if (!std::filesystem::exists(path) && (!journal || journal->plan().empty())) {
-    throw Error(ErrorCode::words, "this is not the folder of a case", {{}, {}, {}, folder.string()},
-                "Name the folder that 'nuvrat rewrite' made");
-  }
-  try {
-    CaseFile out = case_from_either(folder, journal ? &*journal : nullptr);
-    if (journal) out.steps_done = journal->steps_done();
-    return out;
-  } catch (const Error& e) {
-    throw Error(ErrorCode::file, e.message(),
-                {{}, {}, {}, e.place().path.empty() ? path.string() : e.place().path});
-  }
-}
-
 std::size_t count_events(const std::filesystem::path& folder, std::string_view event) {
   const std::vector<CaseEvent> events = read_log(folder / "log.jsonl");
   return static_cast<std::size_t>(std::count_if(
@@ -256,6 +209,58 @@ void Case::log(const std::string& event, const Error& error) const noexcept {
                     error.remedy()));
   } catch (const std::exception&) {
     return;
+  }
+}
+
+}  // namespace nuvrat::job
+
+namespace nuvrat {
+using namespace job;
+
+void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory) {
+  std::error_code error;
+  const std::filesystem::path whole = std::filesystem::absolute(folder, error);
+  // Where it isn't there yet, what it would be made in tells.
+  std::filesystem::path there = whole;
+  while (!std::filesystem::exists(there, error) && there.has_relative_path())
+    there = there.parent_path();
+  const auto cant_be_made = [&folder](const char* why) {
+    return Error(ErrorCode::file, fmt::format("the case folder can't be made: {}", why),
+                 {{}, {}, {}, folder.string()},
+                 "Name a folder on another disk that may be written");
+  };
+  if (!std::filesystem::is_directory(there, error)) throw cant_be_made(std::strerror(ENOTDIR));
+  if (there == whole) {
+    if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
+      throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
+                  "A case holds one job: name a new folder");
+    }
+    require_own(folder);
+  }
+  if (::access(there.c_str(), W_OK | X_OK) != 0) throw cant_be_made(std::strerror(errno));
+  if (lies_on(there, device)) {
+    throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
+                {{}, {}, {}, folder.string()}, "Name a folder on another disk");
+  }
+  if (!in_memory) require_medium(there, folder);
+}
+
+CaseFile load_case(const std::filesystem::path& folder) {
+  const auto path = folder / "assessment.json";
+  const auto journal_path = folder / "undo.journal";
+  std::optional<Journal> journal;
+  if (std::filesystem::exists(journal_path)) journal = Journal::open(journal_path);
+  if (!std::filesystem::exists(path) && (!journal || journal->plan().empty())) {
+    throw Error(ErrorCode::words, "this is not the folder of a case", {{}, {}, {}, folder.string()},
+                "Name the folder that 'nuvrat rewrite' made");
+  }
+  try {
+    CaseFile out = case_from_either(folder, journal ? &*journal : nullptr);
+    if (journal) out.steps_done = journal->steps_done();
+    return out;
+  } catch (const Error& e) {
+    throw Error(ErrorCode::file, e.message(),
+                {{}, {}, {}, e.place().path.empty() ? path.string() : e.place().path});
   }
 }
 

@@ -12,7 +12,7 @@
 #include "base/descriptor.h"
 #include "json/case_plan.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 
 [[nodiscard]] inline Error refused(const std::string& text, const std::string& remedy) {
   return {ErrorCode::refused, text, {}, remedy};
@@ -60,4 +60,4 @@ inline constexpr const char* only_rehearsed = "rehearsed only";
 /// How often the log says this.
 [[nodiscard]] std::size_t count_events(const std::filesystem::path& folder, std::string_view event);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <numeric>
 
-namespace nuvrat {
+namespace nuvrat::job {
 
 JobClock::JobClock(Progress& inner, const Assessment& assessment, Proof proof, Phase first,
                    Phase last)
@@ -58,4 +58,4 @@ void JobClock::tell() {
   inner_.job_share(share_);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

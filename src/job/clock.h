@@ -5,7 +5,7 @@
 
 #include <nuvrat/job.h>
 
-namespace nuvrat {
+namespace nuvrat::job {
 
 /// Passes everything on, and says after each how much of the job is done. `inner` must outlive it.
 class JobClock final : public Progress {
@@ -36,4 +36,4 @@ class JobClock final : public Progress {
   double share_ = 0;  ///< as told last
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

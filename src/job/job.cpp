@@ -14,7 +14,7 @@
 #include "tree/comparer.h"
 #include "tree/places.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 namespace {
 
 // Parts of files that the device doesn't give: only with the owner's word.
@@ -210,6 +210,11 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   result.from_medium &= from_medium;
   return result;
 }
+
+}  // namespace nuvrat::job
+
+namespace nuvrat {
+using namespace job;
 
 RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
                              const JobOptions& options, Progress& progress) {

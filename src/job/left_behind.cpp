@@ -10,7 +10,7 @@
 #include "base/whole_file.h"
 #include "json/left_behind.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 namespace {
 
 class Keeper {
@@ -144,4 +144,4 @@ std::uint64_t count_left_behind(const std::filesystem::path& folder) {
   return lines == 0 ? 0 : lines - 1;  // the first one names the form
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

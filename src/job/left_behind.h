@@ -3,7 +3,7 @@
 
 #include "job/case.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 
 /// Streams, extended attributes, reparse points, permissions, object ids and second names of every
 /// volume that is about to become FAT, into the case's folder left-behind; how many there are.
@@ -14,4 +14,4 @@ std::uint64_t keep_left_behind(const Device& device, const Assessment& assessmen
 /// How many things a case keeps there.
 [[nodiscard]] std::uint64_t count_left_behind(const std::filesystem::path& folder);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

@@ -9,7 +9,7 @@
 #include "job/left_behind.h"
 #include "job/steps.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 namespace {
 
 bool put_back_by_itself(const std::vector<CaseEvent>& events) {
@@ -51,6 +51,11 @@ Outcome with_disk(const CaseFile& job, const Device& disk) {
 }
 
 }  // namespace
+
+}  // namespace nuvrat::job
+
+namespace nuvrat {
+using namespace job;
 
 const char* name_of(Outcome outcome) {
   switch (outcome) {

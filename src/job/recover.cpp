@@ -14,7 +14,7 @@
 #include "job/clock.h"
 #include "job/steps.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 namespace {
 
 // Size, then what no other disk has: the identity of the table, or the contents of the very sectors
@@ -136,63 +136,6 @@ void require_begun(const CaseFile& job) {
                   "Nothing was begun, so there is nothing to finish or to put back");
 }
 
-const char* name_of(CaseStage stage) {
-  switch (stage) {
-    case CaseStage::nothing_written:
-      return "nothing-written";
-    case CaseStage::before_switch:
-      return "before-switch";
-    case CaseStage::after_switch:
-      return "after-switch";
-    case CaseStage::torn:
-      return "torn";
-    case CaseStage::finished:
-      return "finished";
-    case CaseStage::reverting:
-      return "reverting";
-    case CaseStage::reverted:
-      return "reverted";
-  }
-  return "nothing-written";
-}
-
-OpenOptions CaseFile::open_options(bool writable) const {
-  return {writable, assessment.before.sector_size, assessment.device.physical_sector_size};
-}
-
-std::string CaseFile::tag_now(const Device& device, CaseStage stage) const {
-  return stage == CaseStage::torn ? assessment.tag : disk_tag(device, read_table(device));
-}
-
-CaseStage stage_of(const CaseFile& job, const Device& device) {
-  const std::size_t steps = job.assessment.steps.size();
-  const std::size_t logged = count_events(job.folder, "step done");
-  std::optional<Journal> journal;
-  if (std::filesystem::exists(journal_path(job))) journal = Journal::open(journal_path(job));
-  require_disk(job, device, journal ? &*journal : nullptr);
-  const unsigned done = journal ? journal->steps_done() : 0;
-  if (logged > done)
-    throw damaged_case(job, fmt::format("its log knows of {} done, its journal of {}",
-                                        plural(logged, "step", "steps"), done));
-  if (std::filesystem::exists(job.folder / "result.json") && done < steps)
-    throw damaged_case(job, "it holds a result, but its journal no end of the rewrite");
-  if (!journal || journal->steps_recorded() == 0) {
-    // Said only when the disk says so as well.
-    if (job.assessment.in_reach() && disk_tag(device, read_table(device)) != job.assessment.tag)
-      throw refused(
-          "the case says that nothing was written, but the disk isn't as it was assessed: "
-          "it was changed since, or the case is damaged",
-          "Nothing was written. Look at the disk with 'nuvrat survey'");
-    return CaseStage::nothing_written;
-  }
-  if (journal->reverted()) return CaseStage::reverted;
-  if (journal->torn_sector(device)) return CaseStage::torn;
-  if (journal->reverting()) return CaseStage::reverting;
-  if (done == steps) return CaseStage::finished;
-  if (journal->steps_recorded() == done) return CaseStage::after_switch;
-  return journal->before_switch(done, device) ? CaseStage::before_switch : CaseStage::after_switch;
-}
-
 namespace {
 
 // The cut left in a sector what was never written: the step that was under way goes back to where
@@ -265,6 +208,68 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
 }
 
 }  // namespace
+
+}  // namespace nuvrat::job
+
+namespace nuvrat {
+using namespace job;
+
+const char* name_of(CaseStage stage) {
+  switch (stage) {
+    case CaseStage::nothing_written:
+      return "nothing-written";
+    case CaseStage::before_switch:
+      return "before-switch";
+    case CaseStage::after_switch:
+      return "after-switch";
+    case CaseStage::torn:
+      return "torn";
+    case CaseStage::finished:
+      return "finished";
+    case CaseStage::reverting:
+      return "reverting";
+    case CaseStage::reverted:
+      return "reverted";
+  }
+  return "nothing-written";
+}
+
+OpenOptions CaseFile::open_options(bool writable) const {
+  return {writable, assessment.before.sector_size, assessment.device.physical_sector_size};
+}
+
+std::string CaseFile::tag_now(const Device& device, CaseStage stage) const {
+  return stage == CaseStage::torn ? assessment.tag : disk_tag(device, read_table(device));
+}
+
+CaseStage stage_of(const CaseFile& job, const Device& device) {
+  const std::size_t steps = job.assessment.steps.size();
+  const std::size_t logged = count_events(job.folder, "step done");
+  std::optional<Journal> journal;
+  if (std::filesystem::exists(journal_path(job))) journal = Journal::open(journal_path(job));
+  require_disk(job, device, journal ? &*journal : nullptr);
+  const unsigned done = journal ? journal->steps_done() : 0;
+  if (logged > done)
+    throw damaged_case(job, fmt::format("its log knows of {} done, its journal of {}",
+                                        plural(logged, "step", "steps"), done));
+  if (std::filesystem::exists(job.folder / "result.json") && done < steps)
+    throw damaged_case(job, "it holds a result, but its journal no end of the rewrite");
+  if (!journal || journal->steps_recorded() == 0) {
+    // Said only when the disk says so as well.
+    if (job.assessment.in_reach() && disk_tag(device, read_table(device)) != job.assessment.tag)
+      throw refused(
+          "the case says that nothing was written, but the disk isn't as it was assessed: "
+          "it was changed since, or the case is damaged",
+          "Nothing was written. Look at the disk with 'nuvrat survey'");
+    return CaseStage::nothing_written;
+  }
+  if (journal->reverted()) return CaseStage::reverted;
+  if (journal->torn_sector(device)) return CaseStage::torn;
+  if (journal->reverting()) return CaseStage::reverting;
+  if (done == steps) return CaseStage::finished;
+  if (journal->steps_recorded() == done) return CaseStage::after_switch;
+  return journal->before_switch(done, device) ? CaseStage::before_switch : CaseStage::after_switch;
+}
 
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   require_begun(job);

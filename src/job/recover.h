@@ -3,7 +3,7 @@
 
 #include <nuvrat/job.h>
 
-namespace nuvrat {
+namespace nuvrat::job {
 
 [[nodiscard]] std::filesystem::path journal_path(const CaseFile& job);
 /// Throws Error (refused) for a case of a refusal.
@@ -14,4 +14,4 @@ void require_begun(const CaseFile& job);
 void require_no_foreign(const Journal& journal, const Device& device, const Layout& layout,
                         bool finished);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

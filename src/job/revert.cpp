@@ -14,7 +14,7 @@
 #include "job/recover.h"
 #include "job/steps.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 namespace {
 
 // The first few of them, for people.
@@ -143,6 +143,11 @@ std::string newer_case(const CaseFile& job) {
 }
 
 }  // namespace
+
+}  // namespace nuvrat::job
+
+namespace nuvrat {
+using namespace job;
 
 RevertResult revert_case(Device& device, const CaseFile& job, const RevertOptions& options,
                          Progress& progress) {

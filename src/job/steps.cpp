@@ -12,7 +12,7 @@
 #include "job/left_behind.h"
 #include "tree/places.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 namespace {
 
 // After the first switch there is no way but forward: a stop asked for then waits for the end.
@@ -257,4 +257,4 @@ JobResult compare_with(Manifest& expected, Device& device, const Assessment& ass
   return result;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

@@ -6,7 +6,7 @@
 
 #include "job/case.h"
 
-namespace nuvrat {
+namespace nuvrat::job {
 
 /// Every step played through: one overlay on the other, so that each shows the disk after its step.
 struct Rehearsal {
@@ -56,4 +56,4 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
 /// Throws Error (guard) unless the table reads as the layout without errors.
 void require_layout(const Layout& wanted, const TableReading& reading, const char* where);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::job

@@ -8,7 +8,7 @@
 #include "base/record.h"
 #include "ntfs/fixup.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::size_t resident_head = sizeof(AttributeHeader) + sizeof(ResidentHeader);
@@ -428,4 +428,4 @@ Attribute non_resident(std::uint32_t type, const Runs& runs, std::uint64_t size,
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -12,7 +12,7 @@
 #include "ntfs/records.h"
 #include "ntfs/runs.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 struct Attribute {
   std::uint32_t type = 0;
@@ -93,4 +93,4 @@ struct FileStamp {
 [[nodiscard]] Attribute non_resident(std::uint32_t type, const Runs& runs, std::uint64_t size,
                                      std::uint64_t cluster_bytes, std::u16string name = {});
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -5,7 +5,7 @@
 #include "base/record.h"
 #include "ntfs/records.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 bool power_of_two(std::uint64_t n) {
@@ -20,9 +20,9 @@ std::uint64_t coded_size(std::int8_t code, std::uint64_t cluster_bytes) {
 
 }  // namespace
 
-std::optional<NtfsGeometry> parse_ntfs_boot(ByteView sector, std::string& fault) {
-  const auto boot = load<NtfsBoot>(sector);
-  NtfsGeometry g;
+std::optional<Geometry> parse_boot(ByteView sector, std::string& fault) {
+  const auto boot = load<Boot>(sector);
+  Geometry g;
   g.sector_bytes = boot.bytes_per_sector.value();
   const unsigned code = boot.sectors_per_cluster;
   const unsigned shift = 256 - code;
@@ -59,11 +59,11 @@ std::optional<NtfsGeometry> parse_ntfs_boot(ByteView sector, std::string& fault)
   return g;
 }
 
-bool is_ntfs(ByteView sector) {
+bool is_ntfs_boot(ByteView sector) {
   constexpr std::string_view mark = "NTFS    ";
   return sector.size() >= 3 + mark.size() &&
          std::equal(mark.begin(), mark.end(), sector.begin() + 3,
                     [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -6,9 +6,9 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
-struct NtfsGeometry {
+struct Geometry {
   std::uint32_t sector_bytes = 512;
   std::uint32_t cluster_sectors = 8;
   std::uint64_t total_sectors = 0;  ///< one less than the partition: the last holds the copy
@@ -39,9 +39,9 @@ struct NtfsGeometry {
 }
 
 /// Whether a boot sector says that it is one of NTFS.
-[[nodiscard]] bool is_ntfs(ByteView sector);
+[[nodiscard]] bool is_ntfs_boot(ByteView sector);
 
 /// The geometry, or why this is no NTFS boot sector.
-[[nodiscard]] std::optional<NtfsGeometry> parse_ntfs_boot(ByteView sector, std::string& fault);
+[[nodiscard]] std::optional<Geometry> parse_boot(ByteView sector, std::string& fault);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

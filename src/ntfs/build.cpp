@@ -10,13 +10,13 @@
 #include "base/record.h"
 #include "base/start_code.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 // Appends bytes to a file that lies in runs; whole pieces go out as they fill.
 class RunWriter {
  public:
-  RunWriter(const NtfsPlan& plan, const Runs& runs, const SectorWriter& write)
+  RunWriter(const Plan& plan, const Runs& runs, const SectorWriter& write)
       : cluster_bytes_(plan.cluster_bytes()),
         cluster_sectors_(plan.format().cluster_sectors),
         runs_(runs),
@@ -74,7 +74,7 @@ class RunWriter {
 // are made in chunks, ahead of their writing.
 class RecordStream {
  public:
-  RecordStream(const NtfsPlan& plan, const SectorWriter& write) : plan_(plan), write_(write) {}
+  RecordStream(const Plan& plan, const SectorWriter& write) : plan_(plan), write_(write) {}
 
   void run() {
     pack_extended();
@@ -149,18 +149,18 @@ class RecordStream {
     if (number < 16 || (number >= first_user_record && number < first_user_record + 3))
       return pack(plan_.system(static_cast<std::uint32_t>(number)), number);
     if (number >= first && number - first + 1 < plan_.tree().size())
-      return pack(static_cast<NtfsPlan::Entity>(number - first + 1), number);
+      return pack(static_cast<Plan::Entity>(number - first + 1), number);
     return std::nullopt;
   }
 
-  [[nodiscard]] Bytes pack(NtfsPlan::Entity e, std::uint64_t number) const {
+  [[nodiscard]] Bytes pack(Plan::Entity e, std::uint64_t number) const {
     PackedFile packed = plan_.packer().pack(head_of(plan_, e), attributes_of(plan_, e), {}, {});
     if (packed.records.size() != 1)
       throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
     return std::move(packed.records.front());
   }
 
-  const NtfsPlan& plan_;
+  const Plan& plan_;
   const SectorWriter& write_;
   std::map<std::uint64_t, Bytes> packed_;  // records of extended files, by number
 };
@@ -213,7 +213,7 @@ Bytes attribute_definitions() {
 }
 
 // One bit a cluster, those beyond the end set; made piece by piece out of the used runs.
-void write_bitmap(const NtfsPlan& plan, const Runs& used, const SectorWriter& write) {
+void write_bitmap(const Plan& plan, const Runs& used, const SectorWriter& write) {
   RunWriter out(plan, plan.runs(Stream::bitmap), write);
   constexpr std::uint64_t piece_bits = std::uint64_t{8} << 16;
   const std::uint64_t bits = plan.size(Stream::bitmap) * 8;
@@ -240,20 +240,20 @@ void write_bitmap(const NtfsPlan& plan, const Runs& used, const SectorWriter& wr
   out.finish();
 }
 
-void write_whole(const NtfsPlan& plan, Stream s, ByteView contents, const SectorWriter& write) {
+void write_whole(const Plan& plan, Stream s, ByteView contents, const SectorWriter& write) {
   RunWriter out(plan, plan.runs(s), write);
   out.add(contents);
   out.finish();
 }
 
-void write_log(const NtfsPlan& plan, const SectorWriter& write) {
+void write_log(const Plan& plan, const SectorWriter& write) {
   RunWriter out(plan, plan.runs(Stream::log), write);
   const Bytes piece(1u << 16, 0xFF);  // "empty, restart"
   for (std::uint64_t at = 0; at < plan.log_bytes(); at += piece.size()) out.add(piece);
   out.finish();
 }
 
-Bytes folder_blocks(const NtfsPlan& plan, FileTree::Id id) {
+Bytes folder_blocks(const Plan& plan, FileTree::Id id) {
   const std::vector<IndexItem> items = folder_items(plan, id);
   std::vector<std::uint32_t> sizes;
   sizes.reserve(items.size());
@@ -269,9 +269,9 @@ Bytes folder_blocks(const NtfsPlan& plan, FileTree::Id id) {
   return out;
 }
 
-void write_folders(const NtfsPlan& plan, const SectorWriter& write) {
+void write_folders(const Plan& plan, const SectorWriter& write) {
   constexpr std::size_t batch_blocks = 256;
-  using Entry = std::map<FileTree::Id, NtfsPlan::Folder>::const_iterator;
+  using Entry = std::map<FileTree::Id, Plan::Folder>::const_iterator;
   std::vector<std::vector<Entry>> batches;
   std::size_t blocks = batch_blocks;
   for (Entry it = plan.folders().begin(); it != plan.folders().end(); ++it) {
@@ -309,8 +309,8 @@ std::int8_t size_code(std::uint64_t bytes, std::uint64_t cluster_bytes) {
 
 }  // namespace
 
-void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWriter& write,
-                const Announce& announce) {
+void write_volume(const Plan& plan, const SectorReader& read, const SectorWriter& write,
+                  const Announce& announce) {
   auto used = std::async(std::launch::async, [&plan] { return plan.used(); });
   announce("NTFS records: $MFT, its mirror and bitmap");
   RecordStream(plan, write).run();
@@ -325,12 +325,12 @@ void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWrit
   write_folders(plan, write);
   const std::uint64_t spc = plan.format().cluster_sectors;
   announce("clusters of files, out of the way of NTFS boot sectors");
-  for (const NtfsPlan::Move& move : plan.moves()) write(move.to * spc, read(move.from * spc, spc));
+  for (const Plan::Move& move : plan.moves()) write(move.to * spc, read(move.from * spc, spc));
 }
 
-Bytes ntfs_boot_sector(const NtfsPlan& plan) {
-  const NtfsFormat& format = plan.format();
-  NtfsBoot boot{};
+Bytes boot_sector(const Plan& plan) {
+  const Format& format = plan.format();
+  Boot boot{};
   boot.jump = {0xEB, 0x52, 0x90};
   boot.oem_id = {'N', 'T', 'F', 'S', ' ', ' ', ' ', ' '};
   boot.bytes_per_sector = static_cast<std::uint16_t>(format.sector_bytes);
@@ -355,4 +355,4 @@ Bytes ntfs_boot_sector(const NtfsPlan& plan) {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -6,7 +6,7 @@
 
 #include "ntfs/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Takes whole sectors, counted from the volume's first one.
 using SectorWriter = std::function<void(std::uint64_t sector, ByteView data)>;
@@ -17,10 +17,10 @@ using SectorReader = std::function<Bytes(std::uint64_t sector, std::uint64_t cou
 using Announce = std::function<void(std::string_view what)>;
 
 /// Streams the volume in the order of the plan: large pieces, nothing twice.
-void write_ntfs(const NtfsPlan& plan, const SectorReader& read, const SectorWriter& write,
-                const Announce& announce);
+void write_volume(const Plan& plan, const SectorReader& read, const SectorWriter& write,
+                  const Announce& announce);
 
 /// The boot sector, for sector 0 and for the partition's last one.
-[[nodiscard]] Bytes ntfs_boot_sector(const NtfsPlan& plan);
+[[nodiscard]] Bytes boot_sector(const Plan& plan);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

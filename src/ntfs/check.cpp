@@ -5,13 +5,13 @@
 #include "base/record.h"
 #include "ntfs/check_state.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 void check_boot(CheckState& state) {
   const Device& device = state.volume.device();
-  const NtfsGeometry& g = state.volume.geometry();
+  const Geometry& g = state.volume.geometry();
   const Bytes sector = device.read(0);
-  const auto boot = load<NtfsBoot>(sector);
+  const auto boot = load<Boot>(sector);
   const bool zero = boot.reserved_sectors.value() == 0 && boot.fats == 0 &&
                     boot.root_entries.value() == 0 && boot.sectors16.value() == 0 &&
                     boot.sectors_per_fat.value() == 0 && boot.sectors32.value() == 0;
@@ -40,7 +40,7 @@ void check_boot(CheckState& state) {
   }
 }
 
-Findings check_ntfs(const Device& device, VolumeTotals* totals) {
+Findings check_volume(const Device& device, VolumeTotals* totals) {
   CheckState state(device);
   check_boot(state);
   check_start(state);
@@ -57,4 +57,4 @@ Findings check_ntfs(const Device& device, VolumeTotals* totals) {
   return state.log.take();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

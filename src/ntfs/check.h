@@ -6,10 +6,10 @@
 #include <nuvrat/finding.h>
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Throws Error (damaged) when the volume can't be read at all, device_read where a sector isn't
 /// given. `totals` may be null.
-[[nodiscard]] Findings check_ntfs(const Device& device, VolumeTotals* totals = nullptr);
+[[nodiscard]] Findings check_volume(const Device& device, VolumeTotals* totals = nullptr);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -6,7 +6,7 @@
 
 #include "ntfs/check_state.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 std::string owner(const CheckState::Claim& c) {
@@ -137,4 +137,4 @@ void check_clusters(CheckState& state) {
   walk.finish();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -12,7 +12,7 @@
 #include "ntfs/fixup.h"
 #include "ntfs/folder_index.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 class FolderCheck {
@@ -28,7 +28,7 @@ class FolderCheck {
       return;
     }
     const auto head = load<IndexRoot>(root->value);
-    const NtfsGeometry& g = state_.volume.geometry();
+    const Geometry& g = state_.volume.geometry();
     unit_ = g.index_unit();
     block_bytes_ = head.block_size.value();
     if (head.type.value() != at_file_name || head.collation.value() != collate_file_name ||
@@ -314,4 +314,4 @@ void check_folders(CheckState& state) {
   check_reach(state);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

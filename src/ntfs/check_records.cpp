@@ -11,7 +11,7 @@
 #include "base/record.h"
 #include "ntfs/check_state.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 CheckState::Name hash_name(std::uint64_t record_reference, ByteView value) {
   // Parent, and from the name's length on; times, sizes and bits between them may grow old.
@@ -24,7 +24,7 @@ CheckState::Name hash_name(std::uint64_t record_reference, ByteView value) {
 
 namespace {
 
-using RecordState = NtfsVolume::RecordState;
+using RecordState = Volume::RecordState;
 
 class RecordCheck {
  public:
@@ -435,4 +435,4 @@ void check_records(CheckState& state) {
   check_mft_bitmap(state);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

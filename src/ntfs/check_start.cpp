@@ -9,18 +9,18 @@
 #include "ntfs/check_state.h"
 #include "ntfs/fixup.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
-using RecordState = NtfsVolume::RecordState;
+using RecordState = Volume::RecordState;
 
 constexpr std::uint64_t read_blindly = 4;
 constexpr std::uint64_t customary_start = 16;
 
 // Straight from the disk, as a stranger reads it.
 void check_blind_records(CheckState& state) {
-  const NtfsVolume& volume = state.volume;
-  const NtfsGeometry& g = volume.geometry();
+  const Volume& volume = state.volume;
+  const Geometry& g = volume.geometry();
   const std::uint64_t size = volume.device().sector_size();
   const std::uint64_t bytes = read_blindly * g.record_bytes;
   const std::uint64_t first = g.mft_lcn * volume.cluster_sectors();
@@ -42,7 +42,7 @@ void check_blind_records(CheckState& state) {
 
 // Runs of $MFT, in its own bytes.
 void check_mft_runs(CheckState& state, const Runs& runs) {
-  const NtfsGeometry& g = state.volume.geometry();
+  const Geometry& g = state.volume.geometry();
   const std::uint64_t start = runs.empty() ? 0 : runs.front().count * g.cluster_bytes();
   if (start < std::min(customary_start, state.volume.records()) * g.record_bytes)
     state.finding("ntfs.mft-start", Severity::warning, record_mft,
@@ -60,7 +60,7 @@ void check_mft_runs(CheckState& state, const Runs& runs) {
 
 // A part of $MFT's runlist is in a record that the parts before it lead to.
 void check_mft_list(CheckState& state, const AttributeView& list) {
-  const NtfsGeometry& g = state.volume.geometry();
+  const Geometry& g = state.volume.geometry();
   const Bytes entries = state.volume.read_all(list, 8u << 20);
   for (std::size_t at = 0; at + sizeof(AttributeListEntry) <= entries.size();) {
     const auto e = load<AttributeListEntry>(entries, at);
@@ -91,4 +91,4 @@ void check_start(CheckState& state) {
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -13,14 +13,14 @@
 #include "ntfs/upcase.h"
 #include "ntfs/volume.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 struct CheckState {
   explicit CheckState(const Device& device)
       : volume(device),
         index_bytes(volume.geometry().clusters() * volume.geometry().cluster_bytes()) {}
 
-  NtfsVolume volume;
+  Volume volume;
   FindingLog log;
   UpCase upcase;
 
@@ -94,4 +94,4 @@ void check_clusters(CheckState& state);
 void check_system_files(CheckState& state);
 void check_security(CheckState& state);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

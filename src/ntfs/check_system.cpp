@@ -11,7 +11,7 @@
 #include "ntfs/check_state.h"
 #include "ntfs/fixup.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 void check_mirror(CheckState& state) {
@@ -32,7 +32,7 @@ void check_mirror(CheckState& state) {
     Bytes copy(record);
     state.volume.read(*data, i * record, copy);
     Bytes own;
-    if (!unprotect(copy) || state.volume.read_record(i, own) != NtfsVolume::RecordState::sound) {
+    if (!unprotect(copy) || state.volume.read_record(i, own) != Volume::RecordState::sound) {
       state.error("ntfs.mirror", record_mirror, fmt::format("copy {} was not written whole", i));
       continue;
     }
@@ -144,7 +144,7 @@ void check_boot_file(CheckState& state) {
 void check_bad(CheckState& state) {
   const auto all = state.system_file(record_bad);
   const AttributeView* data = find_attribute(all, at_data, u"$Bad");
-  const NtfsGeometry& g = state.volume.geometry();
+  const Geometry& g = state.volume.geometry();
   if (data == nullptr || data->resident || data->size != g.clusters() * g.cluster_bytes())
     state.error("ntfs.bad-clusters", record_bad,
                 "$BadClus has no stream $Bad as large as the volume");
@@ -291,4 +291,4 @@ void check_security(CheckState& state) {
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 void ClusterMap::add(ClusterMove move) {
   if (move.count == 0) return;
@@ -45,4 +45,4 @@ Runs ClusterMap::relocated(const Runs& runs) const {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -5,7 +5,7 @@
 
 #include "tree/runs.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// `count` clusters, from where to where.
 struct ClusterMove {
@@ -28,4 +28,4 @@ class ClusterMap {
   std::vector<ClusterMove> moves_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

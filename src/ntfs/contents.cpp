@@ -9,10 +9,10 @@
 #include "ntfs/names.h"
 #include "ntfs/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
-using Entity = NtfsPlan::Entity;
+using Entity = Plan::Entity;
 
 constexpr std::uint32_t hidden_system = attr_hidden | attr_system;
 
@@ -68,7 +68,7 @@ std::optional<Stream> stream_of(std::uint32_t record) {
   }
 }
 
-FileStamp stamp_of(const NtfsPlan& plan, Entity e) {
+FileStamp stamp_of(const Plan& plan, Entity e) {
   if (plan.is_system(e) || e == FileTree::root) {
     const auto record = e == FileTree::root ? std::uint32_t{record_root} : e - plan.system(0);
     const SystemFile* f = system_file(record);
@@ -87,7 +87,7 @@ struct Sizes {
   std::uint64_t allocated = 0, size = 0;
 };
 
-Sizes sizes_of(const NtfsPlan& plan, Entity e) {
+Sizes sizes_of(const Plan& plan, Entity e) {
   if (!plan.is_system(e)) {
     if (plan.tree().is_directory(e)) return {};
     const std::uint64_t size = plan.tree().bytes(e);
@@ -101,20 +101,20 @@ Sizes sizes_of(const NtfsPlan& plan, Entity e) {
 }
 
 // A short name goes with a long one that Win32 allows.
-bool has_short(const NtfsPlan& plan, Entity e) {
+bool has_short(const Plan& plan, Entity e) {
   if (plan.is_system(e) || e == FileTree::root) return false;
   const auto name = plan.tree().short_name(e);
   return !name.empty() && std::is_neq(plan.upcase().compare(name, plan.tree().name(e))) &&
          win32_allows(plan.tree().name(e));
 }
 
-std::u16string_view text_of(const NtfsPlan& plan, NameOf n) {
+std::u16string_view text_of(const Plan& plan, NameOf n) {
   if (n.entity == FileTree::root) return u".";
   if (plan.is_system(n.entity)) return system_file(n.entity - plan.system(0))->name;
   return n.short_one ? plan.tree().short_name(n.entity) : plan.tree().name(n.entity);
 }
 
-std::uint64_t parent_of(const NtfsPlan& plan, Entity e) {
+std::uint64_t parent_of(const Plan& plan, Entity e) {
   if (e == FileTree::root) return plan.reference_of(FileTree::root);
   if (!plan.is_system(e)) return plan.reference_of(plan.tree().parent(e));
   const std::uint32_t parent = system_file(e - plan.system(0))->parent;
@@ -122,7 +122,7 @@ std::uint64_t parent_of(const NtfsPlan& plan, Entity e) {
                                : plan.reference_of(plan.system(parent));
 }
 
-std::uint8_t space_of(const NtfsPlan& plan, NameOf n) {
+std::uint8_t space_of(const Plan& plan, NameOf n) {
   if (n.short_one) return name_dos;
   if (plan.is_system(n.entity) || n.entity == FileTree::root) return name_both;
   const auto name = plan.tree().name(n.entity);
@@ -130,25 +130,25 @@ std::uint8_t space_of(const NtfsPlan& plan, NameOf n) {
   return has_short(plan, n.entity) || !is_short_name(name) ? name_win32 : name_both;
 }
 
-Bytes name_value(const NtfsPlan& plan, NameOf n) {
+Bytes name_value(const Plan& plan, NameOf n) {
   const Sizes sizes = sizes_of(plan, n.entity);
   return file_name(parent_of(plan, n.entity), stamp_of(plan, n.entity), sizes.allocated, sizes.size,
                    text_of(plan, n), space_of(plan, n));
 }
 
-void add_names(const NtfsPlan& plan, Entity e, std::vector<Attribute>& out) {
+void add_names(const Plan& plan, Entity e, std::vector<Attribute>& out) {
   out.push_back(resident(at_file_name, name_value(plan, {e, false})));
   if (has_short(plan, e)) out.push_back(resident(at_file_name, name_value(plan, {e, true})));
 }
 
-void add_folder(const NtfsPlan& plan, Entity e, std::vector<Attribute>& out) {
+void add_folder(const Plan& plan, Entity e, std::vector<Attribute>& out) {
   const IndexKind kind{at_file_name, collate_file_name, plan.index_unit()};
   const auto large = plan.folders().find(e);
   if (plan.is_system(e) || large == plan.folders().end()) {
     out.push_back(resident(at_index_root, small_index_root(kind, folder_items(plan, e)), u"$I30"));
     return;
   }
-  const NtfsPlan::Folder& folder = large->second;
+  const Plan::Folder& folder = large->second;
   out.push_back(resident(at_index_root, large_index_root(kind, folder.blocks), u"$I30"));
   out.push_back(non_resident(at_index_allocation, folder.runs, folder.blocks * index_block_bytes,
                              plan.cluster_bytes(), u"$I30"));
@@ -158,12 +158,12 @@ void add_folder(const NtfsPlan& plan, Entity e, std::vector<Attribute>& out) {
   out.push_back(resident(at_bitmap, std::move(bits), u"$I30"));
 }
 
-Attribute view_index(const NtfsPlan& plan, const char16_t* name, std::uint32_t collation,
+Attribute view_index(const Plan& plan, const char16_t* name, std::uint32_t collation,
                      const std::vector<IndexItem>& items) {
   return resident(at_index_root, small_index_root({0, collation, plan.index_unit()}, items), name);
 }
 
-void add_volume(const NtfsPlan& plan, std::vector<Attribute>& out) {
+void add_volume(const Plan& plan, std::vector<Attribute>& out) {
   Bytes name;
   for (const char16_t unit : plan.format().label) {
     name.push_back(static_cast<std::uint8_t>(unit));
@@ -174,7 +174,7 @@ void add_volume(const NtfsPlan& plan, std::vector<Attribute>& out) {
   out.push_back(resident(at_data, {}));
 }
 
-void add_bad_clusters(const NtfsPlan& plan, std::vector<Attribute>& out) {
+void add_bad_clusters(const Plan& plan, std::vector<Attribute>& out) {
   out.push_back(resident(at_data, {}));
   Runs runs;
   std::uint64_t at = 0;
@@ -190,7 +190,7 @@ void add_bad_clusters(const NtfsPlan& plan, std::vector<Attribute>& out) {
   out.push_back(std::move(bad));
 }
 
-void add_system_contents(const NtfsPlan& plan, std::uint32_t record, std::vector<Attribute>& out) {
+void add_system_contents(const Plan& plan, std::uint32_t record, std::vector<Attribute>& out) {
   const std::uint64_t cluster = plan.cluster_bytes();
   const auto stream = stream_of(record);
   if (stream) {
@@ -234,7 +234,7 @@ void add_system_contents(const NtfsPlan& plan, std::uint32_t record, std::vector
 
 }  // namespace
 
-std::vector<Attribute> head_attributes_of(const NtfsPlan& plan, Entity e) {
+std::vector<Attribute> head_attributes_of(const Plan& plan, Entity e) {
   std::vector<Attribute> out;
   out.reserve(4);
   const bool of_system = plan.is_system(e) || e == FileTree::root;
@@ -247,7 +247,7 @@ std::vector<Attribute> head_attributes_of(const NtfsPlan& plan, Entity e) {
   return out;
 }
 
-std::vector<Attribute> attributes_of(const NtfsPlan& plan, Entity e) {
+std::vector<Attribute> attributes_of(const Plan& plan, Entity e) {
   std::vector<Attribute> out = head_attributes_of(plan, e);
   if (plan.is_system(e)) {
     add_system_contents(plan, e - plan.system(0), out);
@@ -262,7 +262,7 @@ std::vector<Attribute> attributes_of(const NtfsPlan& plan, Entity e) {
   return out;
 }
 
-RecordHead head_of(const NtfsPlan& plan, Entity e) {
+RecordHead head_of(const Plan& plan, Entity e) {
   RecordHead out;
   const std::uint64_t reference = plan.reference_of(e);
   out.number = record_of(reference);
@@ -291,7 +291,7 @@ void put_in_order(std::vector<Item>& items, Less less) {
 
 }  // namespace
 
-std::vector<NameOf> sorted_names(const NtfsPlan& plan, Entity folder) {
+std::vector<NameOf> sorted_names(const Plan& plan, Entity folder) {
   // Folded once, in one pool: a folder may have tens of thousands of names.
   struct Folded {
     NameOf name;
@@ -334,12 +334,12 @@ std::vector<NameOf> sorted_names(const NtfsPlan& plan, Entity folder) {
   return out;
 }
 
-std::uint32_t name_entry_bytes(const NtfsPlan& plan, NameOf name) {
+std::uint32_t name_entry_bytes(const Plan& plan, NameOf name) {
   return static_cast<std::uint32_t>(
       entry_bytes(sizeof(FileNameHead) + 2 * text_of(plan, name).size()));
 }
 
-std::vector<IndexItem> folder_items(const NtfsPlan& plan, Entity folder) {
+std::vector<IndexItem> folder_items(const Plan& plan, Entity folder) {
   std::vector<IndexItem> out;
   for (const NameOf& n : sorted_names(plan, folder)) {
     IndexItem item;
@@ -362,4 +362,4 @@ const std::vector<std::u16string>& reserved_root_names() {
   return names;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -11,7 +11,7 @@
 
 #include "base/record.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::uint64_t usual_start = 64;  // records of $MFT in one piece
@@ -45,7 +45,7 @@ std::string EditTrouble::text(std::uint64_t cluster_bytes) const {
   return "";
 }
 
-NtfsEdit::NtfsEdit(const Device& device)
+Edit::Edit(const Device& device)
     : device_(device),
       volume_(device),
       cluster_bytes_(volume_.geometry().cluster_bytes()),
@@ -59,29 +59,29 @@ NtfsEdit::NtfsEdit(const Device& device)
   units_.count = div_up(volume_.mft().clusters(), units_.clusters);
 }
 
-void NtfsEdit::vacate(Run clusters) {
+void Edit::vacate(Run clusters) {
   vacate_.add({clusters.lcn, clusters.count});
 }
-void NtfsEdit::avoid(Run clusters) {
+void Edit::avoid(Run clusters) {
   avoid_.add({clusters.lcn, clusters.count});
 }
 
-void NtfsEdit::resize(std::uint64_t clusters) {
+void Edit::resize(std::uint64_t clusters) {
   clusters_ = clusters;
   widest_.total_sectors = std::max(widest_.total_sectors, clusters * widest_.cluster_sectors);
   const std::uint64_t now = geometry().clusters();
   if (clusters < now) vacate({clusters, now - clusters});
 }
-void NtfsEdit::extend_front(std::uint64_t clusters) {
+void Edit::extend_front(std::uint64_t clusters) {
   front_ = clusters;
   clusters_ = old_end();
   widest_.total_sectors += clusters * widest_.cluster_sectors;
 }
-void NtfsEdit::relabel(std::u16string label) {
+void Edit::relabel(std::u16string label) {
   label_ = std::move(label);
 }
 
-NtfsEdit::SystemStream* NtfsEdit::system_stream_of(std::uint64_t base, const RawAttribute& a) {
+Edit::SystemStream* Edit::system_stream_of(std::uint64_t base, const RawAttribute& a) {
   const bool unnamed_data = a.head.type.value() == at_data && a.name.empty();
   if (base == record_mft && unnamed_data) return &mft_;
   if (base == record_mft && a.head.type.value() == at_bitmap) return &mft_bitmap_;
@@ -90,21 +90,21 @@ NtfsEdit::SystemStream* NtfsEdit::system_stream_of(std::uint64_t base, const Raw
   return nullptr;
 }
 
-Runs NtfsEdit::counted_anew(Runs runs) const {
+Runs Edit::counted_anew(Runs runs) const {
   for (Run& r : runs) {
     if (r.lcn != Run::hole) r.lcn += front_;
   }
   return runs;
 }
 
-Runs NtfsEdit::as_before(Runs runs) const {
+Runs Edit::as_before(Runs runs) const {
   for (Run& r : runs) {
     if (r.lcn != Run::hole) r.lcn -= front_;
   }
   return runs;
 }
 
-void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
+void Edit::scan_record(std::uint64_t number, ByteView record) {
   const std::uint64_t reference = load<FileRecord>(record).base.value();
   const std::uint64_t base = reference == 0 ? number : record_of(reference);
   if (reference != 0) extensions_.emplace(base, number);
@@ -133,17 +133,17 @@ void NtfsEdit::scan_record(std::uint64_t number, ByteView record) {
   });
 }
 
-void NtfsEdit::scan() {
-  volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
-    if (state == NtfsVolume::RecordState::unreadable)
+void Edit::scan() {
+  volume_.each_record([&](std::uint64_t number, ByteSpan record, Volume::RecordState state) {
+    if (state == Volume::RecordState::unreadable)
       throw Error(ErrorCode::device_read, "the device doesn't give a record", {{}, {}, number, {}});
-    if (state == NtfsVolume::RecordState::sound && is_in_use(record)) scan_record(number, record);
+    if (state == Volume::RecordState::sound && is_in_use(record)) scan_record(number, record);
   });
   std::sort(in_the_way_.begin(), in_the_way_.end(),
             [](const Run& a, const Run& b) { return a.lcn < b.lcn; });
 }
 
-void NtfsEdit::find_system_streams() {
+void Edit::find_system_streams() {
   const auto take = [&](std::uint64_t number, std::uint32_t type, SystemStream& to) {
     const auto all = volume_.attributes(number);
     const AttributeView* a = find_attribute(all, type);
@@ -163,7 +163,7 @@ void NtfsEdit::find_system_streams() {
     throw Error(ErrorCode::damaged, "$MFTMirr or $Bitmap lies in its record");
 }
 
-std::optional<EditTrouble> NtfsEdit::lay_out() {
+std::optional<EditTrouble> Edit::lay_out() {
   if (owned_.empty()) {
     find_system_streams();
     find_files();
@@ -193,14 +193,14 @@ std::optional<EditTrouble> NtfsEdit::lay_out() {
   return first;
 }
 
-EditTrouble NtfsEdit::no_pieces() const {
+EditTrouble Edit::no_pieces() const {
   const std::uint64_t used = room_->used();
   const std::uint64_t free = room_->capacity();
   if (used > free) return {EditTrouble::Kind::room, 0, used, free};
   return {EditTrouble::Kind::pieces, 0, 0, free - used};
 }
 
-std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
+std::optional<EditTrouble> Edit::attempt(const Way& way) {
   room_->rewind();
   map_ = {};
   contents_.clear(), of_mft_.clear(), of_bitmap_.clear(), of_mft_bitmap_.clear(), lists_.clear();
@@ -237,13 +237,13 @@ std::optional<EditTrouble> NtfsEdit::attempt(const Way& way) {
   return std::nullopt;
 }
 
-void NtfsEdit::note_move(const ClusterMove& move) {
+void Edit::note_move(const ClusterMove& move) {
   map_.add(move);
   given_.add({move.from, move.count});
   taken_.add({move.to, move.count});
 }
 
-void NtfsEdit::move_contents() {
+void Edit::move_contents() {
   moved_ = 0;
   Runs joined;
   for (const Run& r : in_the_way_) add_run(joined, r);
@@ -259,7 +259,7 @@ void NtfsEdit::move_contents() {
   }
 }
 
-void NtfsEdit::add_shadow(const Runs& runs, Shadow shadow, Shadows& to) {
+void Edit::add_shadow(const Runs& runs, Shadow shadow, Shadows& to) {
   const RunMap map(runs);
   std::uint64_t vcn = shadow.vcn;
   for (const Run& target : shadow.to) {
@@ -274,7 +274,7 @@ void NtfsEdit::add_shadow(const Runs& runs, Shadow shadow, Shadows& to) {
   to.push_back(std::move(shadow));
 }
 
-std::optional<EditTrouble> NtfsEdit::place_mirror() {
+std::optional<EditTrouble> Edit::place_mirror() {
   const std::uint64_t count = clusters_in(mirror_.runs);
   const auto place = room_->take_whole(count);
   if (!place) return no_pieces();
@@ -287,7 +287,7 @@ std::optional<EditTrouble> NtfsEdit::place_mirror() {
 
 // The first records, which are read before any runlist is known; all of them where that is wanted
 // and there is such a piece.
-std::optional<EditTrouble> NtfsEdit::place_start(bool whole) {
+std::optional<EditTrouble> Edit::place_start(bool whole) {
   const std::uint64_t clusters = volume_.mft().clusters();
   std::uint64_t least = min_start;
   const auto [begin, end] = extensions_.equal_range(record_mft);
@@ -305,7 +305,7 @@ std::optional<EditTrouble> NtfsEdit::place_start(bool whole) {
 }
 
 // Of a volume of another size $Bitmap is another, all of it: a bit a cluster, in units of 8 bytes.
-std::optional<EditTrouble> NtfsEdit::place_new_bitmap() {
+std::optional<EditTrouble> Edit::place_new_bitmap() {
   if (!resized()) return std::nullopt;
   new_bitmap_ = room_->take(div_up(bitmap_bytes(clusters_), cluster_bytes_));
   if (room_->missing() > 0) return no_pieces();
@@ -315,7 +315,7 @@ std::optional<EditTrouble> NtfsEdit::place_new_bitmap() {
 }
 
 // Those of the others that change or are in the way, or all.
-void NtfsEdit::place_mft(bool whole) {
+void Edit::place_mft(bool whole) {
   const std::uint64_t clusters = volume_.mft().clusters();
   const std::uint64_t begun = div_up(of_mft_.front().count, units_.clusters);
   SectorSet units;
@@ -344,7 +344,7 @@ void NtfsEdit::place_mft(bool whole) {
 }
 
 // Where records become used or free, or may: `beginning`.
-void NtfsEdit::place_mft_bitmap(bool beginning) {
+void Edit::place_mft_bitmap(bool beginning) {
   if (mft_bitmap_.resident) return;
   SectorSet vcns;
   if (beginning) vcns.add({0, 1});
@@ -360,7 +360,7 @@ void NtfsEdit::place_mft_bitmap(bool beginning) {
 }
 
 // Its own shadows change bits, too: until no cluster of it is left that has to change.
-void NtfsEdit::place_bitmap(bool whole) {
+void Edit::place_bitmap(bool whole) {
   if (resized()) return;  // it has its place
   const std::uint64_t all = clusters_in(bitmap_.runs);
   const std::uint64_t bits = cluster_bytes_ * 8;
@@ -394,4 +394,4 @@ void NtfsEdit::place_bitmap(bool whole) {
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -34,7 +34,7 @@
 #include "tree/free_runs.h"
 #include "tree/put_file.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Why an edit can't be done.
 struct EditTrouble {
@@ -60,10 +60,10 @@ struct EditOutput {
   std::function<void(std::string_view what)> announce;
 };
 
-class NtfsEdit {
+class Edit {
  public:
   /// The volume must be sound, and closed. `device` must outlive the edit. Throws Error (damaged).
-  explicit NtfsEdit(const Device& device);
+  explicit Edit(const Device& device);
 
   /// Nothing lies in these clusters afterwards.
   void vacate(Run clusters);
@@ -87,7 +87,7 @@ class NtfsEdit {
   /// Finds a place for everything. What stands in the way, or none.
   [[nodiscard]] std::optional<EditTrouble> lay_out();
 
-  [[nodiscard]] const NtfsGeometry& geometry() const { return volume_.geometry(); }
+  [[nodiscard]] const Geometry& geometry() const { return volume_.geometry(); }
   [[nodiscard]] std::uint64_t boot_clusters() const { return boot_clusters_; }
   [[nodiscard]] std::uint64_t mft_lcn() const { return mft_lcn_; }
   [[nodiscard]] std::uint64_t mirror_lcn() const { return mirror_lcn_; }
@@ -210,14 +210,14 @@ class NtfsEdit {
   void put(const EditOutput& out, const Runs& to, ByteView data) const;
 
   const Device& device_;
-  NtfsVolume volume_;
+  Volume volume_;
   std::uint64_t cluster_bytes_, record_bytes_, boot_clusters_;
   RecordPacker packer_;
   Units units_;
   SectorSet vacate_, avoid_;  // clusters
   std::uint64_t clusters_;
   std::uint64_t front_ = 0;  // clusters
-  NtfsGeometry widest_;      // as large as the volume is, before or after
+  Geometry widest_;          // as large as the volume is, before or after
   std::optional<std::u16string> label_;
   std::vector<std::pair<PutFile, Ticks>> files_;
 
@@ -252,4 +252,4 @@ class NtfsEdit {
   std::uint64_t mft_lcn_ = 0, mirror_lcn_ = 0, moved_ = 0;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

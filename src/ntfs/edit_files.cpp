@@ -13,7 +13,7 @@
 #include "ntfs/folder_index.h"
 #include "ntfs/names.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::uint64_t upcase_bytes = 131072;
@@ -42,25 +42,25 @@ Error not_possible(const std::string& path, const std::string& why) {
 
 }  // namespace
 
-void NtfsEdit::put(PutFile file, Ticks made) {
+void Edit::put(PutFile file, Ticks made) {
   files_.emplace_back(std::move(file), made);
 }
 
-bool NtfsEdit::is_put(std::uint64_t base, std::uint32_t type, std::u16string_view name) const {
+bool Edit::is_put(std::uint64_t base, std::uint32_t type, std::u16string_view name) const {
   const auto it = puts_.find(base);
   if (it == puts_.end()) return false;
   if (!it->second.folder) return type == at_data && name.empty();
   return name == index_name && (type == at_index_allocation || type == at_bitmap);
 }
 
-const IndexItem* NtfsEdit::find_name(const Put& folder, std::u16string_view name) const {
+const IndexItem* Edit::find_name(const Put& folder, std::u16string_view name) const {
   for (const IndexItem& item : folder.names) {
     if (std::is_eq(upcase_->compare(name_in(item), name))) return &item;
   }
   return nullptr;
 }
 
-NtfsEdit::Put& NtfsEdit::open_folder(std::uint64_t number) {
+Edit::Put& Edit::open_folder(std::uint64_t number) {
   const auto [it, fresh] = puts_.try_emplace(number);
   Put& out = it->second;
   if (!fresh) return out;
@@ -77,8 +77,8 @@ NtfsEdit::Put& NtfsEdit::open_folder(std::uint64_t number) {
 }
 
 // Its number; 0, with no_records_, where none is free.
-std::uint64_t NtfsEdit::add_new(std::uint64_t parent, std::u16string_view name, bool folder,
-                                std::uint32_t attributes, std::uint64_t size, Ticks made) {
+std::uint64_t Edit::add_new(std::uint64_t parent, std::u16string_view name, bool folder,
+                            std::uint32_t attributes, std::uint64_t size, Ticks made) {
   const auto reference = take_record(first_user_record, volume_.records());
   if (!reference) {
     no_records_ = EditTrouble{EditTrouble::Kind::new_records, 0, 0, put_bits_.size()};
@@ -111,7 +111,7 @@ std::uint64_t NtfsEdit::add_new(std::uint64_t parent, std::u16string_view name, 
   return number;
 }
 
-void NtfsEdit::replace_contents(std::uint64_t number, std::uint64_t parent, std::size_t file) {
+void Edit::replace_contents(std::uint64_t number, std::uint64_t parent, std::size_t file) {
   const PutFile& put = files_[file].first;
   if (puts_.count(number) != 0) throw not_possible(put.path, "it is named twice");
   const auto attributes = volume_.attributes(number);
@@ -132,14 +132,14 @@ void NtfsEdit::replace_contents(std::uint64_t number, std::uint64_t parent, std:
   }
 }
 
-void NtfsEdit::set_size(Bytes& key, std::uint64_t size) const {
+void Edit::set_size(Bytes& key, std::uint64_t size) const {
   auto head = load<FileNameHead>(key);
   head.data_size = size;
   head.allocated_size = div_up(size, cluster_bytes_) * cluster_bytes_;
   store(head, key);
 }
 
-void NtfsEdit::find_files() {
+void Edit::find_files() {
   if (files_.empty()) return;
   const auto upper = volume_.attributes(record_upcase);
   const AttributeView* table = find_attribute(upper, at_data);
@@ -182,8 +182,8 @@ void NtfsEdit::find_files() {
 }
 
 // In its record where it fits, else in blocks.
-void NtfsEdit::shape_folder(std::uint64_t number, Put& folder) {
-  const NtfsGeometry& g = geometry();
+void Edit::shape_folder(std::uint64_t number, Put& folder) {
+  const Geometry& g = geometry();
   const IndexKind kind{at_file_name, collate_file_name, g.index_unit(), g.index_bytes};
   folder.runs.clear();
   folder.blocks.clear();
@@ -207,7 +207,7 @@ void NtfsEdit::shape_folder(std::uint64_t number, Put& folder) {
   folder.runs = room_->take(div_up<std::uint64_t>(folder.blocks.size(), cluster_bytes_));
 }
 
-void NtfsEdit::place_files() {
+void Edit::place_files() {
   for (auto& [number, put] : puts_) {
     if (put.folder) {
       shape_folder(number, put);
@@ -227,7 +227,7 @@ void NtfsEdit::place_files() {
 }
 
 // In the place of the old contents, or where new ones go.
-void NtfsEdit::put_contents(const Put& put, std::vector<Attribute>& attributes) const {
+void Edit::put_contents(const Put& put, std::vector<Attribute>& attributes) const {
   const auto is_old = [&put](const Attribute& a) {
     if (!put.folder) return a.type == at_data && a.name.empty();
     return a.name == index_name &&
@@ -265,4 +265,4 @@ void NtfsEdit::put_contents(const Put& put, std::vector<Attribute>& attributes) 
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -7,7 +7,7 @@
 #include "base/record.h"
 #include "ntfs/edit.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::uint64_t first_spare = first_user_record;
@@ -16,18 +16,18 @@ constexpr std::uint64_t first_spare = first_user_record;
 
 // Of a volume that begins earlier all records count their clusters anew.
 template <typename Visit>
-void NtfsEdit::each_owner(Visit visit) {
+void Edit::each_owner(Visit visit) {
   if (front_ == 0) {
     for (const std::uint64_t number : owners_) visit(number, sound_record(number));
     return;
   }
-  volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
-    if (state == NtfsVolume::RecordState::sound && is_in_use(record)) visit(number, record);
+  volume_.each_record([&](std::uint64_t number, ByteSpan record, Volume::RecordState state) {
+    if (state == Volume::RecordState::sound && is_in_use(record)) visit(number, record);
   });
 }
 
 // Files whose records can't hold their new runlists get more of them.
-std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
+std::optional<EditTrouble> Edit::make_room_in_records() {
   std::set<std::uint64_t> bases;
   each_owner([&](std::uint64_t number, ByteView record) {
     if (patched(number, record)) return;
@@ -48,8 +48,8 @@ std::optional<EditTrouble> NtfsEdit::make_room_in_records() {
   return std::nullopt;
 }
 
-std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t first_free,
-                                             std::uint64_t end_free) {
+std::optional<EditTrouble> Edit::rebuild(std::uint64_t base, std::uint64_t first_free,
+                                         std::uint64_t end_free) {
   const auto put = puts_.find(base);
   const bool is_new = put != puts_.end() && put->second.is_new;
   const Bytes record = is_new ? Bytes() : sound_record(base);
@@ -127,7 +127,7 @@ std::optional<EditTrouble> NtfsEdit::rebuild(std::uint64_t base, std::uint64_t f
   return std::nullopt;
 }
 
-std::vector<Attribute> NtfsEdit::moved_attributes(std::uint64_t base, ByteView record) const {
+std::vector<Attribute> Edit::moved_attributes(std::uint64_t base, ByteView record) const {
   std::vector<Attribute> out;
   for (AttributeView& a : volume_.attributes(base, record)) {
     if (a.type == at_attribute_list) continue;
@@ -151,7 +151,7 @@ std::vector<Attribute> NtfsEdit::moved_attributes(std::uint64_t base, ByteView r
 }
 
 // What the size of the volume, its label and new contents change.
-void NtfsEdit::change_attributes(std::uint64_t base, std::vector<Attribute>& attributes) const {
+void Edit::change_attributes(std::uint64_t base, std::vector<Attribute>& attributes) const {
   if (base == record_volume_info && label_) {
     std::erase_if(attributes, [](const Attribute& a) { return a.type == at_volume_name; });
     const auto after = std::find_if(attributes.begin(), attributes.end(),
@@ -190,15 +190,15 @@ void NtfsEdit::change_attributes(std::uint64_t base, std::vector<Attribute>& att
   }
 }
 
-std::optional<std::uint64_t> NtfsEdit::take_record(std::uint64_t from, std::uint64_t end) {
+std::optional<std::uint64_t> Edit::take_record(std::uint64_t from, std::uint64_t end) {
   const std::uint64_t bits = std::min<std::uint64_t>(record_use_.size() * 8, volume_.records());
   for (std::uint64_t n = from; n < std::min(end, bits); ++n) {
     if ((record_use_[n / 8] >> n % 8 & 1) != 0 || record_bits_.count(n) != 0) continue;
     Bytes record;
     const auto state = volume_.read_record(n, record);
-    if (state == NtfsVolume::RecordState::sound && is_in_use(record)) continue;
+    if (state == Volume::RecordState::sound && is_in_use(record)) continue;
     std::uint16_t sequence = 1;
-    if (state == NtfsVolume::RecordState::sound)
+    if (state == Volume::RecordState::sound)
       sequence = std::max<std::uint16_t>(1, load<FileRecord>(record).sequence.value());
     record_bits_[n] = true;
     return file_reference(n, sequence);
@@ -206,19 +206,19 @@ std::optional<std::uint64_t> NtfsEdit::take_record(std::uint64_t from, std::uint
   return std::nullopt;
 }
 
-Bytes NtfsEdit::sound_record(std::uint64_t number) const {
+Bytes Edit::sound_record(std::uint64_t number) const {
   Bytes out;
-  if (volume_.read_record(number, out) != NtfsVolume::RecordState::sound)
+  if (volume_.read_record(number, out) != Volume::RecordState::sound)
     throw Error(ErrorCode::damaged, "the record is damaged, or isn't there", {{}, {}, number, {}});
   return out;
 }
 
 // $Boot is where a volume begins.
-Runs NtfsEdit::runs_after(std::uint64_t base, const Runs& runs) const {
+Runs Edit::runs_after(std::uint64_t base, const Runs& runs) const {
   return base == record_boot ? runs : map_.relocated(counted_anew(runs));
 }
 
-std::optional<Bytes> NtfsEdit::patched(std::uint64_t number, ByteView record) const {
+std::optional<Bytes> Edit::patched(std::uint64_t number, ByteView record) const {
   const std::uint64_t reference = load<FileRecord>(record).base.value();
   const std::uint64_t base = reference == 0 ? number : record_of(reference);
   return with_runs(record, widest_, [&](const RawAttribute& a) -> std::optional<Runs> {
@@ -228,10 +228,10 @@ std::optional<Bytes> NtfsEdit::patched(std::uint64_t number, ByteView record) co
   });
 }
 
-bool NtfsEdit::all_fit() const {
+bool Edit::all_fit() const {
   return std::all_of(changed_.begin(), changed_.end(), [this](std::uint64_t number) {
     return patched(number, sound_record(number)).has_value();
   });
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -8,7 +8,7 @@
 #include "ntfs/edit.h"
 #include "ntfs/fixup.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 // Sets or clears the bits of a piece of a bitmap that lie in the set.
@@ -27,7 +27,7 @@ void set_bits(ByteSpan piece, std::uint64_t first_bit, const SectorSet& set, boo
 
 }  // namespace
 
-void NtfsEdit::put(const EditOutput& out, const Runs& to, ByteView data) const {
+void Edit::put(const EditOutput& out, const Runs& to, ByteView data) const {
   for (const Run& r : to) {
     if (data.empty()) return;
     const ByteView part = data.first(std::min<std::size_t>(data.size(), r.count * cluster_bytes_));
@@ -36,7 +36,7 @@ void NtfsEdit::put(const EditOutput& out, const Runs& to, ByteView data) const {
   }
 }
 
-void NtfsEdit::write(const EditOutput& out) const {
+void Edit::write(const EditOutput& out) const {
   if (front_ > 0) write_boot_area(out);
   write_contents(out);
   out.announce("shadows of NTFS records");
@@ -47,12 +47,12 @@ void NtfsEdit::write(const EditOutput& out) const {
   resized() ? write_new_bitmap(out) : write_bitmap(out);
 }
 
-void NtfsEdit::write_boot_area(const EditOutput& out) const {
+void Edit::write_boot_area(const EditOutput& out) const {
   out.announce("NTFS boot area");
   out.write(1, device_.read(1, boot_clusters_ * volume_.cluster_sectors() - 1));
 }
 
-void NtfsEdit::write_contents(const EditOutput& out) const {
+void Edit::write_contents(const EditOutput& out) const {
   out.announce("contents that make way");
   const std::uint64_t spc = volume_.cluster_sectors();
   const std::uint64_t step = std::max<std::uint64_t>(1, piece_bytes / cluster_bytes_);
@@ -78,7 +78,7 @@ void NtfsEdit::write_contents(const EditOutput& out) const {
 }
 
 // `raw`: the record as it is on the disk.
-Bytes NtfsEdit::final_record(std::uint64_t number, ByteView raw) const {
+Bytes Edit::final_record(std::uint64_t number, ByteView raw) const {
   Bytes out(raw.begin(), raw.end());
   const auto made = made_.find(number);
   const bool is_made = made != made_.end();
@@ -123,7 +123,7 @@ Bytes NtfsEdit::final_record(std::uint64_t number, ByteView raw) const {
   return out;
 }
 
-void NtfsEdit::write_mft(const EditOutput& out) const {
+void Edit::write_mft(const EditOutput& out) const {
   for (const Shadow& s : of_mft_) {
     // Whole units at a time, through the runs that they go to.
     const std::uint64_t step =
@@ -155,7 +155,7 @@ void NtfsEdit::write_mft(const EditOutput& out) const {
   }
 }
 
-void NtfsEdit::write_mirror(const EditOutput& out) const {
+void Edit::write_mirror(const EditOutput& out) const {
   Bytes all(new_mirror_.count * cluster_bytes_);
   const std::uint64_t records = std::min<std::uint64_t>(
       std::min<std::uint64_t>(mirror_.size, all.size()) / record_bytes_, volume_.records());
@@ -168,7 +168,7 @@ void NtfsEdit::write_mirror(const EditOutput& out) const {
   put(out, {new_mirror_}, all);
 }
 
-void NtfsEdit::write_mft_bitmap(const EditOutput& out) const {
+void Edit::write_mft_bitmap(const EditOutput& out) const {
   SectorSet used, unused;
   for (const auto& [n, in_use] : record_bits_) (in_use ? used : unused).add({n, 1});
   const RunMap map(as_before(mft_bitmap_.runs));
@@ -181,7 +181,7 @@ void NtfsEdit::write_mft_bitmap(const EditOutput& out) const {
   }
 }
 
-void NtfsEdit::write_new_bitmap(const EditOutput& out) const {
+void Edit::write_new_bitmap(const EditOutput& out) const {
   const RunMap map(as_before(bitmap_.runs));
   const std::uint64_t size = bitmap_bytes(clusters_);
   const std::uint64_t common = std::min(clusters_, old_end());
@@ -208,7 +208,7 @@ void NtfsEdit::write_new_bitmap(const EditOutput& out) const {
 
 // The old bitmap's bits at the places that their clusters have now; zeros in front of the first and
 // after the last. `first`: the byte of the new one that `out` begins with.
-void NtfsEdit::read_old_bits(const RunMap& bitmap, std::uint64_t first, ByteSpan out) const {
+void Edit::read_old_bits(const RunMap& bitmap, std::uint64_t first, ByteSpan out) const {
   const std::uint64_t size = std::min(clusters_in(bitmap_.runs) * cluster_bytes_,
                                       div_up<std::uint64_t>(geometry().clusters(), 8));
   const std::uint64_t whole = front_ / 8;
@@ -230,7 +230,7 @@ void NtfsEdit::read_old_bits(const RunMap& bitmap, std::uint64_t first, ByteSpan
   }
 }
 
-void NtfsEdit::write_bitmap(const EditOutput& out) const {
+void Edit::write_bitmap(const EditOutput& out) const {
   const RunMap map(bitmap_.runs);
   for (const Shadow& s : of_bitmap_) {
     std::uint64_t vcn = s.vcn;
@@ -249,4 +249,4 @@ void NtfsEdit::write_bitmap(const EditOutput& out) const {
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -3,7 +3,7 @@
 #include "base/record.h"
 #include "ntfs/records.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 void protect(ByteSpan record, std::uint16_t number) {
   const auto header = load<MultiSectorHeader>(record);
@@ -37,4 +37,4 @@ bool unprotect(ByteSpan record) {
   return true;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

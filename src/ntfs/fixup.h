@@ -3,7 +3,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Puts the sequence number in the places and what they held in the array. The header's offset and
 /// count must be set.
@@ -13,4 +13,4 @@ void protect(ByteSpan record, std::uint16_t number);
 /// hold the number (the record was torn, or is none).
 [[nodiscard]] bool unprotect(ByteSpan record);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -10,7 +10,7 @@
 #include "base/record.h"
 #include "ntfs/fixup.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::uint64_t max_index_root = 65536;
@@ -57,7 +57,7 @@ void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, s
 
 }  // namespace
 
-std::vector<std::string> each_indexed_name(const NtfsVolume& volume, std::uint64_t number,
+std::vector<std::string> each_indexed_name(const Volume& volume, std::uint64_t number,
                                            const std::vector<AttributeView>& folder,
                                            const VisitName& visit) {
   const AttributeView* root = find_attribute(folder, at_index_root, u"$I30");
@@ -106,7 +106,7 @@ std::vector<std::string> each_indexed_name(const NtfsVolume& volume, std::uint64
   return faults;
 }
 
-FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
+FolderNames read_folder_index(const Volume& volume, std::uint64_t number,
                               const std::vector<AttributeView>& folder) {
   FolderNames out;
   out.faults =
@@ -117,4 +117,4 @@ FolderNames read_folder_index(const NtfsVolume& volume, std::uint64_t number,
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

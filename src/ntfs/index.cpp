@@ -5,7 +5,7 @@
 #include "base/record.h"
 #include "ntfs/fixup.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::size_t child_bytes = 8;
@@ -148,4 +148,4 @@ Bytes large_index_root(const IndexKind& kind, std::size_t blocks) {
   return index_root(kind, entries, true);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -7,7 +7,7 @@
 
 #include "ntfs/records.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// One entry without its place in the tree: a reference (or, in a view index, where its data lies)
 /// and a key.
@@ -58,4 +58,4 @@ struct IndexKind {
 /// An INDEX_ROOT that only leads to the top block.
 [[nodiscard]] Bytes large_index_root(const IndexKind& kind, std::size_t blocks);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::size_t chunk_bytes = 4096;
@@ -74,4 +74,4 @@ bool unpack_lznt1(ByteView packed, ByteSpan out) {
   return true;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

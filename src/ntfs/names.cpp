@@ -5,7 +5,7 @@
 #include <string>
 #include <string_view>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 char16_t upper(char16_t c) {
@@ -53,4 +53,4 @@ bool is_short_name(std::u16string_view name) {
   return name.find_first_of(u" +,;=[]") == name.npos && rest.find(u'.') == rest.npos;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -3,7 +3,7 @@
 
 #include <string_view>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Whether the Win32 name space allows it: no  " * / : < > ? \ |  and no control character, no
 /// blank or dot at its end, and no name of a device before the first dot.
@@ -13,4 +13,4 @@ namespace nuvrat {
 /// name space. A blank is none of its characters.
 [[nodiscard]] bool is_short_name(std::u16string_view name);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

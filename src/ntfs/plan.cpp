@@ -5,7 +5,7 @@
 #include "ntfs/boot.h"
 #include "tree/folders_ahead.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::uint64_t default_first_node = 64;
@@ -26,7 +26,7 @@ constexpr std::uint64_t min_log = mebi / 4;
 
 }  // namespace
 
-NtfsPlan::NtfsPlan(const FileTree& tree, const NtfsFormat& format)
+Plan::Plan(const FileTree& tree, const Format& format)
     : tree_(tree),
       format_(format),
       cluster_bytes_(std::uint64_t{format.cluster_sectors} * format.sector_bytes),
@@ -50,11 +50,11 @@ NtfsPlan::NtfsPlan(const FileTree& tree, const NtfsFormat& format)
   lay_out_in(room);
 }
 
-std::uint64_t NtfsPlan::boot_clusters() const {
+std::uint64_t Plan::boot_clusters() const {
   return div_up<std::uint64_t>(8192, cluster_bytes_);
 }
 
-std::uint64_t NtfsPlan::whole_clusters() const {
+std::uint64_t Plan::whole_clusters() const {
   const std::uint64_t record_bytes = packer_.unused(0).size();
   std::uint64_t bytes = 0;
   if (split_start_) bytes += start_bytes_ + std::max(4 * record_bytes, cluster_bytes_);
@@ -62,20 +62,20 @@ std::uint64_t NtfsPlan::whole_clusters() const {
   return div_up(bytes, cluster_bytes_) + missing_;
 }
 
-std::uint64_t NtfsPlan::index_unit() const {
+std::uint64_t Plan::index_unit() const {
   return cluster_bytes_ <= index_block_bytes ? cluster_bytes_ : 512;
 }
 
-std::uint64_t NtfsPlan::record_of_node(FileTree::Id id) const {
+std::uint64_t Plan::record_of_node(FileTree::Id id) const {
   return id == FileTree::root ? std::uint64_t{record_root} : first_node_ + id - 1;
 }
 
-std::uint64_t NtfsPlan::reference_of(Entity e) const {
+std::uint64_t Plan::reference_of(Entity e) const {
   const std::uint64_t record = is_system(e) ? e - system(0) : record_of_node(e);
   return file_reference(record, record > 0 && record < 16 ? static_cast<std::uint16_t>(record) : 1);
 }
 
-std::vector<Run> NtfsPlan::bad_runs() const {
+std::vector<Run> Plan::bad_runs() const {
   SectorSet bad;
   for (const SectorRange& r : format_.bad) bad.add(r);
   Runs out;
@@ -89,7 +89,7 @@ std::vector<Run> NtfsPlan::bad_runs() const {
 }
 
 // How many blocks a folder's index needs; 0 where its record holds the entries itself.
-std::size_t NtfsPlan::index_blocks(FileTree::Id id) const {
+std::size_t Plan::index_blocks(FileTree::Id id) const {
   std::vector<std::uint32_t> sizes;
   std::size_t total = 0;
   for (const NameOf& n : sorted_names(*this, id)) {
@@ -103,7 +103,7 @@ std::size_t NtfsPlan::index_blocks(FileTree::Id id) const {
   return rest + root <= packer_.capacity() ? 0 : IndexShape(sizes).blocks();
 }
 
-void NtfsPlan::plan_folders() {
+void Plan::plan_folders() {
   each_folder_ahead(
       tree_, [this](FileTree::Id id) { return index_blocks(id); },
       [this](FileTree::Id id, std::size_t blocks) {
@@ -111,7 +111,7 @@ void NtfsPlan::plan_folders() {
       });
 }
 
-void NtfsPlan::plan_moves() {
+void Plan::plan_moves() {
   const std::uint64_t spc = format_.cluster_sectors;
   for (FileTree::Id id = 1; id < tree_.size(); ++id) {
     if (tree_.is_directory(id)) continue;
@@ -130,7 +130,7 @@ void NtfsPlan::plan_moves() {
             [](const Move& a, const Move& b) { return a.from < b.from; });
 }
 
-Runs NtfsPlan::contents_of(FileTree::Id id) const {
+Runs Plan::contents_of(FileTree::Id id) const {
   Runs out;
   const std::uint64_t spc = format_.cluster_sectors;
   std::uint64_t left = div_up(tree_.bytes(id), cluster_bytes_);
@@ -150,16 +150,16 @@ Runs NtfsPlan::contents_of(FileTree::Id id) const {
   return out;
 }
 
-void NtfsPlan::place(Stream s, std::uint64_t bytes, FreeRuns& room) {
+void Plan::place(Stream s, std::uint64_t bytes, FreeRuns& room) {
   set(s, bytes, room.take(div_up(bytes, cluster_bytes_)));
 }
 
-void NtfsPlan::set(Stream s, std::uint64_t bytes, Runs runs) {
+void Plan::set(Stream s, std::uint64_t bytes, Runs runs) {
   runs_[static_cast<std::size_t>(s)] = std::move(runs);
   sizes_[static_cast<std::size_t>(s)] = bytes;
 }
 
-void NtfsPlan::lay_out(std::uint64_t log_bytes, FreeRuns& room) {
+void Plan::lay_out(std::uint64_t log_bytes, FreeRuns& room) {
   log_bytes_ = log_bytes;
   // All of $MFT in one piece, unless the log then finds too few large ones.
   for (const bool whole : {true, false}) {
@@ -180,7 +180,7 @@ void NtfsPlan::lay_out(std::uint64_t log_bytes, FreeRuns& room) {
 // What is read before $MFT's runlist is known lies in one piece: $MFT's first records, by number
 // from the boot sector's place, and the mirror. The log follows, which must lie in few. Records lie
 // whole in a run, always.
-void NtfsPlan::place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room) {
+void Plan::place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room) {
   const std::uint64_t record_bytes = packer_.unused(0).size();
   const std::uint64_t unit = std::max<std::uint64_t>(record_bytes / cluster_bytes_, 1);
   const std::uint64_t mft = records_ * record_bytes / cluster_bytes_;
@@ -207,8 +207,8 @@ void NtfsPlan::place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& r
 }
 
 // True when the guesses held: as many extension records, at most, as were counted on.
-bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
-                       std::uint64_t& other_extensions) {
+bool Plan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
+                   std::uint64_t& other_extensions) {
   extended_.clear();
   const std::uint64_t record_bytes = packer_.unused(0).size();
   first_node_ = std::max(default_first_node, first_extension_of_mft + mft_extensions);
@@ -252,7 +252,7 @@ bool NtfsPlan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions
 }
 
 // The list's own runs take room in the base record, and so decide what else is there.
-std::size_t NtfsPlan::make_extended(Entity e, std::uint64_t first_extension, FreeRuns& room) {
+std::size_t Plan::make_extended(Entity e, std::uint64_t first_extension, FreeRuns& room) {
   const std::vector<Attribute> attributes = attributes_of(*this, e);
   const RecordHead head = head_of(*this, e);
   Extended file;
@@ -271,7 +271,7 @@ std::size_t NtfsPlan::make_extended(Entity e, std::uint64_t first_extension, Fre
   return file.extensions;
 }
 
-Runs NtfsPlan::used() const {
+Runs Plan::used() const {
   // Counted first: this is one item a file, and growing would hold it twice.
   std::size_t pieces = taken_.size() + 1;
   for (FileTree::Id id = 1; id < tree_.size(); ++id) pieces += tree_.extents(id).size();
@@ -290,4 +290,4 @@ Runs NtfsPlan::used() const {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -18,9 +18,9 @@
 #include "ntfs/upcase.h"
 #include "tree/free_runs.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
-struct NtfsFormat {
+struct Format {
   std::uint32_t sector_bytes = 512;
   std::uint64_t sectors = 0;  ///< of the partition, the one for the second boot sector included
   std::uint32_t cluster_sectors = 8;
@@ -38,10 +38,10 @@ struct NtfsFormat {
 enum class Stream { mft, mft_bitmap, mirror, log, attr_def, bitmap, upcase, security };
 inline constexpr std::size_t stream_count = 8;
 
-class NtfsPlan {
+class Plan {
  public:
   /// The tree must outlive the plan.
-  NtfsPlan(const FileTree& tree, const NtfsFormat& format);
+  Plan(const FileTree& tree, const Format& format);
 
   [[nodiscard]] bool fits() const { return missing_ == 0 && !in_pieces(); }
   [[nodiscard]] std::uint64_t needed_clusters() const { return needed_; }
@@ -92,7 +92,7 @@ class NtfsPlan {
   [[nodiscard]] std::uint64_t size(Stream s) const { return sizes_[static_cast<std::size_t>(s)]; }
 
   [[nodiscard]] const FileTree& tree() const { return tree_; }
-  [[nodiscard]] const NtfsFormat& format() const { return format_; }
+  [[nodiscard]] const Format& format() const { return format_; }
   [[nodiscard]] const RecordPacker& packer() const { return packer_; }
   [[nodiscard]] const SecurityStreams& security() const { return security_; }
   [[nodiscard]] const UpCase& upcase() const { return upcase_; }
@@ -118,7 +118,7 @@ class NtfsPlan {
   void set(Stream s, std::uint64_t bytes, Runs runs);
 
   const FileTree& tree_;
-  NtfsFormat format_;
+  Format format_;
   std::uint64_t cluster_bytes_;
   std::uint64_t clusters_;
   RecordPacker packer_;
@@ -142,24 +142,23 @@ class NtfsPlan {
 };
 
 /// What every record of a file begins with: STANDARD_INFORMATION and its names.
-[[nodiscard]] std::vector<Attribute> head_attributes_of(const NtfsPlan& plan,
-                                                        NtfsPlan::Entity entity);
+[[nodiscard]] std::vector<Attribute> head_attributes_of(const Plan& plan, Plan::Entity entity);
 /// Attributes of a record, sorted by type and name.
-[[nodiscard]] std::vector<Attribute> attributes_of(const NtfsPlan& plan, NtfsPlan::Entity entity);
-[[nodiscard]] RecordHead head_of(const NtfsPlan& plan, NtfsPlan::Entity entity);
+[[nodiscard]] std::vector<Attribute> attributes_of(const Plan& plan, Plan::Entity entity);
+[[nodiscard]] RecordHead head_of(const Plan& plan, Plan::Entity entity);
 
 /// One name in a folder: the entity and which of its names.
 struct NameOf {
-  NtfsPlan::Entity entity = 0;
+  Plan::Entity entity = 0;
   bool short_one = false;
 };
 /// The names in a folder, in the order of its index.
-[[nodiscard]] std::vector<NameOf> sorted_names(const NtfsPlan& plan, NtfsPlan::Entity folder);
+[[nodiscard]] std::vector<NameOf> sorted_names(const Plan& plan, Plan::Entity folder);
 /// Bytes of the index entry for a name.
-[[nodiscard]] std::uint32_t name_entry_bytes(const NtfsPlan& plan, NameOf name);
-[[nodiscard]] std::vector<IndexItem> folder_items(const NtfsPlan& plan, NtfsPlan::Entity folder);
+[[nodiscard]] std::uint32_t name_entry_bytes(const Plan& plan, NameOf name);
+[[nodiscard]] std::vector<IndexItem> folder_items(const Plan& plan, Plan::Entity folder);
 
 /// Names that only the system may use in the root folder.
 [[nodiscard]] const std::vector<std::u16string>& reserved_root_names();
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -7,7 +7,7 @@
 #include "base/record.h"
 #include "ntfs/volume.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::size_t list_end = 8;  // the end mark and its padding
@@ -18,7 +18,7 @@ Error damaged_record(ByteView record, const char* what) {
 
 }  // namespace
 
-void each_raw_attribute(ByteView record, const NtfsGeometry& geometry,
+void each_raw_attribute(ByteView record, const Geometry& geometry,
                         const std::function<void(const RawAttribute&)>& visit) {
   const auto header = load<FileRecord>(record);
   const std::size_t used = header.bytes_in_use.value();
@@ -58,7 +58,7 @@ void each_raw_attribute(ByteView record, const NtfsGeometry& geometry,
 }
 
 std::optional<Bytes> with_runs(
-    ByteView record, const NtfsGeometry& geometry,
+    ByteView record, const Geometry& geometry,
     const std::function<std::optional<Runs>(const RawAttribute&)>& change) {
   auto header = load<FileRecord>(record);
   const std::size_t first = header.first_attribute.value();
@@ -92,4 +92,4 @@ std::optional<Bytes> with_runs(
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -10,7 +10,7 @@
 #include "ntfs/records.h"
 #include "ntfs/runs.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// One attribute, or a part of one, as it is in a record.
 struct RawAttribute {
@@ -23,13 +23,13 @@ struct RawAttribute {
 };
 
 /// Every attribute of a record whose update sequence is resolved. Throws Error (damaged).
-void each_raw_attribute(ByteView record, const NtfsGeometry& geometry,
+void each_raw_attribute(ByteView record, const Geometry& geometry,
                         const std::function<void(const RawAttribute&)>& visit);
 
 /// The record with other runlists; none where it would be too long. `change` gives the new runs of
 /// an attribute, or none for it to stay.
 [[nodiscard]] std::optional<Bytes> with_runs(
-    ByteView record, const NtfsGeometry& geometry,
+    ByteView record, const Geometry& geometry,
     const std::function<std::optional<Runs>(const RawAttribute&)>& change);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -20,7 +20,7 @@
 #include "ntfs/security.h"
 #include "ntfs/volume_info.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 // What a record says of its file; names come from the folders. There is one for each record of the
@@ -50,7 +50,7 @@ struct SideStream {
 class NtfsReader final : public VolumeReader {
  public:
   NtfsReader(const Device& device, bool short_names) : volume_(device), short_names_(short_names) {
-    info_ = read_ntfs_info(volume_, log_);
+    info_ = read_info(volume_, log_);
   }
 
   [[nodiscard]] const VolumeInfo& info() const override { return info_; }
@@ -77,12 +77,11 @@ class NtfsReader final : public VolumeReader {
   [[nodiscard]] SectorSet owned() override {
     SectorSet out;
     const std::uint64_t spc = volume_.cluster_sectors();
-    volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
-      if (state == NtfsVolume::RecordState::unreadable)
+    volume_.each_record([&](std::uint64_t number, ByteSpan record, Volume::RecordState state) {
+      if (state == Volume::RecordState::unreadable)
         throw Error(ErrorCode::device_read, "what a record owns can't be read",
                     {{}, {}, number, {}});
-      if (state != NtfsVolume::RecordState::sound || !is_in_use(record) || base_of(record) != 0)
-        return;
+      if (state != Volume::RecordState::sound || !is_in_use(record) || base_of(record) != 0) return;
       for (const AttributeView& a : attributes_or_none(number, record)) {
         for (const Run& r : a.runs) {
           if (r.lcn != Run::hole) out.add({r.lcn * spc, r.count * spc});
@@ -98,7 +97,7 @@ class NtfsReader final : public VolumeReader {
   [[nodiscard]] SectorSet bad() const override {
     SectorSet out;
     Bytes record;
-    if (volume_.read_record(record_bad, record) != NtfsVolume::RecordState::sound) return out;
+    if (volume_.read_record(record_bad, record) != Volume::RecordState::sound) return out;
     const auto all = volume_.attributes(record_bad, record);
     const AttributeView* a = find_attribute(all, at_data, u"$Bad");
     const std::uint64_t spc = volume_.cluster_sectors();
@@ -172,18 +171,18 @@ class NtfsReader final : public VolumeReader {
   void read_records() {
     if (volume_.records() > FileTree::none)
       throw Error(ErrorCode::damaged, fmt::format("$MFT would have {} records", volume_.records()));
-    volume_.each_record([&](std::uint64_t number, ByteSpan record, NtfsVolume::RecordState state) {
-      if (state == NtfsVolume::RecordState::torn) {
+    volume_.each_record([&](std::uint64_t number, ByteSpan record, Volume::RecordState state) {
+      if (state == Volume::RecordState::torn) {
         note_bad_record("ntfs.record-torn", number,
                         "its record was not written whole: the update sequence differs");
         return;
       }
-      if (state == NtfsVolume::RecordState::unreadable) {
+      if (state == Volume::RecordState::unreadable) {
         note_bad_record("ntfs.record-unreadable", number, "the device doesn't give its record");
         return;
       }
       const bool user = number >= first_user_record || number == record_root;
-      if (state != NtfsVolume::RecordState::sound || !user || !is_in_use(record) ||
+      if (state != Volume::RecordState::sound || !user || !is_in_use(record) ||
           base_of(record) != 0)
         return;
       try {
@@ -393,7 +392,7 @@ class NtfsReader final : public VolumeReader {
     }
   }
 
-  NtfsVolume volume_;
+  Volume volume_;
   bool short_names_;
   VolumeInfo info_;
   FileTree tree_;
@@ -411,8 +410,8 @@ class NtfsReader final : public VolumeReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> open_ntfs(const Device& device, const ReadOptions& options) {
+std::unique_ptr<VolumeReader> open_reader(const Device& device, const ReadOptions& options) {
   return std::make_unique<NtfsReader>(device, options.short_names);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -5,10 +5,10 @@
 
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Throws Error (damaged) when the boot sector or $MFT's first record make no sense.
-[[nodiscard]] std::unique_ptr<VolumeReader> open_ntfs(const Device& device,
-                                                      const ReadOptions& options);
+[[nodiscard]] std::unique_ptr<VolumeReader> open_reader(const Device& device,
+                                                        const ReadOptions& options);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -9,11 +9,11 @@
 
 #include "base/record.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 namespace be = boost::endian;
 
-struct NtfsBoot {
+struct Boot {
   std::array<std::uint8_t, 3> jump;  // EB 52 90
   std::array<char, 8> oem_id;        // "NTFS    "
   be::little_uint16_buf_t bytes_per_sector;
@@ -39,9 +39,9 @@ struct NtfsBoot {
   be::little_uint64_buf_t serial;
   be::little_uint32_buf_t checksum;
 };
-static_assert(offsetof(NtfsBoot, total_sectors) == 0x28);
-static_assert(offsetof(NtfsBoot, clusters_per_record) == 0x40);
-static_assert(sizeof(NtfsBoot) == 0x54);
+static_assert(offsetof(Boot, total_sectors) == 0x28);
+static_assert(offsetof(Boot, clusters_per_record) == 0x40);
+static_assert(sizeof(Boot) == 0x54);
 
 /// What "FILE" records and "INDX" blocks begin with.
 struct MultiSectorHeader {
@@ -261,4 +261,4 @@ enum SystemRecord : std::uint32_t {
   return static_cast<std::uint16_t>(reference >> 48);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

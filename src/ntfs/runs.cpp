@@ -4,7 +4,7 @@
 
 #include <nuvrat/error.h>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 // The fewest bytes that hold the number with its sign.
@@ -97,4 +97,4 @@ void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t max_holes
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

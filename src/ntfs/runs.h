@@ -5,7 +5,7 @@
 
 #include "tree/runs.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Bytes of one mapping pair; `previous` is the LCN that the delta counts from.
 void encode_run(const Run& run, std::uint64_t& previous, Bytes& out);
@@ -18,4 +18,4 @@ void encode_run(const Run& run, std::uint64_t& previous, Bytes& out);
 /// longer than its attribute says.
 void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t max_holes, Runs& out);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -5,7 +5,7 @@
 
 #include "base/record.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 template <typename Value>
@@ -155,4 +155,4 @@ std::map<std::uint32_t, Bytes> read_descriptors(ByteView sds) {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

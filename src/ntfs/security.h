@@ -6,7 +6,7 @@
 
 #include "ntfs/index.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 inline constexpr std::uint32_t security_of_system = 0x100;
 inline constexpr std::uint32_t security_of_files = 0x101;
@@ -24,4 +24,4 @@ struct SecurityStreams {
 /// The descriptors of a $SDS, by their ids; what is damaged in it is left out.
 [[nodiscard]] std::map<std::uint32_t, Bytes> read_descriptors(ByteView sds);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -5,7 +5,7 @@
 #include <unicode/uchar.h>
 #include <unicode/utf16.h>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 namespace {
 
@@ -67,4 +67,4 @@ Bytes UpCase::contents() const {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

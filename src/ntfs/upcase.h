@@ -8,7 +8,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 class UpCase {
  public:
@@ -27,4 +27,4 @@ class UpCase {
   std::vector<char16_t> table_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

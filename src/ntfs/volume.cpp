@@ -13,7 +13,7 @@
 #include "ntfs/fixup.h"
 #include "ntfs/lznt1.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 constexpr std::uint64_t max_list_bytes = 8u << 20;  // ATTRIBUTE_LIST; others stop at 256 KiB
@@ -22,9 +22,9 @@ Error damaged(std::uint64_t record, const std::string& text) {
   return {ErrorCode::damaged, text, {{}, {}, record, {}}};
 }
 
-NtfsGeometry geometry_of(const Device& device) {
+Geometry geometry_of(const Device& device) {
   std::string fault;
-  const auto geometry = parse_ntfs_boot(device.read(0), fault);
+  const auto geometry = parse_boot(device.read(0), fault);
   if (!geometry) {
     throw Error(ErrorCode::damaged, "the NTFS boot sector makes no sense: " + fault,
                 {{}, 0, {}, {}});
@@ -36,7 +36,7 @@ NtfsGeometry geometry_of(const Device& device) {
 }  // namespace
 
 // One attribute as one record holds it.
-struct NtfsVolume::Segment {
+struct Volume::Segment {
   AttributeView view;
   std::uint16_t instance = 0;
   std::uint64_t vcn = 0;
@@ -57,7 +57,7 @@ const AttributeView* find_attribute(const std::vector<AttributeView>& all, std::
   return it == all.end() ? nullptr : &*it;
 }
 
-std::uint64_t clusters_named(const NonResidentHeader& header, const NtfsGeometry& geometry) {
+std::uint64_t clusters_named(const NonResidentHeader& header, const Geometry& geometry) {
   const std::uint64_t first = header.lowest_vcn.value();
   const std::uint64_t end = header.highest_vcn.value() + 1;  // 0 of an empty one
   return end > first ? std::min(end - first, geometry.max_in_a_file()) : 0;
@@ -81,7 +81,7 @@ std::optional<Run> RunMap::at(std::uint64_t vcn) const {
   return out;
 }
 
-NtfsVolume::NtfsVolume(const Device& device) : device_(device), geometry_(geometry_of(device)) {
+Volume::Volume(const Device& device) : device_(device), geometry_(geometry_of(device)) {
   // $MFT says where $MFT lies: its first record is found through the boot sector alone, the next
   // ones through what that one says, and so the rest.
   const std::uint64_t first =
@@ -114,7 +114,7 @@ NtfsVolume::NtfsVolume(const Device& device) : device_(device), geometry_(geomet
       std::min(data->size, mft_.clusters() * geometry_.cluster_bytes()) / geometry_.record_bytes;
 }
 
-void NtfsVolume::read_bytes(std::uint64_t offset, ByteSpan out) const {
+void Volume::read_bytes(std::uint64_t offset, ByteSpan out) const {
   const std::uint64_t sector = device_.sector_size();
   if (offset % sector == 0 && out.size() % sector == 0) {
     device_.read(offset / sector, out);
@@ -126,7 +126,7 @@ void NtfsVolume::read_bytes(std::uint64_t offset, ByteSpan out) const {
               out.begin());
 }
 
-void NtfsVolume::read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const {
+void Volume::read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const {
   const std::uint64_t cluster = geometry_.cluster_bytes();
   while (!out.empty()) {
     const std::uint64_t within = offset % cluster;
@@ -144,7 +144,7 @@ void NtfsVolume::read(const RunMap& runs, std::uint64_t offset, ByteSpan out) co
   }
 }
 
-bool NtfsVolume::try_read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const {
+bool Volume::try_read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const {
   try {
     read(runs, offset, out);
     return true;
@@ -155,7 +155,7 @@ bool NtfsVolume::try_read(const RunMap& runs, std::uint64_t offset, ByteSpan out
   }
 }
 
-void NtfsVolume::read(const AttributeView& a, std::uint64_t offset, ByteSpan out) const {
+void Volume::read(const AttributeView& a, std::uint64_t offset, ByteSpan out) const {
   std::fill(out.begin(), out.end(), std::uint8_t{0});
   const std::uint64_t end = a.resident ? a.value.size() : std::min(a.size, a.initialised);
   if (offset >= end) return;
@@ -167,7 +167,7 @@ void NtfsVolume::read(const AttributeView& a, std::uint64_t offset, ByteSpan out
   }
 }
 
-Bytes NtfsVolume::read_all(const AttributeView& a, std::uint64_t limit) const {
+Bytes Volume::read_all(const AttributeView& a, std::uint64_t limit) const {
   if (a.bytes() > limit) {
     throw Error(ErrorCode::damaged,
                 fmt::format("an attribute of type {:X} would have {} bytes", a.type, a.bytes()));
@@ -177,7 +177,7 @@ Bytes NtfsVolume::read_all(const AttributeView& a, std::uint64_t limit) const {
   return out;
 }
 
-NtfsVolume::RecordState NtfsVolume::unprotect_record(ByteSpan record) const {
+Volume::RecordState Volume::unprotect_record(ByteSpan record) const {
   constexpr std::string_view mark = "FILE";
   if (!std::equal(mark.begin(), mark.end(), record.begin(),
                   [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }))
@@ -185,14 +185,14 @@ NtfsVolume::RecordState NtfsVolume::unprotect_record(ByteSpan record) const {
   return unprotect(record) ? RecordState::sound : RecordState::torn;
 }
 
-NtfsVolume::RecordState NtfsVolume::read_record(std::uint64_t number, Bytes& out) const {
+Volume::RecordState Volume::read_record(std::uint64_t number, Bytes& out) const {
   if (number >= records_) return RecordState::not_a_record;
   out.resize(geometry_.record_bytes);
   read(mft_, number * geometry_.record_bytes, out);
   return unprotect_record(out);
 }
 
-void NtfsVolume::each_record(
+void Volume::each_record(
     const std::function<void(std::uint64_t, ByteSpan, RecordState)>& visit) const {
   const std::uint64_t per_piece = std::min(piece_bytes / geometry_.record_bytes, records_);
   Bytes piece(per_piece * geometry_.record_bytes);
@@ -213,7 +213,7 @@ void NtfsVolume::each_record(
   }
 }
 
-std::uint64_t NtfsVolume::records_in_hole(std::uint64_t first) const {
+std::uint64_t Volume::records_in_hole(std::uint64_t first) const {
   const std::uint64_t cluster = geometry_.cluster_bytes();
   const std::uint64_t at = first * geometry_.record_bytes;
   const auto run = mft_.at(at / cluster);
@@ -226,7 +226,7 @@ std::uint64_t NtfsVolume::records_in_hole(std::uint64_t first) const {
   return std::min(bytes / geometry_.record_bytes, records_ - first);
 }
 
-void NtfsVolume::read_runs(ByteView body, std::size_t header_end, Segment& s) const {
+void Volume::read_runs(ByteView body, std::size_t header_end, Segment& s) const {
   const auto n = load<NonResidentHeader>(body, sizeof(AttributeHeader));
   s.vcn = n.lowest_vcn.value();
   s.view.allocated = n.allocated_size.value();
@@ -241,7 +241,7 @@ void NtfsVolume::read_runs(ByteView body, std::size_t header_end, Segment& s) co
               clusters_named(n, geometry_), s.view.runs);
 }
 
-std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, ByteView record) const {
+std::vector<Volume::Segment> Volume::segments(std::uint64_t number, ByteView record) const {
   const auto header = load<FileRecord>(record);
   const std::uint64_t used = header.bytes_in_use.value();
   if (used > record.size())
@@ -295,8 +295,8 @@ std::vector<NtfsVolume::Segment> NtfsVolume::segments(std::uint64_t number, Byte
 
 // Each entry is followed before the next is looked at, and a record is named no more often than it
 // can hold attributes: a list that many files share, or that repeats itself, ends at once.
-void NtfsVolume::read_extensions(std::uint64_t number, const AttributeView& list,
-                                 std::vector<Segment>& all) const {
+void Volume::read_extensions(std::uint64_t number, const AttributeView& list,
+                             std::vector<Segment>& all) const {
   constexpr std::uint64_t page = 4096;
   const std::uint64_t size = list.bytes();
   if (size > max_list_bytes)
@@ -327,7 +327,7 @@ void NtfsVolume::read_extensions(std::uint64_t number, const AttributeView& list
   }
 }
 
-std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number, ByteView record) const {
+std::vector<AttributeView> Volume::attributes(std::uint64_t number, ByteView record) const {
   std::vector<Segment> all = segments(number, record);
   const auto list = std::find_if(all.begin(), all.end(),
                                  [](const Segment& s) { return s.view.type == at_attribute_list; });
@@ -364,14 +364,14 @@ std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number, ByteView
   return out;
 }
 
-std::vector<AttributeView> NtfsVolume::attributes(std::uint64_t number) const {
+std::vector<AttributeView> Volume::attributes(std::uint64_t number) const {
   Bytes record;
   if (read_record(number, record) != RecordState::sound)
     throw damaged(number, "the record is damaged, or isn't there");
   return attributes(number, record);
 }
 
-void NtfsVolume::stream(const AttributeView& a, const std::function<void(ByteView)>& sink) const {
+void Volume::stream(const AttributeView& a, const std::function<void(ByteView)>& sink) const {
   if (!a.resident && (a.flags & attribute_compressed) != 0 && a.compression_unit != 0) {
     stream_compressed(a, sink);
     return;
@@ -395,8 +395,7 @@ void NtfsVolume::stream(const AttributeView& a, const std::function<void(ByteVie
   }
 }
 
-void NtfsVolume::stream_own(const AttributeView& a,
-                            const std::function<void(ByteView)>& sink) const {
+void Volume::stream_own(const AttributeView& a, const std::function<void(ByteView)>& sink) const {
   if (a.bytes() > geometry_.clusters() * geometry_.cluster_bytes()) {
     throw Error(ErrorCode::damaged,
                 fmt::format("a file of the system says that it has {} bytes, more than the volume",
@@ -407,8 +406,8 @@ void NtfsVolume::stream_own(const AttributeView& a,
 
 // Unit by unit: whole ones are stored as they are, those with holes at their end are packed, those
 // that are nothing but holes are zeros.
-void NtfsVolume::stream_compressed(const AttributeView& a,
-                                   const std::function<void(ByteView)>& sink) const {
+void Volume::stream_compressed(const AttributeView& a,
+                               const std::function<void(ByteView)>& sink) const {
   if (a.compression_unit > 8)
     throw Error(ErrorCode::damaged,
                 fmt::format("a compression unit of 2^{} clusters", a.compression_unit));
@@ -443,4 +442,4 @@ void NtfsVolume::stream_compressed(const AttributeView& a,
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

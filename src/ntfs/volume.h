@@ -12,7 +12,7 @@
 #include "ntfs/records.h"
 #include "ntfs/runs.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Read and written at a time.
 constexpr std::uint64_t piece_bytes = 1u << 20;
@@ -49,13 +49,13 @@ class RunMap {
   std::uint64_t total_ = 0;
 };
 
-class NtfsVolume {
+class Volume {
  public:
   /// Throws Error (damaged) when the boot sector or $MFT's own record make no sense. `device` must
   /// outlive it.
-  explicit NtfsVolume(const Device& device);
+  explicit Volume(const Device& device);
 
-  [[nodiscard]] const NtfsGeometry& geometry() const { return geometry_; }
+  [[nodiscard]] const Geometry& geometry() const { return geometry_; }
   [[nodiscard]] const Device& device() const { return device_; }
   /// Device sectors in a cluster.
   [[nodiscard]] std::uint64_t cluster_sectors() const {
@@ -104,14 +104,14 @@ class NtfsVolume {
   [[nodiscard]] RecordState unprotect_record(ByteSpan record) const;
 
   const Device& device_;
-  NtfsGeometry geometry_;
+  Geometry geometry_;
   RunMap mft_;
   std::uint64_t records_ = 0;
 };
 
 /// Clusters that the header of a runlist says it has: what its holes can't exceed.
 [[nodiscard]] std::uint64_t clusters_named(const NonResidentHeader& header,
-                                           const NtfsGeometry& geometry);
+                                           const Geometry& geometry);
 
 /// The attribute of this type and name, or null.
 [[nodiscard]] const AttributeView* find_attribute(const std::vector<AttributeView>& all,
@@ -121,4 +121,4 @@ class NtfsVolume {
 /// UTF-16 out of little-endian bytes.
 [[nodiscard]] std::u16string utf16_from(ByteView bytes);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

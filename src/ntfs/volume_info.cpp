@@ -7,11 +7,11 @@
 #include "base/record.h"
 #include "ntfs/fixup.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 namespace {
 
 // The log is closed when it is empty, or its restart area says that no client uses it.
-bool log_is_closed(const NtfsVolume& volume) {
+bool log_is_closed(const Volume& volume) {
   const auto all = volume.attributes(record_log);
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr || data->resident || data->size < 8192) return false;
@@ -35,7 +35,7 @@ bool log_is_closed(const NtfsVolume& volume) {
   return any_closed;
 }
 
-std::uint64_t free_bytes(const NtfsVolume& volume) {
+std::uint64_t free_bytes(const Volume& volume) {
   const auto all = volume.attributes(record_bitmap);
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr) throw Error(ErrorCode::damaged, "$Bitmap has no contents");
@@ -54,9 +54,9 @@ std::uint64_t free_bytes(const NtfsVolume& volume) {
 
 }  // namespace
 
-VolumeInfo read_ntfs_info(const NtfsVolume& volume, FindingLog& log) {
+VolumeInfo read_info(const Volume& volume, FindingLog& log) {
   VolumeInfo info;
-  const NtfsGeometry& g = volume.geometry();
+  const Geometry& g = volume.geometry();
   const std::uint64_t ratio = g.sector_bytes / volume.device().sector_size();
   info.kind = VolumeKind::ntfs;
   info.serial_number = g.serial;
@@ -86,4 +86,4 @@ VolumeInfo read_ntfs_info(const NtfsVolume& volume, FindingLog& log) {
   return info;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

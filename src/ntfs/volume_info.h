@@ -6,9 +6,9 @@
 #include "base/finding_log.h"
 #include "ntfs/volume.h"
 
-namespace nuvrat {
+namespace nuvrat::ntfs {
 
 /// Throws Error (damaged) where the records that say so make no sense.
-[[nodiscard]] VolumeInfo read_ntfs_info(const NtfsVolume& volume, FindingLog& log);
+[[nodiscard]] VolumeInfo read_info(const Volume& volume, FindingLog& log);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::ntfs

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 // The gap in front of a partition; LBA 0 is in no gap.
@@ -80,4 +80,4 @@ Shortage shortage(const ArrangeRequest& request, std::size_t first, std::size_t 
   return {};
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -14,7 +14,7 @@
 
 #include <nuvrat/layout.h>
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 struct ArrangeRequest {
   std::vector<Partition> partitions;  ///< all that hold data, in disk order, none overlapping
@@ -44,4 +44,4 @@ struct Shortage {
 };
 [[nodiscard]] Shortage shortage(const ArrangeRequest& request, std::size_t first, std::size_t last);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -11,25 +11,13 @@
 #include "plan/plan.h"
 #include "steps/after.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 // Twice what any system shows. Each goal is assessed by itself, and each costs what the table has.
 constexpr std::size_t max_listed_partitions = 512;
 
 }  // namespace
-
-const char* name_of(Contents::Fate fate) {
-  switch (fate) {
-    case Contents::Fate::stays:
-      return "stays";
-    case Contents::Fate::added:
-      return "added";
-    case Contents::Fate::gone:
-      return "gone";
-  }
-  return "stays";
-}
 
 Assessment start_assessment(const Survey& survey) {
   Assessment out;
@@ -228,21 +216,37 @@ Assessment assess_surveyed(const Device& device, const Survey& survey, const Pac
   return out;
 }
 
+// What a volume is turned into by most who turn it into anything.
+std::optional<std::string> other_kind(const SurveyedPartition& s) {
+  if (s.partition.role == Role::extended) return std::nullopt;
+  if (is_fat(s.signature.kind)) return "ntfs";
+  if (s.signature.kind == VolumeKind::ntfs) return "fat32";
+  return std::nullopt;
+}
+
 }  // namespace
+}  // namespace nuvrat::plan
+
+namespace nuvrat {
+using namespace plan;
+
+const char* name_of(Contents::Fate fate) {
+  switch (fate) {
+    case Contents::Fate::stays:
+      return "stays";
+    case Contents::Fate::added:
+      return "added";
+    case Contents::Fate::gone:
+      return "gone";
+  }
+  return "stays";
+}
 
 Assessment assess(const Device& device, const std::vector<Goal>& goals, const ReadOptions& options,
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
   return assess_surveyed(device, survey, measure_pace(device, survey), goals, options, random);
-}
-
-// What a volume is turned into by most who turn it into anything.
-static std::optional<std::string> other_kind(const SurveyedPartition& s) {
-  if (s.partition.role == Role::extended) return std::nullopt;
-  if (is_fat(s.signature.kind)) return "ntfs";
-  if (s.signature.kind == VolumeKind::ntfs) return "fat32";
-  return std::nullopt;
 }
 
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,

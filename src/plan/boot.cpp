@@ -14,10 +14,10 @@
 #include "boot/systems.h"
 #include "plan/boot_volume.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
-namespace paths = boot_paths;
+namespace paths = boot::paths;
 
 constexpr std::uint64_t mib_bytes = 1u << 20;
 constexpr std::uint64_t usual_efi_bytes = 260 * mib_bytes;
@@ -203,7 +203,7 @@ class Ways {
         continue;
       if (in_.wishes.volumes.count(number) != 0) continue;  // it gets another boot sector
       const OpenVolume volume(in_, s.partition, options_);
-      if (volume.files == nullptr || !loads_manager(*volume.window)) continue;
+      if (volume.files == nullptr || !boot::loads_manager(*volume.window)) continue;
       const bool has_program = volume.files->find(paths::manager_legacy).has_value();
       const bool is_system = number == first().number;
       const int now = has_program ? 3 : is_system ? 2 : 1;
@@ -235,4 +235,4 @@ std::vector<Wishes> ways_to_start(const PlanInput& input, const ReadOptions& opt
   return Ways(input, options, out).find();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

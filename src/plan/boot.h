@@ -8,7 +8,7 @@
 #include "boot/identity.h"
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 /// What else must be done so that firmware can start the system: ways to try, the one that takes
 /// least first. Empty, with obstacles, where none can work. Without a goal of boot the wishes
@@ -22,12 +22,12 @@ class Renamed {
   /// Partitions of `before`, and what they are called in `after`.
   Renamed(const Layout& before, const Layout& after, const std::vector<ExpectedChange>& changes);
   /// The name now; none: not of this disk, or gone.
-  [[nodiscard]] std::optional<PartitionName> operator()(const PartitionName& old) const;
+  [[nodiscard]] std::optional<boot::PartitionName> operator()(const boot::PartitionName& old) const;
   [[nodiscard]] bool any() const { return any_; }
 
  private:
   const Layout& after_;
-  std::vector<std::pair<PartitionName, std::optional<PartitionName>>> names_;
+  std::vector<std::pair<boot::PartitionName, std::optional<boot::PartitionName>>> names_;
   bool any_ = false;
 };
 
@@ -36,7 +36,7 @@ class Renamed {
 /// the partition that they are for, by what it is called then; `there`: what is on it now, or null.
 [[nodiscard]] std::vector<PutFile> boot_files_for(const PlanInput& input,
                                                   const ReadOptions& options, StartWay way,
-                                                  const PartitionName& place,
+                                                  const boot::PartitionName& place,
                                                   const Partition* there, const Renamed& names,
                                                   Assessment& out);
 
@@ -54,4 +54,4 @@ void check_start(const Device& planned, const DiskState& after, const Systems& b
 /// A partition of this type is an EFI system partition with a volume that firmware reads.
 [[nodiscard]] bool is_efi_volume(const SurveyedPartition& s);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -13,10 +13,10 @@
 #include "plan/boot.h"
 #include "plan/boot_volume.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
-namespace paths = boot_paths;
+namespace paths = boot::paths;
 
 constexpr std::uint64_t max_boot_bytes = 256u << 20;  // of all boot files
 constexpr std::size_t max_boot_files = 20000;
@@ -28,7 +28,7 @@ class BootFileSet {
   BootFileSet(const PlanInput& in, const ReadOptions& options, StartWay way, Assessment& out)
       : in_(in), options_(options), way_(way), out_(out) {}
 
-  std::vector<PutFile> gather(const PartitionName& place, const Partition* there,
+  std::vector<PutFile> gather(const boot::PartitionName& place, const Partition* there,
                               const Renamed& names) {
     const SystemVolume& s = in_.state.systems.systems.front();
     // By where it began, it may have another number by now.
@@ -42,7 +42,8 @@ class BootFileSet {
     if (from.files == nullptr) return {};
     try {
       copy_programs(*from.files, s.machine, there);
-      add_store(*from.files, place, names, name_of(in_.state.table.layout, system->partition));
+      add_store(*from.files, place, names,
+                boot::name_of(in_.state.table.layout, system->partition));
     } catch (const Error& e) {
       if (e.code() != ErrorCode::refused && e.code() != ErrorCode::damaged &&
           e.code() != ErrorCode::words)
@@ -124,17 +125,17 @@ class BootFileSet {
 
   // Out of the store that starts the system now; else of the one that is there; else of the
   // system's template.
-  void add_store(PathReader& from, const PartitionName& place, const Renamed& names,
-                 const PartitionName& system) {
-    StoreChange change;
-    change.new_name = [&names](const PartitionName& old) { return names(old); };
+  void add_store(PathReader& from, const boot::PartitionName& place, const Renamed& names,
+                 const boot::PartitionName& system) {
+    boot::StoreChange change;
+    change.new_name = [&names](const boot::PartitionName& old) { return names(old); };
     change.way = way_;
     change.boot_files = place;
     change.system = system;
     const char* target = uefi() ? paths::store_uefi : paths::store_legacy;
     std::string why;
     if (const auto store = store_now(why)) {
-      const ChangedStore changed = change_store(*store, change);
+      const boot::ChangedStore changed = boot::change_store(*store, change);
       if (changed.left > 0)
         out_.consents.push_back(
             {"store-others",
@@ -160,7 +161,8 @@ class BootFileSet {
       throw Error(ErrorCode::refused, "the boot store can't be taken over: " + why +
                                           ". Start the system once and shut it down");
     require(from, paths::store_template);
-    add(target, new_store(from.read(paths::store_template, max_store_bytes), change).file,
+    add(target,
+        boot::new_store(from.read(paths::store_template, boot::max_store_bytes), change).file,
         from.find(paths::store_template)->modified);
     out_.consents.push_back(
         {"store-new",
@@ -193,7 +195,7 @@ class BootFileSet {
       const OpenVolume volume(in_, s == nullptr ? gone : s->partition, options_);
       if (volume.files == nullptr) continue;
       const char* path = b->way == StartWay::uefi ? paths::store_uefi : paths::store_legacy;
-      FoundHive hive = open_hive(*volume.files, path, max_store_bytes);
+      FoundHive hive = open_hive(*volume.files, path, boot::max_store_bytes);
       if (hive.fault.empty()) {
         store_time_ = volume.files->find(path)->modified;
         return std::move(hive.file);
@@ -220,31 +222,31 @@ Renamed::Renamed(const Layout& before, const Layout& after,
     : after_(after) {
   for (const Partition& p : before.data_partitions()) {
     const auto start = start_after(changes, p.start);
-    std::optional<PartitionName> now;
+    std::optional<boot::PartitionName> now;
     for (const Partition& q : after.data_partitions()) {
-      if (start && q.start == *start) now = name_of(after, q);
+      if (start && q.start == *start) now = boot::name_of(after, q);
     }
-    const PartitionName was = name_of(before, p);
+    const boot::PartitionName was = boot::name_of(before, p);
     any_ = any_ || (now && *now != was);
     names_.emplace_back(was, now);
   }
 }
 
-std::optional<PartitionName> Renamed::operator()(const PartitionName& old) const {
+std::optional<boot::PartitionName> Renamed::operator()(const boot::PartitionName& old) const {
   for (const auto& [was, now] : names_) {
     const bool same = was.gpt == old.gpt &&
                       (was.gpt ? was.partition == old.partition
                                : was.signature == old.signature && was.offset == old.offset);
     if (same) return now;
   }
-  const Partition* already = named_by(after_, old);
-  return already == nullptr ? std::nullopt : std::optional(name_of(after_, *already));
+  const Partition* already = boot::named_by(after_, old);
+  return already == nullptr ? std::nullopt : std::optional(boot::name_of(after_, *already));
 }
 
 std::vector<PutFile> boot_files_for(const PlanInput& input, const ReadOptions& options,
-                                    StartWay way, const PartitionName& place,
+                                    StartWay way, const boot::PartitionName& place,
                                     const Partition* there, const Renamed& names, Assessment& out) {
   return BootFileSet(input, options, way, out).gather(place, there, names);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -8,7 +8,7 @@
 #include "base/ascii.h"
 #include "boot/hive.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 bool only_these(PathReader& files, const std::string& folder, const std::set<std::string>& known) {
@@ -32,8 +32,8 @@ bool only_boot_files(PathReader& files, StartWay way) {
 
 FoundHive open_hive(PathReader& files, const std::string& path, std::uint64_t most) {
   try {
-    HiveFile hive = read_hive(files, path, most);
-    if (const auto fault = hive_fault(hive.file, hive.logs)) return {{}, *fault};
+    boot::HiveFile hive = boot::read_hive(files, path, most);
+    if (const auto fault = boot::hive_fault(hive.file, hive.logs)) return {{}, *fault};
     return {std::move(hive.file), ""};
   } catch (const Error& e) {
     if (e.code() == ErrorCode::device_read) throw;
@@ -41,4 +41,4 @@ FoundHive open_hive(PathReader& files, const std::string& path, std::uint64_t mo
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

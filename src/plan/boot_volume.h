@@ -8,7 +8,7 @@
 #include "plan/plan.h"
 #include "volume/paths.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 /// One volume by its paths; `files` is null where it can't be read.
 struct OpenVolume {
@@ -29,4 +29,4 @@ struct FoundHive {
 /// Nothing but what firmware needs for a start of this way.
 [[nodiscard]] bool only_boot_files(PathReader& files, StartWay way);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -10,7 +10,7 @@
 
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 // Sectors that hold anything but zeros, or can't be read: nobody knows what they hold.
@@ -243,4 +243,4 @@ void tell_overwritten(const Device& device, const Survey& survey, const SectorSe
   Overwritten(device, survey, written, out).tell();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -13,7 +13,7 @@
 #include "fat/records.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::uint8_t deleted = 0xE5;
@@ -24,14 +24,14 @@ struct Place {
 };
 
 // The entry of the label, or one that it can have; which it is, `there` says.
-std::optional<Place> entry_for(const Window& volume, const FatGeometry& g, bool& there) {
+std::optional<Place> entry_for(const Window& volume, const fat::Geometry& g, bool& there) {
   const std::uint64_t ratio = g.sector_bytes / volume.sector_size();
   std::vector<SectorRange> root{{g.root_start() * ratio, std::uint64_t{g.root_sectors} * ratio}};
   if (g.kind == VolumeKind::fat32) {
-    const FatMap map(volume, g, g.mirrored ? 0 : g.active_fat);
+    const fat::Map map(volume, g, g.mirrored ? 0 : g.active_fat);
     Budget budget = map.budget();
     root.clear();
-    for (const ClusterRange& r : map.chain(g.root_cluster, budget).ranges)
+    for (const fat::ClusterRange& r : map.chain(g.root_cluster, budget).ranges)
       root.push_back(
           {g.cluster_start(r.first) * ratio, std::uint64_t{r.count} * g.cluster_sectors * ratio});
   }
@@ -39,20 +39,20 @@ std::optional<Place> entry_for(const Window& volume, const FatGeometry& g, bool&
   for (const SectorRange& range : root) {
     for (std::uint64_t sector = range.first; sector < range.end(); ++sector) {
       const Bytes bytes = volume.read(sector);
-      for (std::size_t at = 0; at < bytes.size(); at += sizeof(DirEntry)) {
-        const auto entry = load<DirEntry>(bytes, at);
+      for (std::size_t at = 0; at < bytes.size(); at += sizeof(fat::DirEntry)) {
+        const auto entry = load<fat::DirEntry>(bytes, at);
         const std::uint8_t first = entry.DIR_Name[0];
         const bool is_long = (entry.DIR_Attr & 0x3F) == 0x0F;
-        if (first != 0 && first != deleted && !is_long && (entry.DIR_Attr & fat_attr_label) != 0) {
+        if (first != 0 && first != deleted && !is_long && (entry.DIR_Attr & fat::attr_label) != 0) {
           there = true;
           return Place{sector, at};
         }
         if (first == deleted && !spare) spare = Place{sector, at};
         if (first != 0) continue;
         // The end of the folder: what follows must be one, too.
-        const bool in_sector = at + 2 * sizeof(DirEntry) <= bytes.size();
+        const bool in_sector = at + 2 * sizeof(fat::DirEntry) <= bytes.size();
         const bool last = !in_sector && sector + 1 == range.end();
-        const std::uint8_t next = in_sector ? bytes[at + sizeof(DirEntry)]
+        const std::uint8_t next = in_sector ? bytes[at + sizeof(fat::DirEntry)]
                                   : last    ? std::uint8_t{0}
                                             : volume.read(sector + 1)[0];
         const bool alone = last && &range != &root.back();
@@ -71,7 +71,7 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   const std::string name =
       change.number == 0 ? "the volume" : fmt::format("partition {}", change.number);
   const CodePage page(change.codepage);
-  const std::string spelt = fat_label(to_utf16(label), page);
+  const std::string spelt = fat::label_for(to_utf16(label), page);
   if (spelt != label) {
     return add_obstacle(out, "label",
                         fmt::format("{} is FAT, which can't have the label '{}': it has up to 11 "
@@ -82,7 +82,7 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
                         0, change.number);
   }
   const Window volume(in.device, change.place);
-  const FatGeometry g = fat_geometry_of(volume, volume.read(0));
+  const fat::Geometry g = fat::geometry_of(volume, volume.read(0));
   bool there = false;
   const auto place = entry_for(volume, g, there);
   if (!place && !label.empty()) {
@@ -91,13 +91,13 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
                         "Take a file out of the root folder under the system that owns the volume",
                         0, change.number);
   }
-  const std::array<std::uint8_t, 11> bytes = label_bytes(label, page);
-  FatDraft draft(in.device, change.place, g);
+  const std::array<std::uint8_t, 11> bytes = fat::label_bytes(label, page);
+  fat::Draft draft(in.device, change.place, g);
   if (there || !label.empty()) {
     Bytes& sector = draft.at(place->sector);
-    DirEntry entry{};
-    if (there) entry = load<DirEntry>(sector, place->at);
-    entry.DIR_Attr = fat_attr_label;
+    fat::DirEntry entry{};
+    if (there) entry = load<fat::DirEntry>(sector, place->at);
+    entry.DIR_Attr = fat::attr_label;
     if (label.empty()) {
       entry.DIR_Name[0] = deleted;
     } else {
@@ -109,13 +109,13 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   work.title = label.empty() ? "label taken away" : "label '" + label + "'";
   work.volume = change;
   std::vector<SectorWrite> writes = draft.changes();
-  FatGeometry labelled = g;
+  fat::Geometry labelled = g;
   labelled.label = bytes;
   const std::uint64_t copy =
       std::uint64_t{g.backup_boot} * (g.sector_bytes / in.device.sector_size());
   const bool copied = copy != 0 && volume.read(copy) == volume.read(0);
-  set_fat_label(draft.at(0), labelled);
-  if (copied) set_fat_label(draft.at(copy), labelled);
+  fat::set_label(draft.at(0), labelled);
+  if (copied) fat::set_label(draft.at(copy), labelled);
   std::vector<SectorWrite> all = draft.changes();
   if (writes.empty() && all.empty()) return;
   // The entry is what counts; without one, the boot sector.
@@ -127,4 +127,4 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   out.steps.push_back(Step(in.state.table.layout, {steps::FatMend{std::move(work)}}));
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -3,10 +3,10 @@
 
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 /// A step that gives the volume of `change` this label, or an obstacle.
 void plan_fat_label(const PlanInput& input, const VolumeChange& change, const std::string& label,
                     Assessment& out);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

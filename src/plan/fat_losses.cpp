@@ -14,7 +14,7 @@
 #include "fat/times.h"
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::uint64_t max_file_bytes = 0xFFFFFFFF;
@@ -93,7 +93,7 @@ void FatLosses::check_names(const FileTree& tree) {
     std::set<std::u16string> seen;
     for (const FileTree::Id id : tree.children(folder)) {
       if (tree.is_stream(id)) continue;
-      if (!fat_allows(tree.name(id))) {
+      if (!fat::allows_name(tree.name(id))) {
         say(id, "has a character or an ending that FAT can't spell");
       } else if (!seen.insert(fold_case(tree.name(id))).second) {
         say(id, "and another name in its folder are the same to FAT");
@@ -105,9 +105,9 @@ void FatLosses::check_names(const FileTree& tree) {
              "Rename them under the system that owns the volume, or pass --rename safe");
 }
 
-void FatLosses::agree(const SurveyedPartition& s, const FatPlan& plan, const steps::ToFat& work,
+void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const steps::ToFat& work,
                       bool way_made) {
-  const FatGeometry& g = plan.geometry();
+  const fat::Geometry& g = plan.geometry();
   const FileTree& tree = plan.tree();
   const bool from_ntfs = work.change.from == VolumeKind::ntfs;
   const std::uint64_t copied = plan.copied_clusters();
@@ -156,7 +156,7 @@ void FatLosses::add_label_consent(const SurveyedPartition& s, const steps::ToFat
   out_.changes.push_back(change);
 }
 
-void FatLosses::add_name_consent(const SurveyedPartition& s, const FatPlan& plan) {
+void FatLosses::add_name_consent(const SurveyedPartition& s, const fat::Plan& plan) {
   const auto& names = plan.target().names;
   if (names.empty()) return;
   for (const auto& [id, name] : names) {
@@ -213,10 +213,10 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
     // What FAT then says, where that is further away than FAT is exact.
     const auto told = [&](Ticks t, Ticks exact, bool to_day, bool to_second) -> Ticks {
       if (t == 0) return 0;
-      FatStamp stamp = stamp_of(zone, t);
+      fat::Stamp stamp = fat::stamp_of(zone, t);
       if (to_second) stamp.tenths = 0;
       if (to_day) stamp.time = 0;
-      const Ticks back = ticks_of(zone, stamp);
+      const Ticks back = fat::ticks_of(zone, stamp);
       return back > t - exact && back < t + exact ? 0 : back;
     };
     ExpectedChange change;
@@ -241,4 +241,4 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
                                       name_, zone.name()));
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -6,7 +6,7 @@
 #include "disk/disk_state.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 class FatLosses {
  public:
@@ -21,7 +21,7 @@ class FatLosses {
   void check_names(const FileTree& tree);
   /// Everything else, to be agreed to. `way_made`: contents moved before, so that FATs find a
   /// place.
-  void agree(const SurveyedPartition& s, const FatPlan& plan, const steps::ToFat& work,
+  void agree(const SurveyedPartition& s, const fat::Plan& plan, const steps::ToFat& work,
              bool way_made);
 
  private:
@@ -29,7 +29,7 @@ class FatLosses {
   void consent(std::string code, std::string text);
   void check_reparse_point(VolumeReader& reader, FileTree::Id id);
   void add_label_consent(const SurveyedPartition& s, const steps::ToFat& work);
-  void add_name_consent(const SurveyedPartition& s, const FatPlan& plan);
+  void add_name_consent(const SurveyedPartition& s, const fat::Plan& plan);
   void add_stream_consents(const SurveyedPartition& s, const FileTree& tree);
   void add_time_consents(const SurveyedPartition& s, const FileTree& tree);
 
@@ -40,4 +40,4 @@ class FatLosses {
   std::size_t told_reparse_ = 0;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -20,7 +20,7 @@
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::size_t max_mended_sectors = 65536;  // of one mend: they are kept in the case
@@ -29,7 +29,7 @@ constexpr const char* kept_folder = "UNOWNED";
 class FatMender {
  public:
   FatMender(const Device& device, const Partition& partition, const ReadOptions& options,
-            const FatFacts& facts, Unowned unowned, Assessment& out)
+            const fat::Facts& facts, Unowned unowned, Assessment& out)
       : device_(device),
         options_(options),
         partition_(partition),
@@ -47,7 +47,7 @@ class FatMender {
     first.title = "copies and sizes mended";
     take(draft_.changes(), first);
 
-    const FatDraft after_first = draft_;
+    const fat::Draft after_first = draft_;
     steps::FatChange second = new_change();
     const bool kept = unowned_ == Unowned::keep && !facts_.unowned.empty();
     second.title = kept ? "unowned chains kept in the folder UNOWNED"
@@ -133,7 +133,7 @@ class FatMender {
   }
 
   void mend_chains() {
-    for (const FatFacts::Size& s : facts_.sizes) {
+    for (const fat::Facts::Size& s : facts_.sizes) {
       const std::uint64_t needed = div_up<std::uint64_t>(s.size, g_.cluster_bytes());
       if (s.clusters > needed) {
         cut_chain(s, needed);
@@ -143,18 +143,18 @@ class FatMender {
     }
   }
 
-  void cut_chain(const FatFacts::Size& s, std::uint64_t needed) {
+  void cut_chain(const fat::Facts::Size& s, std::uint64_t needed) {
     std::uint64_t at = 0;
-    for (const ClusterRange& r : s.chain) {
+    for (const fat::ClusterRange& r : s.chain) {
       for (std::uint32_t i = 0; i < r.count; ++i, ++at) {
-        if (at + 1 == needed) draft_.set_entry(r.first + i, fat_end);
+        if (at + 1 == needed) draft_.set_entry(r.first + i, fat::end_of_chain);
         if (at >= needed) surplus_.push_back(r.first + i);
       }
     }
     if (needed == 0) put_entry(s, 0, true);
   }
 
-  void cut_size(const FatFacts::Size& s) {
+  void cut_size(const fat::Facts::Size& s) {
     const std::uint64_t size = s.clusters * g_.cluster_bytes();
     put_entry(s, static_cast<std::uint32_t>(size), s.clusters == 0);
     out_.changes.push_back({ExpectedChange::Kind::resized, partition_.start, s.path, size});
@@ -164,11 +164,11 @@ class FatMender {
                              printable(s.path), partition_.number, s.size, size)});
   }
 
-  void put_entry(const FatFacts::Size& s, std::uint32_t size, bool no_cluster) {
+  void put_entry(const fat::Facts::Size& s, std::uint32_t size, bool no_cluster) {
     const std::uint64_t byte = s.entry_sector * g_.sector_bytes + s.entry_offset;
     Bytes& sector = draft_.at(byte / device_.sector_size());
     const std::size_t at = byte % device_.sector_size();
-    auto entry = load<DirEntry>(sector, at);
+    auto entry = load<fat::DirEntry>(sector, at);
     entry.DIR_FileSize = size;
     if (no_cluster) {
       entry.DIR_FileSize = 0u;
@@ -179,8 +179,8 @@ class FatMender {
   }
 
   void free_unowned() {
-    for (const FatFacts::Chain& chain : facts_.unowned) {
-      for (const ClusterRange& r : chain.ranges) {
+    for (const fat::Facts::Chain& chain : facts_.unowned) {
+      for (const fat::ClusterRange& r : chain.ranges) {
         for (std::uint32_t i = 0; i < r.count; ++i) {
           draft_.set_entry(r.first + i, 0);
           ++freed_;
@@ -196,9 +196,9 @@ class FatMender {
 
   // A folder in the root with a file for every chain. False where it can't be.
   bool keep_unowned() {
-    const std::size_t per_cluster = g_.cluster_bytes() / sizeof(DirEntry);
+    const std::size_t per_cluster = g_.cluster_bytes() / sizeof(fat::DirEntry);
     const bool sound = std::all_of(facts_.unowned.begin(), facts_.unowned.end(),
-                                   [](const FatFacts::Chain& c) { return c.sound; });
+                                   [](const fat::Facts::Chain& c) { return c.sound; });
     const auto place = free_root_entry();
     if (!sound || facts_.first_free == 0 || !place || facts_.unowned.size() + 2 > per_cluster) {
       add_obstacle(out_, "keep-unowned",
@@ -213,21 +213,21 @@ class FatMender {
       return false;
     }
     const std::uint32_t cluster = facts_.first_free;
-    draft_.set_entry(cluster, fat_end);
+    draft_.set_entry(cluster, fat::end_of_chain);
     --freed_;
     Bytes folder(g_.cluster_bytes());
     store(entry_for(".", true, cluster, 0), folder, 0);
     store(entry_for("..", true, 0, 0), folder, 32);
     std::size_t at = 64;
     unsigned number = 0;
-    for (const FatFacts::Chain& chain : facts_.unowned) {
+    for (const fat::Facts::Chain& chain : facts_.unowned) {
       std::uint64_t clusters = 0;
-      for (const ClusterRange& r : chain.ranges) clusters += r.count;
+      for (const fat::ClusterRange& r : chain.ranges) clusters += r.count;
       const std::uint64_t size = std::min<std::uint64_t>(clusters * g_.cluster_bytes(), 0xFFFFFFFF);
       store(entry_for(fmt::format("CHAIN{:03}BIN", ++number), false, chain.first,
                       static_cast<std::uint32_t>(size)),
             folder, at);
-      at += sizeof(DirEntry);
+      at += sizeof(fat::DirEntry);
     }
     const std::uint32_t size = device_.sector_size();
     for (std::size_t i = 0; i < folder.size() / size; ++i) {
@@ -241,12 +241,12 @@ class FatMender {
     return true;
   }
 
-  static DirEntry entry_for(std::string_view name, bool directory, std::uint32_t cluster,
-                            std::uint32_t size) {
-    DirEntry out{};
+  static fat::DirEntry entry_for(std::string_view name, bool directory, std::uint32_t cluster,
+                                 std::uint32_t size) {
+    fat::DirEntry out{};
     out.DIR_Name.fill(' ');
     std::copy(name.begin(), name.end(), out.DIR_Name.begin());
-    out.DIR_Attr = directory ? fat_attr_directory : std::uint8_t{0x20};
+    out.DIR_Attr = directory ? fat::attr_directory : std::uint8_t{0x20};
     out.DIR_FstClusHI = static_cast<std::uint16_t>(cluster >> 16);
     out.DIR_FstClusLO = static_cast<std::uint16_t>(cluster);
     out.DIR_FileSize = size;
@@ -259,21 +259,21 @@ class FatMender {
     std::vector<SectorRange> places;
     if (g_.kind == VolumeKind::fat32) {
       const Window window(device_, partition_.range());
-      const FatMap map(window, g_, g_.active_fat);
+      const fat::Map map(window, g_, g_.active_fat);
       Budget budget = map.budget();
-      for (const ClusterRange& r : map.chain(g_.root_cluster, budget).ranges)
+      for (const fat::ClusterRange& r : map.chain(g_.root_cluster, budget).ranges)
         places.push_back(
             {sector_of(r.first), std::uint64_t{r.count} * g_.cluster_sectors * ratio_});
     } else {
       places.push_back({g_.root_start() * ratio_, std::uint64_t{g_.root_sectors} * ratio_});
     }
     std::optional<std::pair<std::uint64_t, std::size_t>> out;
-    const DirEntry wanted = entry_for(kept_folder, true, 0, 0);
+    const fat::DirEntry wanted = entry_for(kept_folder, true, 0, 0);
     for (const SectorRange& place : places) {
       for (std::uint64_t lba = place.first; lba < place.end(); ++lba) {
         const Bytes sector = device_.read(partition_.start + lba);
-        for (std::size_t at = 0; at < sector.size(); at += sizeof(DirEntry)) {
-          const auto entry = load<DirEntry>(sector, at);
+        for (std::size_t at = 0; at < sector.size(); at += sizeof(fat::DirEntry)) {
+          const auto entry = load<fat::DirEntry>(sector, at);
           if (entry.DIR_Name == wanted.DIR_Name) return std::nullopt;
           const std::uint8_t first = entry.DIR_Name[0];
           if (!out && (first == 0 || first == 0xE5)) out = {lba, at};
@@ -288,7 +288,7 @@ class FatMender {
     const bool stale = freed_ != 0 && g_.kind == VolumeKind::fat32 && g_.fs_info != 0;
     if (!facts_.info_wrong && !stale) return;
     Bytes& sector = draft_.at(std::uint64_t{g_.fs_info} * ratio_);
-    auto info = load<FsInfo>(sector);
+    auto info = load<fat::FsInfo>(sector);
     info.FSI_LeadSig = 0x41615252u;
     info.FSI_StrucSig = 0x61417272u;
     info.FSI_TrailSig = 0xAA550000u;
@@ -300,12 +300,12 @@ class FatMender {
   const Device& device_;
   const ReadOptions& options_;
   const Partition& partition_;
-  const FatFacts& facts_;
-  const FatGeometry& g_;
+  const fat::Facts& facts_;
+  const fat::Geometry& g_;
   std::uint32_t ratio_;
   Unowned unowned_;
   Assessment& out_;
-  FatDraft draft_;
+  fat::Draft draft_;
   std::vector<std::uint32_t> surplus_;
   std::int64_t freed_ = 0;
   std::uint64_t root_entry_lba_ = 0;
@@ -326,10 +326,10 @@ void plan_fat_mends(const Device& device, const Survey& survey, const ReadOption
     const bool beyond = std::any_of(s.findings.begin(), s.findings.end(), is_beyond_mending);
     if (!any || beyond) continue;  // what is beyond mending is said by the check itself
     const Window window(device, s.partition.range());
-    FatFacts facts;
-    (void)check_fat(window, options, &facts);
+    fat::Facts facts;
+    (void)fat::check_volume(window, options, &facts);
     FatMender(device, s.partition, options, facts, unowned, out).plan();
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -9,7 +9,7 @@
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::uint64_t boot_area_bytes = 8192;  // of NTFS; FAT's hints and copies take less
@@ -227,4 +227,4 @@ void plan_front(const PlanInput& in, const ReadOptions& options, unsigned number
   Front(in, options, number, wish, out).plan();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

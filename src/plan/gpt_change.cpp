@@ -9,7 +9,7 @@
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 void require_room_for_gpt(const Layout& target, Assessment& out) {
   for (const Partition& p : target.partitions) {
@@ -116,4 +116,4 @@ void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessme
   out.after = target;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -7,7 +7,7 @@
 #include "steps/kinds.h"
 #include "volume/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 void set_start(const Device& device, const Layout& layout, const SurveyedPartition& s,
                Assessment& out) {
@@ -44,4 +44,4 @@ void follow_hidden_sectors(const PlanInput& in, const Layout& after, Assessment&
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

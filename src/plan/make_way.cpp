@@ -7,12 +7,12 @@
 
 #include "plan/make_way.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::size_t max_switches = 64;  // each is a rewrite of its own
 
-steps::FatMakeWay work_of(const FatMove& move, const VolumeChange& conversion) {
+steps::FatMakeWay work_of(const fat::Move& move, const VolumeChange& conversion) {
   steps::FatChange out;
   out.title = "clusters moved";
   out.volume = conversion;
@@ -40,14 +40,14 @@ void play(const steps::FatChange& change, Device& device) {
 std::optional<std::uint64_t> make_way(Device& ahead, const VolumeChange& conversion,
                                       std::uint64_t wanted, SectorRange within,
                                       std::vector<steps::FatMakeWay>& out) {
-  const auto room = make_way_in_fat(ahead, conversion.place, steps::options_of(conversion), wanted,
-                                    within, max_switches - std::min(max_switches, out.size()));
+  const auto room = fat::make_way(ahead, conversion.place, steps::options_of(conversion), wanted,
+                                  within, max_switches - std::min(max_switches, out.size()));
   if (!room || room->moves.empty()) return std::nullopt;
-  for (const FatMove& move : room->moves) {
+  for (const fat::Move& move : room->moves) {
     out.push_back(work_of(move, conversion));
     play(out.back().change, ahead);
   }
   return room->clusters;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -6,7 +6,7 @@
 
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 /// Steps that free `wanted` neighbouring sectors inside `within` of the FAT volume that the
 /// conversion is about, played through on `ahead`. The clusters that move; none where it can't be
@@ -15,4 +15,4 @@ namespace nuvrat {
                                                     std::uint64_t wanted, SectorRange within,
                                                     std::vector<steps::FatMakeWay>& out);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

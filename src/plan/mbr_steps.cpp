@@ -13,7 +13,7 @@
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::uint64_t max_lba = 0xFFFFFFFF;
@@ -185,4 +185,4 @@ void add_mbr_steps(const PlanInput& input, const Layout& target, bool new_chain,
   MbrSteps(input, target, out).make(new_chain);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

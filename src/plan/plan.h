@@ -10,11 +10,11 @@
 #include "disk/disk_state.h"
 #include "tree/put_file.h"
 
-namespace nuvrat {
-
-namespace steps {
+namespace nuvrat::steps {
 struct EditNtfs;
 }
+
+namespace nuvrat::plan {
 
 /// What a volume is to become.
 struct VolumeWish {
@@ -232,4 +232,4 @@ bool is_nobody_elses(const DiskState& state, Assessment& out);
 /// they write on a member of a RAID.
 void tell_overwritten(const Device& device, const Survey& survey, const SectorSet& written,
                       Assessment& out);
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -4,7 +4,7 @@
 
 #include "steps/after.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 void PlannedDisk::add(const std::vector<Step>& steps, std::size_t first) {
   for (std::size_t i = first; i < steps.size(); ++i) {
@@ -37,4 +37,4 @@ const Device& PlannedDisk::device(const ReadOptions& options) {
   return *overlay_;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

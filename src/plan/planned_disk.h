@@ -8,7 +8,7 @@
 
 #include "disk/disk_state.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 
 /// Steps are played on an overlay only when somebody asks for the disk after them: the last ones of
 /// a plan never are.
@@ -32,4 +32,4 @@ class PlannedDisk {
   std::unique_ptr<Overlay> overlay_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

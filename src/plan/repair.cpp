@@ -6,7 +6,7 @@
 #include "plan/planned_disk.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 bool is_gpt_damage(const Finding& f) {
@@ -63,6 +63,11 @@ void mend_gpt(const Device& device, const DiskState& state, Assessment& out) {
 }
 
 }  // namespace
+
+}  // namespace nuvrat::plan
+
+namespace nuvrat {
+using namespace plan;
 
 Assessment assess_repair(const Device& device, const ReadOptions& options, Unowned unowned) {
   const Survey survey = survey_disk(device, options, true);

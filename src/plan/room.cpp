@@ -10,7 +10,7 @@
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::uint64_t mbr_sectors = std::uint64_t{1} << 32;  // that its numbers reach
@@ -404,4 +404,4 @@ void plan_new_partitions(const PlanInput& input, const ReadOptions& options, Ass
   NewPartitions(input, options, out).plan();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

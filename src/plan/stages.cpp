@@ -9,7 +9,7 @@
 #include "plan/plan.h"
 #include "plan/planned_disk.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 // A partition whose volume becomes another kind gets the type that goes with it, unless told.
@@ -298,7 +298,7 @@ class Stages {
     const Layout& layout = in.state.table.layout;
     const Renamed names(before_.table.layout, layout, out_.changes);
     wishes_.make_efi->id = Guid::random(random_);
-    PartitionName name;
+    boot::PartitionName name;
     name.gpt = true;
     name.partition = wishes_.make_efi->id;
     name.disk = layout.disk_guid;
@@ -346,4 +346,4 @@ bool plan_stages(const Device& device, DiskState before, const Wishes& wishes,
   return Stages(device, std::move(before), wishes, options, random, out).run();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -17,10 +17,10 @@
 #include "plan/boot_volume.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
-namespace paths = boot_paths;
+namespace paths = boot::paths;
 
 // The same path as it is written on the volume, as far as it is there.
 std::string real_path(PathReader& files, const std::string& path) {
@@ -61,8 +61,9 @@ class Starts {
     const SurveyedPartition* s = start ? in_.state.at(*start) : nullptr;
     if (s == nullptr) return;
     if (way == StartWay::legacy) set_start(in_.device, in_.state.table.layout, *s, out_);
-    auto files = boot_files_for(in_, options_, way, name_of(in_.state.table.layout, s->partition),
-                                &s->partition, names_, out_);
+    auto files =
+        boot_files_for(in_, options_, way, boot::name_of(in_.state.table.layout, s->partition),
+                       &s->partition, names_, out_);
     if (!out_.in_reach()) return;
     leave_out_same(*s, files);
     count(files);
@@ -126,11 +127,11 @@ class Starts {
       if (volume.files == nullptr) continue;
       const std::string path = real_path(
           *volume.files, b.way == StartWay::uefi ? paths::store_uefi : paths::store_legacy);
-      FoundHive hive = open_hive(*volume.files, path, max_store_bytes);
+      FoundHive hive = open_hive(*volume.files, path, boot::max_store_bytes);
       if (hive.fault.empty()) {
-        StoreChange change;
-        change.new_name = [this](const PartitionName& old) { return names_(old); };
-        ChangedStore changed = change_store(hive.file, change);
+        boot::StoreChange change;
+        change.new_name = [this](const boot::PartitionName& old) { return names_(old); };
+        boot::ChangedStore changed = boot::change_store(hive.file, change);
         if (changed.named == 0) continue;
         out_.consents.push_back(
             {"store",
@@ -149,10 +150,11 @@ class Starts {
   }
 
   void follow_letters() {
-    std::vector<std::pair<char, PartitionName>> wanted;
+    std::vector<std::pair<char, boot::PartitionName>> wanted;
     for (const auto& [number, letter] : in_.wishes.letters) {
       const SurveyedPartition* s = volume_of(out_.before.find(number)->start);
-      if (s != nullptr) wanted.emplace_back(letter, name_of(in_.state.table.layout, s->partition));
+      if (s != nullptr)
+        wanted.emplace_back(letter, boot::name_of(in_.state.table.layout, s->partition));
     }
     if (!wanted.empty() && in_.state.systems.systems.empty()) {
       return add_obstacle(out_, "no-system",
@@ -169,7 +171,7 @@ class Starts {
         continue;
       }
       const std::string path = real_path(*volume.files, paths::hive);
-      const FoundHive hive = open_hive(*volume.files, path, max_hive_bytes);
+      const FoundHive hive = open_hive(*volume.files, path, boot::max_hive_bytes);
       if (!hive.fault.empty()) {
         cant_follow(*s, hive.fault, !wanted.empty());
         continue;
@@ -184,10 +186,10 @@ class Starts {
   }
 
   void follow_in(const SurveyedPartition& s, const std::string& path, const Bytes& hive,
-                 const std::vector<std::pair<char, PartitionName>>& wanted) {
+                 const std::vector<std::pair<char, boot::PartitionName>>& wanted) {
     if (!letters_are_free(s, hive, wanted)) return;
-    ChangedLetters changed = change_letters(
-        hive, [this](const PartitionName& old) { return names_(old); }, wanted);
+    boot::ChangedLetters changed = boot::change_letters(
+        hive, [this](const boot::PartitionName& old) { return names_(old); }, wanted);
     if (changed.file.empty()) return;
     if (changed.followed > 0)
       out_.consents.push_back(
@@ -200,20 +202,21 @@ class Starts {
   }
 
   bool letters_are_free(const SurveyedPartition& s, const Bytes& hive,
-                        const std::vector<std::pair<char, PartitionName>>& wanted) {
+                        const std::vector<std::pair<char, boot::PartitionName>>& wanted) {
     if (wanted.empty()) return true;
-    const std::vector<DriveLetter> letters = read_letters(Hive(hive, "the system's hive"));
+    const std::vector<boot::DriveLetter> letters =
+        boot::read_letters(boot::Hive(hive, "the system's hive"));
     for (const auto& wish : wanted) {
       const char letter = wish.first;
-      const PartitionName& name = wish.second;
-      for (const DriveLetter& has : letters) {
+      const boot::PartitionName& name = wish.second;
+      for (const boot::DriveLetter& has : letters) {
         if (has.letter != letter) continue;
         const auto now = has.partition ? names_(*has.partition) : std::nullopt;
-        if (now && letter_value(*now) == letter_value(name)) continue;
-        const Partition* other = now ? named_by(in_.state.table.layout, *now) : nullptr;
+        if (now && boot::letter_value(*now) == boot::letter_value(name)) continue;
+        const Partition* other = now ? boot::named_by(in_.state.table.layout, *now) : nullptr;
         const bool moves =
             other != nullptr && std::any_of(wanted.begin(), wanted.end(), [&](const auto& w) {
-              return w.first != letter && w.second == name_of(in_.state.table.layout, *other);
+              return w.first != letter && w.second == boot::name_of(in_.state.table.layout, *other);
             });
         if (moves) continue;
         add_obstacle(
@@ -344,7 +347,7 @@ void check_start(const Device& planned, const DiskState& after, const Systems& b
   for (const SurveyedPartition& s : after.volumes) {
     if (s.volume && s.partition.number != 0) readable.push_back(s.partition);
   }
-  const Systems now = find_systems(planned, table, readable, options);
+  const Systems now = boot::find_systems(planned, table, readable, options);
   if (now.starts() == way) return;
   std::string why = "no boot files are where it looks";
   bool other_first = false;
@@ -380,4 +383,4 @@ void plan_starts(const PlanInput& input, const ReadOptions& options, const Renam
   Starts(input, options, names, out).plan();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -9,7 +9,7 @@
 
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 class GptPlanner {
@@ -149,4 +149,4 @@ void plan_table_gpt(const PlanInput& input, Assessment& out) {
   GptPlanner(input, out).plan();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -11,7 +11,7 @@
 #include "plan/arrange.h"
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::uint64_t most = 0xFFFFFFFF;
@@ -411,4 +411,4 @@ void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair) {
   MbrPlanner(input, out, repair).plan();
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

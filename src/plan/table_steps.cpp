@@ -3,7 +3,7 @@
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 void add_mbr_to_gpt(const PlanInput& in, const Layout& target, Assessment& out) {
@@ -29,4 +29,4 @@ void add_table_steps(const PlanInput& input, const Layout& target, bool new_chai
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

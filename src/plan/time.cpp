@@ -9,7 +9,7 @@
 #include "plan/plan.h"
 #include "tree/hash_workers.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 using Clock = std::chrono::steady_clock;
@@ -104,4 +104,4 @@ void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
       out.seconds_by_places + 2 * seconds_of_file * files + 2.0 * bytes / std::min(pace.read, hash);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

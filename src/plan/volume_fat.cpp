@@ -15,7 +15,7 @@
 #include "plan/planned_disk.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 constexpr std::uint32_t max_cluster_bytes = 65536;
@@ -49,7 +49,7 @@ class FatPlanner {
     // What a FAT spells already, another one does.
     if (!work.rename && !is_fat(work.change.from)) losses.check_names(look.volume->tree());
     if (!out_.in_reach()) return;
-    std::unique_ptr<FatPlan> plan;
+    std::unique_ptr<fat::Plan> plan;
     try {
       plan = search(look, work);
     } catch (const Error& e) {
@@ -67,7 +67,7 @@ class FatPlanner {
     work.take(plan->geometry());
     work.next_free = plan->first_free();
     std::uint64_t bad = 0;
-    for (const ClusterRange& r : plan->bad_clusters()) bad += r.count;
+    for (const fat::ClusterRange& r : plan->bad_clusters()) bad += r.count;
     work.free_after =
         static_cast<std::uint32_t>(plan->geometry().clusters - plan->clusters_in_use() - bad);
     fill_numbers(*plan, work.change);
@@ -123,7 +123,7 @@ class FatPlanner {
     if (has_copy) work.old_copy = wish_.front + s.volume->sectors;
     change.anew = true;
     change.number = number_;
-    work.label = fat_label(to_utf16(s.volume->label), CodePage(options_.codepage));
+    work.label = fat::label_for(to_utf16(s.volume->label), CodePage(options_.codepage));
     return work;
   }
 
@@ -173,10 +173,11 @@ class FatPlanner {
     return out;
   }
 
-  [[nodiscard]] FatWish wish_for(Look& look, const ToFat& work, std::uint32_t cluster) const {
+  [[nodiscard]] fat::LayoutWish wish_for(Look& look, const ToFat& work,
+                                         std::uint32_t cluster) const {
     const VolumeInfo& info = look.volume->reader().info();
     const std::uint32_t sector = device_.sector_size();
-    FatWish out;
+    fat::LayoutWish out;
     out.kind = work.change.to;
     out.sector_bytes = sector;
     out.sectors = work.sectors_of_volume();
@@ -186,20 +187,20 @@ class FatPlanner {
     out.min_reserved = work.change.to == VolumeKind::fat32 ? 9 : 1;
     out.free = &look.volume->free();
     if (work.change.to != VolumeKind::fat32)
-      out.root_entries = root_entries_of(look.volume->tree(), look.volume->target(work));
+      out.root_entries = fat::root_entries_of(look.volume->tree(), look.volume->target(work));
     return out;
   }
 
   // The first size for which there is a place for the FATs and room for the rest. Where it is
   // cheaper that what lies where the FATs go moves first, or where there is no other way, it does.
-  std::unique_ptr<FatPlan> search(Look& look, const ToFat& described) {
+  std::unique_ptr<fat::Plan> search(Look& look, const ToFat& described) {
     const std::uint32_t now = look.volume->reader().info().cluster_bytes;
     for (const std::uint32_t cluster : cluster_sizes(now)) {
-      FatWish wish = wish_for(look, described, cluster);
-      const auto direct = place_fats(wish, max_places);
+      fat::LayoutWish wish = wish_for(look, described, cluster);
+      const auto direct = fat::place_fats(wish, max_places);
       if (described.change.from == VolumeKind::ntfs) {
         allow_way(look, wish);
-        const auto places = place_fats(wish, 1);
+        const auto places = fat::place_fats(wish, 1);
         if (!places.empty() && places[0].in_the_way > 0 &&
             try_way(described.change, places[0].geometry, look)) {
           if (auto plan = plan_for(look, described, places[0].geometry)) return plan;
@@ -207,7 +208,7 @@ class FatPlanner {
           way_.reset();
         }
       }
-      for (const FatPlace& place : direct) {
+      for (const fat::LayoutChoice& place : direct) {
         if (auto plan = plan_for(look, described, place.geometry)) return plan;
       }
     }
@@ -215,10 +216,10 @@ class FatPlanner {
   }
 
   // None where there is too little room; how little is kept.
-  std::unique_ptr<FatPlan> plan_for(Look& look, const ToFat& described, const FatGeometry& g) {
+  std::unique_ptr<fat::Plan> plan_for(Look& look, const ToFat& described, const fat::Geometry& g) {
     ToFat work = described;
     work.take(g);
-    auto plan = std::make_unique<FatPlan>(look.volume->plan(work));
+    auto plan = std::make_unique<fat::Plan>(look.volume->plan(work));
     if (plan->fits()) return plan;
     const std::uint64_t missing =
         plan->needed_clusters() - std::min(plan->needed_clusters(), plan->free_clusters());
@@ -257,7 +258,7 @@ class FatPlanner {
     return true;
   }
 
-  void allow_way(Look& look, FatWish& wish) const {
+  void allow_way(Look& look, fat::LayoutWish& wish) const {
     wish.make_way = true;
     VolumeReader& reader = look.volume->reader();
     for (const SectorRange& r : reader.bad().ranges())
@@ -268,7 +269,7 @@ class FatPlanner {
   }
 
   // Way made for these FATs, on an overlay that is looked at from then on.
-  bool try_way(const VolumeChange& conversion, const FatGeometry& g, Look& look) {
+  bool try_way(const VolumeChange& conversion, const fat::Geometry& g, Look& look) {
     steps::EditNtfs way;
     way.change = conversion;
     way.change.to = VolumeKind::ntfs;
@@ -287,7 +288,7 @@ class FatPlanner {
     for (const bool spare_front : {true, false}) {
       way.avoid.clear();
       if (spare_front) way.avoid = counted(0, g.data_start());
-      std::optional<EditTrouble> trouble;
+      std::optional<ntfs::EditTrouble> trouble;
       const auto edit = way.edit(window, trouble);
       if (trouble) {
         trouble_ = trouble;
@@ -332,7 +333,8 @@ class FatPlanner {
                       format_bytes(s.missing * s.cluster)),
           s.missing * s.cluster / device_.sector_size());
     }
-    if (const FatWish wish = wish_for(look, work, look.volume->reader().info().cluster_bytes);
+    if (const fat::LayoutWish wish =
+            wish_for(look, work, look.volume->reader().info().cluster_bytes);
         wish.root_entries > 65535 - 15)
       return obstacle("folder-entries",
                       fmt::format("{}: the root folder would have {} entries, and {} keeps 65,520",
@@ -340,9 +342,9 @@ class FatPlanner {
                       "Move some of it into folders, or say fat32");
     bool any = false;
     for (const std::uint32_t cluster : cluster_sizes(look.volume->reader().info().cluster_bytes)) {
-      FatWish wish = wish_for(look, work, cluster);
+      fat::LayoutWish wish = wish_for(look, work, cluster);
       allow_way(look, wish);
-      any = any || !place_fats(wish, 1).empty();
+      any = any || !fat::place_fats(wish, 1).empty();
     }
     const std::uint64_t bytes = work.sectors_of_volume() * device_.sector_size();
     if (!any) {
@@ -370,8 +372,8 @@ class FatPlanner {
              missing * cluster / device_.sector_size());
   }
 
-  void fill_numbers(const FatPlan& plan, VolumeChange& change) const {
-    const FatGeometry& g = plan.geometry();
+  void fill_numbers(const fat::Plan& plan, VolumeChange& change) const {
+    const fat::Geometry& g = plan.geometry();
     change.cluster_bytes = g.cluster_bytes();
     const std::uint64_t fats = g.data_start() - g.reserved_sectors;
     change.needed_clusters =
@@ -400,7 +402,7 @@ class FatPlanner {
   std::string name_;
   std::optional<ShortOf> short_of_;
   std::optional<steps::EditNtfs> way_;
-  std::optional<EditTrouble> trouble_;  // of the last way that was tried
+  std::optional<ntfs::EditTrouble> trouble_;  // of the last way that was tried
 };
 
 }  // namespace
@@ -438,4 +440,4 @@ void add_sleep_obstacle(VolumeReader& reader, const std::string& name, unsigned 
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

@@ -16,7 +16,7 @@
 #include "plan/make_way.h"
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 class NtfsPlanner {
@@ -62,7 +62,7 @@ class NtfsPlanner {
     add_sleep_obstacle(planned.volume->reader(), name_, number_, out_);
     check_names(planned.volume->tree());
     if (planned.plan().in_pieces()) make_room(change, planned);
-    const NtfsPlan& ntfs = planned.plan();
+    const ntfs::Plan& ntfs = planned.plan();
     check_room(ntfs);
     if (!out_.obstacles.empty()) return;
     add_consents(*s, ntfs);
@@ -88,7 +88,7 @@ class NtfsPlanner {
       volume.reset();
       volume = std::make_unique<steps::FatAsNtfs>(device, change_);
     }
-    [[nodiscard]] const NtfsPlan& plan() const { return volume->plan(); }
+    [[nodiscard]] const ntfs::Plan& plan() const { return volume->plan(); }
     std::unique_ptr<Overlay> overlay;  // what steps before it write
     std::unique_ptr<steps::FatAsNtfs> volume;
     std::uint64_t way_made = 0;  // sectors of contents that such steps move
@@ -104,8 +104,8 @@ class NtfsPlanner {
     std::vector<steps::FatMakeWay> made_way;
     std::uint64_t moved = 0;
     for (int round = 0; round < 3 && planned.plan().in_pieces(); ++round) {
-      const NtfsPlan& plan = planned.plan();
-      const NtfsFormat& format = plan.format();
+      const ntfs::Plan& plan = planned.plan();
+      const ntfs::Format& format = plan.format();
       const SectorRange within{plan.boot_clusters() * format.cluster_sectors,
                                (plan.clusters() - plan.boot_clusters()) * format.cluster_sectors};
       const auto made = make_way(overlay, conversion,
@@ -127,8 +127,8 @@ class NtfsPlanner {
 
   // NTFS folds names by its own table: two that FAT holds apart may be one there.
   void check_names(const FileTree& tree) {
-    const UpCase upcase;
-    const auto& reserved = reserved_root_names();
+    const ntfs::UpCase upcase;
+    const auto& reserved = ntfs::reserved_root_names();
     std::size_t told = 0;
     for (FileTree::Id folder = 0; folder < tree.size() && told < 5; ++folder) {
       if (!tree.is_directory(folder)) continue;
@@ -153,7 +153,7 @@ class NtfsPlanner {
     }
   }
 
-  void check_room(const NtfsPlan& plan) {
+  void check_room(const ntfs::Plan& plan) {
     const std::uint64_t cluster = plan.cluster_bytes();
     if (plan.in_pieces()) {
       const std::uint64_t whole = plan.whole_clusters() * cluster;
@@ -187,7 +187,7 @@ class NtfsPlanner {
     out_.consents.push_back({std::move(code), std::move(text)});
   }
 
-  void add_consents(const SurveyedPartition& s, const NtfsPlan& plan) {
+  void add_consents(const SurveyedPartition& s, const ntfs::Plan& plan) {
     consent("readers", fmt::format("{} can then only be read by systems that know NTFS: many "
                                    "cameras, televisions, consoles and firmwares don't",
                                    name_));
@@ -229,12 +229,12 @@ class NtfsPlanner {
     }
   }
 
-  void add_name_consent(const NtfsPlan& plan) {
+  void add_name_consent(const ntfs::Plan& plan) {
     const FileTree& tree = plan.tree();
     std::uint64_t count = 0;
     FileTree::Id first = 0;
     for (FileTree::Id id = 1; id < tree.size(); ++id) {
-      if (win32_allows(tree.name(id))) continue;
+      if (ntfs::win32_allows(tree.name(id))) continue;
       if (count++ == 0) first = id;
     }
     if (count == 0) return;
@@ -262,4 +262,4 @@ void plan_volume_ntfs(const PlanInput& input, const ReadOptions& options, unsign
   NtfsPlanner(input, options, out).plan(number);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

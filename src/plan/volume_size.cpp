@@ -11,7 +11,7 @@
 #include "plan/plan.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 std::string volume_words(unsigned number) {
   return number == 0 ? "the volume" : fmt::format("partition {}", number);
 }
@@ -45,7 +45,7 @@ bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNt
                   const std::string& doing, Assessment& out) {
   const unsigned number = s.partition.number;
   const Window window(in.device, s.partition.range());
-  std::optional<EditTrouble> trouble;
+  std::optional<ntfs::EditTrouble> trouble;
   const auto edit = work.edit(window, trouble);
   const std::uint64_t cluster = edit->geometry().cluster_bytes();
   if (trouble) {
@@ -196,4 +196,4 @@ std::uint64_t min_sectors(const PlanInput& in, const ReadOptions& options, unsig
   return least;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

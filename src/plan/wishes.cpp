@@ -8,7 +8,7 @@
 
 #include "plan/plan.h"
 
-namespace nuvrat {
+namespace nuvrat::plan {
 namespace {
 
 void require_same(bool same, const Goal& goal) {
@@ -245,4 +245,4 @@ void add_obstacle(Assessment& out, std::string code, std::string text, std::stri
       {std::move(code), std::move(text), std::move(remedy), missing, partition, {}});
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::plan

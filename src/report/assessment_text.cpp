@@ -13,6 +13,7 @@
 #include "report/words.h"
 
 namespace nuvrat {
+using namespace report;
 namespace {
 
 std::string obstacle_lines(const Assessment& a, const TextStyle& style) {

@@ -12,6 +12,7 @@
 #include "report/words.h"
 
 namespace nuvrat {
+using namespace report;
 namespace {
 
 std::string model_words(const MachineDisk& d) {

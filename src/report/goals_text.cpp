@@ -7,6 +7,7 @@
 #include "report/style.h"
 
 namespace nuvrat {
+using namespace report;
 
 std::string goals_text(const DeviceIdentity& device, const std::vector<Assessment>& goals,
                        const TextStyle& style) {

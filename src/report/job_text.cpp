@@ -13,6 +13,7 @@
 #include "report/words.h"
 
 namespace nuvrat {
+using namespace report;
 namespace {
 
 // A folder that a mend makes is not a difference, and yet changes the seal.

@@ -6,7 +6,7 @@
 
 #include <nuvrat/text.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 std::string verdict(const std::string& subject, Tone tone, const std::string& key,
                     const std::string& rest, const TextStyle& style) {
@@ -69,4 +69,4 @@ std::string difference_lines(const Comparison& c, const TextStyle& style) {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

@@ -7,7 +7,7 @@
 
 #include "report/style.h"
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 /// The first line of every view: what it is about, the key words, and the rest.
 [[nodiscard]] std::string verdict(const std::string& subject, Tone tone, const std::string& key,
@@ -19,4 +19,4 @@ namespace nuvrat {
 [[nodiscard]] std::string difference_counts(const Comparison& comparison);
 [[nodiscard]] std::string difference_lines(const Comparison& comparison, const TextStyle& style);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

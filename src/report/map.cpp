@@ -9,7 +9,7 @@
 
 #include "report/style.h"
 
-namespace nuvrat {
+namespace nuvrat::report {
 namespace {
 
 // A partition is always wide enough for its number and "fat32", free room for a sign of itself.
@@ -158,4 +158,4 @@ std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style) 
   return top + middle + label + bottom + extended_line(cells, widths);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

@@ -6,7 +6,7 @@
 
 #include <nuvrat/report.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 struct MapCell {
   std::uint64_t start = 0;
@@ -25,4 +25,4 @@ struct MapCell {
 /// partitions than fit.
 [[nodiscard]] std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

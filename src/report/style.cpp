@@ -4,7 +4,7 @@
 
 #include <nuvrat/text.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 namespace {
 
 // Control characters that printable() leaves in no text.
@@ -136,6 +136,11 @@ std::string wrap(const std::string& text, const TextStyle& style, const std::str
   emit();
   return out;
 }
+
+}  // namespace nuvrat::report
+
+namespace nuvrat {
+using namespace report;
 
 std::string ascii_text(std::string_view utf8) {
   constexpr std::pair<std::string_view, const char*> known[] = {

@@ -7,7 +7,7 @@
 
 #include <nuvrat/report.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 /// What a word is about. Each is as readable on a white ground as on a black one.
 enum class Tone : char {
@@ -30,4 +30,4 @@ enum class Tone : char {
 [[nodiscard]] std::string wrap(const std::string& text, const TextStyle& style,
                                const std::string& first, const std::string& rest);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

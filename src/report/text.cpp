@@ -11,6 +11,7 @@
 #include "report/words.h"
 
 namespace nuvrat {
+using namespace report;
 namespace {
 
 std::vector<Contents> contents_of(const Survey& survey) {

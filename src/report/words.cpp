@@ -6,7 +6,7 @@
 
 #include <nuvrat/text.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 std::string table_words(TableKind kind) {
   return kind == TableKind::gpt ? "GPT" : kind == TableKind::mbr ? "MBR" : "no table";
@@ -172,4 +172,4 @@ std::string time_words(double seconds) {
                           : "about " + plural(rounded(seconds / 3600), "hour", "hours");
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

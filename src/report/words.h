@@ -6,7 +6,7 @@
 
 #include <nuvrat/assessment.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 /// "GPT", "MBR", "no table".
 [[nodiscard]] std::string table_words(TableKind kind);
@@ -31,4 +31,4 @@ namespace nuvrat {
 /// What volumes hold once everything is done.
 [[nodiscard]] std::vector<Contents> contents_after(const Assessment& assessment);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

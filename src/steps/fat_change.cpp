@@ -31,7 +31,7 @@ class FatSectors final : public Rewrite {
   [[nodiscard]] Exemptions exemptions(Phase phase) const override {
     const SectorRange place = work_.volume.place;
     const Window window(device_, place);
-    const FatGeometry g = fat_geometry_of(window, window.read(0));
+    const fat::Geometry g = fat::geometry_of(window, window.read(0));
     const std::uint64_t ratio = g.sector_bytes / device_.sector_size();
     const auto sectors = [&](std::uint64_t first, std::uint64_t count) {
       SectorSet set;
@@ -89,12 +89,12 @@ class FatSectors final : public Rewrite {
     }
     return true;
   }
-  static bool changes_only_the_label(Bytes now, const Bytes& then, const FatGeometry& g) {
-    FatGeometry labelled;
+  static bool changes_only_the_label(Bytes now, const Bytes& then, const fat::Geometry& g) {
+    fat::Geometry labelled;
     std::string fault;
-    if (const auto other = parse_fat_boot(then, fault)) labelled = *other;
+    if (const auto other = fat::parse_boot(then, fault)) labelled = *other;
     labelled.kind = g.kind;
-    set_fat_label(now, labelled);
+    fat::set_label(now, labelled);
     return now == then;
   }
   [[nodiscard]] std::string purpose() const { return "FAT volume: " + work_.title; }

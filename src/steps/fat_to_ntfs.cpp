@@ -26,9 +26,9 @@ std::uint32_t common_cluster_sectors(const VolumeInfo& info, std::uint32_t secto
   return static_cast<std::uint32_t>(out);
 }
 
-NtfsFormat format_for(VolumeReader& reader, const VolumeChange& change) {
+ntfs::Format format_for(VolumeReader& reader, const VolumeChange& change) {
   const VolumeInfo& info = reader.info();
-  NtfsFormat out;
+  ntfs::Format out;
   out.sector_bytes = reader.device().sector_size();
   out.sectors = change.place.count;
   out.cluster_sectors = common_cluster_sectors(info, out.sector_bytes);
@@ -52,8 +52,8 @@ class ToNtfs final : public Rewrite {
 
   void prepare(SectorSink& sink) override {
     const auto volume = read_volume();
-    const NtfsPlan& plan = volume->plan();
-    write_ntfs(
+    const ntfs::Plan& plan = volume->plan();
+    ntfs::write_volume(
         plan,
         [this](std::uint64_t sector, std::uint64_t count) {
           return device_.read(change_.place.first + sector, count);
@@ -62,14 +62,14 @@ class ToNtfs final : public Rewrite {
           sink.write(change_.place.first + sector, data);
         },
         [&sink](std::string_view what) { sink.purpose(what); });
-    boot_ = ntfs_boot_sector(plan);
+    boot_ = ntfs::boot_sector(plan);
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
     // Once the switch is done the sector itself is the only one that knows.
     Bytes now = device_.read(change_.place.first);
-    if (is_ntfs(now)) return {change_.place.first, std::move(now)};
-    if (boot_.empty()) boot_ = ntfs_boot_sector(read_volume()->plan());
+    if (ntfs::is_ntfs_boot(now)) return {change_.place.first, std::move(now)};
+    if (boot_.empty()) boot_ = ntfs::boot_sector(read_volume()->plan());
     return {change_.place.first, boot_};
   }
 
@@ -120,8 +120,8 @@ ReadOptions options_of(const VolumeChange& change) {
 }
 
 FatAsNtfs::FatAsNtfs(const Device& device, const VolumeChange& change)
-    : window_(device, change.place), reader_(open_fat(window_, options_of(change))) {
-  plan_ = std::make_unique<NtfsPlan>(reader_->tree(), format_for(*reader_, change));
+    : window_(device, change.place), reader_(fat::open_reader(window_, options_of(change))) {
+  plan_ = std::make_unique<ntfs::Plan>(reader_->tree(), format_for(*reader_, change));
 }
 
 std::string FatToNtfs::name() const {

@@ -17,12 +17,12 @@ class FatAsNtfs {
   FatAsNtfs(const Device& device, const VolumeChange& change);
   [[nodiscard]] VolumeReader& reader() { return *reader_; }
   [[nodiscard]] const FileTree& tree() { return reader_->tree(); }
-  [[nodiscard]] const NtfsPlan& plan() const { return *plan_; }
+  [[nodiscard]] const ntfs::Plan& plan() const { return *plan_; }
 
  private:
   Window window_;
   std::unique_ptr<VolumeReader> reader_;
-  std::unique_ptr<NtfsPlan> plan_;
+  std::unique_ptr<ntfs::Plan> plan_;
 };
 
 /// Every structure of NTFS into free clusters, the boot sector as the switch; then the boot area

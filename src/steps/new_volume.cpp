@@ -18,8 +18,8 @@ namespace {
 
 constexpr std::uint32_t min_reserved_fat32 = 32;
 
-NtfsFormat ntfs_format(const NewVolume& work, std::uint32_t sector_bytes) {
-  NtfsFormat out;
+ntfs::Format ntfs_format(const NewVolume& work, std::uint32_t sector_bytes) {
+  ntfs::Format out;
   out.sector_bytes = sector_bytes;
   out.sectors = work.change.place.count;
   out.cluster_sectors = work.cluster_sectors;
@@ -32,9 +32,9 @@ NtfsFormat ntfs_format(const NewVolume& work, std::uint32_t sector_bytes) {
   return out;
 }
 
-FatTarget fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
+fat::Target fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
   const SectorSet all{{0, work.change.place.count}};
-  FatWish wish;
+  fat::LayoutWish wish;
   wish.kind = work.change.to;
   wish.sector_bytes = sector_bytes;
   wish.sectors = work.change.place.count;
@@ -43,9 +43,9 @@ FatTarget fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
   wish.min_reserved = work.change.to == VolumeKind::fat32 ? min_reserved_fat32 : 1;
   wish.root_entries = 512;
   wish.free = &all;
-  const auto places = place_fats(wish, 1);
+  const auto places = fat::place_fats(wish, 1);
   if (places.empty()) throw Error(ErrorCode::refused, "no place for the FATs");
-  FatTarget out;
+  fat::Target out;
   out.geometry = places[0].geometry;
   out.geometry.serial = static_cast<std::uint32_t>(work.change.serial);
   out.geometry.hidden_sectors = static_cast<std::uint32_t>(work.change.place.first);
@@ -66,11 +66,11 @@ class Fresh final : public Rewrite {
       : step_(step), work_(work), place_(work.change.place), sector_(device.sector_size()) {
     placed_ = put_files(work.files, work.change.made, tree_);
     if (work.change.to == VolumeKind::ntfs) {
-      ntfs_ = std::make_unique<NtfsPlan>(tree_, ntfs_format(work, sector_));
-      boot_ = ntfs_boot_sector(*ntfs_);
+      ntfs_ = std::make_unique<ntfs::Plan>(tree_, ntfs_format(work, sector_));
+      boot_ = ntfs::boot_sector(*ntfs_);
     } else {
-      fat_ = std::make_unique<FatPlan>(tree_, fat_target(work, sector_));
-      boot_ = fat_boot_sector(fat_->geometry());
+      fat_ = std::make_unique<fat::Plan>(tree_, fat_target(work, sector_));
+      boot_ = fat::boot_sector(fat_->geometry());
     }
   }
 
@@ -82,7 +82,7 @@ class Fresh final : public Rewrite {
     };
     const auto announce = [&sink](std::string_view what) { sink.purpose(what); };
     if (ntfs_ != nullptr) {
-      write_ntfs(
+      ntfs::write_volume(
           *ntfs_, [this](std::uint64_t, std::uint64_t count) { return Bytes(count * sector_); },
           write, announce);
       wipe_sectors(sink, {{place_.first + 1, boot_area / sector_ - 1}}, sector_,
@@ -91,18 +91,18 @@ class Fresh final : public Rewrite {
       sink.write(place_.last(), boot_);
       return;
     }
-    write_fat(*fat_, {write,
-                      {},
-                      [this](FileTree::Id id, const std::function<void(ByteView)>& to) {
-                        to(work_.files[placed_.at(id)].contents);
-                      },
-                      announce});
-    const FatGeometry& g = fat_->geometry();
+    fat::write_volume(*fat_, {write,
+                              {},
+                              [this](FileTree::Id id, const std::function<void(ByteView)>& to) {
+                                to(work_.files[placed_.at(id)].contents);
+                              },
+                              announce});
+    const fat::Geometry& g = fat_->geometry();
     if (g.reserved_sectors == 1) return;
     const auto free = static_cast<std::uint32_t>(g.clusters - fat_->clusters_in_use());
     sink.purpose("FAT's reserved sectors");
     sink.write(place_.first + 1,
-               fat_reserved_sectors(g, g.reserved_sectors - 1, free, fat_->first_free()));
+               fat::reserved_area(g, g.reserved_sectors - 1, free, fat_->first_free()));
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override { return {place_.first, boot_}; }
@@ -120,8 +120,8 @@ class Fresh final : public Rewrite {
   std::uint32_t sector_;
   FileTree tree_;
   PlacedFiles placed_;
-  std::unique_ptr<NtfsPlan> ntfs_;
-  std::unique_ptr<FatPlan> fat_;
+  std::unique_ptr<ntfs::Plan> ntfs_;
+  std::unique_ptr<fat::Plan> fat_;
   Bytes boot_;
 };
 
@@ -164,17 +164,17 @@ bool NewVolume::choose(std::uint32_t sector_bytes) {
     cluster_sectors = static_cast<std::uint32_t>(size / sector_bytes);
     change.cluster_bytes = size;
     if (change.to == VolumeKind::ntfs) {
-      const NtfsPlan plan(tree, ntfs_format(*this, sector_bytes));
+      const ntfs::Plan plan(tree, ntfs_format(*this, sector_bytes));
       change.needed_clusters = plan.needed_clusters();
       change.free_clusters = plan.free_clusters();
       change.log_bytes = plan.log_bytes();
       if (plan.fits()) break;
     } else {
       try {
-        const FatPlan plan(tree, fat_target(*this, sector_bytes));
+        const fat::Plan plan(tree, fat_target(*this, sector_bytes));
         change.needed_clusters = plan.clusters_in_use();
         change.free_clusters = plan.free_clusters();
-        const FatGeometry& g = plan.geometry();
+        const fat::Geometry& g = plan.geometry();
         if (plan.fits()) {
           change.writes = g.data_start() + change.needed_clusters * g.cluster_sectors;
           return true;

@@ -18,7 +18,7 @@ class Shadowed final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
   void prepare(SectorSink& sink) override {
-    std::optional<EditTrouble> trouble;
+    std::optional<ntfs::EditTrouble> trouble;
     const auto edit = work_.edit(window_, trouble);
     if (trouble || edit->mft_lcn() != work_.mft_lcn || edit->mirror_lcn() != work_.mirror_lcn)
       throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
@@ -31,7 +31,7 @@ class Shadowed final : public Rewrite {
   // begins.
   [[nodiscard]] SectorWrite switch_sector() const override {
     SectorWrite out{place().first, boot_sector()};
-    auto boot = load<NtfsBoot>(out.data);
+    auto boot = load<ntfs::Boot>(out.data);
     boot.mft_lcn = work_.mft_lcn;
     boot.mirror_lcn = work_.mirror_lcn;
     if (work_.sectors != 0) boot.total_sectors = work_.sectors / ratio() - 1;
@@ -63,16 +63,16 @@ class Shadowed final : public Rewrite {
   // Of the volume as it is, wherever that is by now.
   [[nodiscard]] Bytes boot_sector() const {
     Bytes out = window_.read(0);
-    return work_.change.front == 0 || is_ntfs(out) ? out : device_.read(place().first);
+    return work_.change.front == 0 || ntfs::is_ntfs_boot(out) ? out : device_.read(place().first);
   }
   // Sectors of the device in one of the volume.
   [[nodiscard]] std::uint64_t ratio() const {
-    const auto boot = load<NtfsBoot>(boot_sector());
+    const auto boot = load<ntfs::Boot>(boot_sector());
     return std::max<std::uint64_t>(1, boot.bytes_per_sector.value() / window_.sector_size());
   }
   // Behind the volume's last sector.
   [[nodiscard]] std::uint64_t copy_at() const {
-    const auto boot = load<NtfsBoot>(switch_sector().data);
+    const auto boot = load<ntfs::Boot>(switch_sector().data);
     return place().first + boot.total_sectors.value() * ratio();
   }
 
@@ -96,9 +96,9 @@ std::unique_ptr<Rewrite> EditNtfs::make(const Step& step, const Device& device) 
   return std::make_unique<Shadowed>(step, *this, device);
 }
 
-std::unique_ptr<NtfsEdit> EditNtfs::edit(const Device& volume,
-                                         std::optional<EditTrouble>& trouble) const {
-  auto out = std::make_unique<NtfsEdit>(volume);
+std::unique_ptr<ntfs::Edit> EditNtfs::edit(const Device& volume,
+                                           std::optional<ntfs::EditTrouble>& trouble) const {
+  auto out = std::make_unique<ntfs::Edit>(volume);
   const std::uint64_t spc = out->geometry().cluster_bytes() / volume.sector_size();
   const auto clusters = [spc](const SectorRange& r) {
     const std::uint64_t first = r.first / spc;
@@ -119,7 +119,7 @@ std::unique_ptr<NtfsEdit> EditNtfs::edit(const Device& volume,
   return out;
 }
 
-void EditNtfs::take(const NtfsEdit& edit, std::uint32_t sector_bytes) {
+void EditNtfs::take(const ntfs::Edit& edit, std::uint32_t sector_bytes) {
   mft_lcn = edit.mft_lcn();
   mirror_lcn = edit.mirror_lcn();
   change.cluster_bytes = edit.geometry().cluster_bytes();

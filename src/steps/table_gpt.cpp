@@ -47,7 +47,7 @@ std::unique_ptr<Rewrite> TableGpt::make(const Step& step, const Device& /*device
 
 std::optional<UnfinishedStep> TableGpt::seen_on(const Device& device, const TableReading& table) {
   if (!table.settle_unfinished || table.layout.kind != TableKind::gpt) return std::nullopt;
-  std::vector<SectorRange> remains = old_ebrs(device, table).ranges();
+  std::vector<SectorRange> remains = table::old_ebrs(device, table).ranges();
   std::string left = remains_words(remains);
   return UnfinishedStep{Step(table.layout, {TableGpt{std::move(remains), table.sector0}}), false,
                         std::move(left)};

@@ -46,8 +46,8 @@ std::unique_ptr<Rewrite> TableMbr::make(const Step& step, const Device& /*device
 
 std::optional<UnfinishedStep> TableMbr::seen_on(const Device& device, const TableReading& table) {
   if (!table.settle_unfinished || table.layout.kind == TableKind::gpt) return std::nullopt;
-  SectorSet wipes = old_ebrs(device, table);
-  wipes.add(old_gpt(device, table));
+  SectorSet wipes = table::old_ebrs(device, table);
+  wipes.add(table::old_gpt(device, table));
   if (wipes.empty()) wipes.add({0, 1});  // nothing but the mark itself is left
   return UnfinishedStep{Step(table.layout, {TableMbr{wipes.ranges(), table.sector0, false}}), false,
                         remains_words(wipes.ranges())};

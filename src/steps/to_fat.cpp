@@ -26,21 +26,22 @@ class IntoFat final : public Rewrite {
 
   void prepare(SectorSink& sink) override {
     VolumeAsFat volume(device_, change_, work_.files);
-    const FatPlan plan = volume.plan(work_);
+    const fat::Plan plan = volume.plan(work_);
     if (!plan.fits() || plan.geometry().root_cluster != work_.root_cluster)
       throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
     const std::uint64_t start = place().first;
     const std::uint64_t old = change_.place.first;
-    write_fat(plan, {[&](std::uint64_t sector, ByteView data) { sink.write(start + sector, data); },
-                     [&](std::uint64_t sector, ByteSpan out) { device_.read(old + sector, out); },
-                     [&](FileTree::Id id, const std::function<void(ByteView)>& to) {
-                       volume.read_contents(id, to);
-                     },
-                     [&](std::string_view what) { sink.purpose(what); }});
+    fat::write_volume(
+        plan, {[&](std::uint64_t sector, ByteView data) { sink.write(start + sector, data); },
+               [&](std::uint64_t sector, ByteSpan out) { device_.read(old + sector, out); },
+               [&](FileTree::Id id, const std::function<void(ByteView)>& to) {
+                 volume.read_contents(id, to);
+               },
+               [&](std::string_view what) { sink.purpose(what); }});
   }
 
   [[nodiscard]] SectorWrite switch_sector() const override {
-    SectorWrite out{place().first, fat_boot_sector(work_.geometry(device_.sector_size()))};
+    SectorWrite out{place().first, fat::boot_sector(work_.geometry(device_.sector_size()))};
     if (work_.start_code.empty()) return out;
     // The jump, and what follows the parameters.
     const std::size_t code_at = change_.to == VolumeKind::fat32 ? 0x5A : 0x3E;
@@ -61,11 +62,11 @@ class IntoFat final : public Rewrite {
   }
 
   void settle(SectorSink& sink) override {
-    const FatGeometry g = work_.geometry(device_.sector_size());
+    const fat::Geometry g = work_.geometry(device_.sector_size());
     const SectorRange range = tidied();
     if (range.count > 0) {
       sink.purpose("FAT's reserved sectors");
-      Bytes sectors = fat_reserved_sectors(g, range.count, work_.free_after, work_.next_free);
+      Bytes sectors = fat::reserved_area(g, range.count, work_.free_after, work_.next_free);
       keep_code(g, sectors);
       sink.write(range.first, sectors);
     }
@@ -77,7 +78,7 @@ class IntoFat final : public Rewrite {
 
  private:
   // What is neither FSInfo nor a copy stays; the copy of the first sector is one of this one.
-  void keep_code(const FatGeometry& g, Bytes& sectors) const {
+  void keep_code(const fat::Geometry& g, Bytes& sectors) const {
     const std::uint64_t size = device_.sector_size();
     const Bytes first = switch_sector().data;
     for (std::uint64_t i = 1; i * size < work_.start_code.size() && i * size <= sectors.size();
@@ -129,7 +130,7 @@ std::unique_ptr<Rewrite> ToFat::make(const Step& step, const Device& device) con
   return std::make_unique<IntoFat>(step, *this, device);
 }
 
-void ToFat::take(const FatGeometry& g) {
+void ToFat::take(const fat::Geometry& g) {
   cluster_sectors = g.cluster_sectors;
   reserved_sectors = g.reserved_sectors;
   fat_sectors = g.fat_sectors;
@@ -137,8 +138,8 @@ void ToFat::take(const FatGeometry& g) {
   root_cluster = g.root_cluster;
 }
 
-FatGeometry ToFat::geometry(std::uint32_t sector_bytes) const {
-  FatGeometry g;
+fat::Geometry ToFat::geometry(std::uint32_t sector_bytes) const {
+  fat::Geometry g;
   g.kind = change.to;
   g.sector_bytes = sector_bytes;
   g.cluster_sectors = cluster_sectors;
@@ -156,7 +157,7 @@ FatGeometry ToFat::geometry(std::uint32_t sector_bytes) const {
   }
   g.serial = static_cast<std::uint32_t>(change.serial);
   g.hidden_sectors = static_cast<std::uint32_t>(change.new_place().first);
-  g.label = label_bytes(label, CodePage(change.codepage));
+  g.label = fat::label_bytes(label, CodePage(change.codepage));
   return g;
 }
 
@@ -193,15 +194,15 @@ SectorSet VolumeAsFat::moved_on(const SectorSet& sectors) const {
   return out;
 }
 
-FatTarget VolumeAsFat::target(const ToFat& step) {
-  FatTarget out;
+fat::Target VolumeAsFat::target(const ToFat& step) {
+  fat::Target out;
   out.geometry = step.geometry(window_.sector_size());
   out.codepage = change_.codepage;
   out.zone = options_of(change_).zone;
   out.free = free_;
   out.bad = moved_on(reader_->bad());
   out.front = change_.front;
-  if (step.rename) out.names = safe_names(tree());
+  if (step.rename) out.names = fat::safe_names(tree());
   return out;
 }
 

@@ -50,8 +50,8 @@ struct ToFat {
   [[nodiscard]] std::unique_ptr<Rewrite> make(const Step& step, const Device& device) const;
 
   /// Sets the geometry's numbers.
-  void take(const FatGeometry& geometry);
-  [[nodiscard]] FatGeometry geometry(std::uint32_t sector_bytes) const;
+  void take(const fat::Geometry& geometry);
+  [[nodiscard]] fat::Geometry geometry(std::uint32_t sector_bytes) const;
   [[nodiscard]] std::uint64_t sectors_of_volume() const {
     return sectors == 0 ? change.new_place().count : sectors;
   }
@@ -67,9 +67,9 @@ class VolumeAsFat {
   [[nodiscard]] const FileTree& tree() { return changed_ ? *changed_ : reader_->tree(); }
   void read_contents(FileTree::Id id, const std::function<void(ByteView)>& to);
   [[nodiscard]] const SectorSet& free() const { return free_; }
-  [[nodiscard]] FatTarget target(const ToFat& step);
-  /// Throws as FatPlan does.
-  [[nodiscard]] FatPlan plan(const ToFat& step) { return {tree(), target(step)}; }
+  [[nodiscard]] fat::Target target(const ToFat& step);
+  /// Throws as fat::Plan does.
+  [[nodiscard]] fat::Plan plan(const ToFat& step) { return {tree(), target(step)}; }
 
  private:
   [[nodiscard]] SectorSet moved_on(const SectorSet& sectors) const;

@@ -5,7 +5,7 @@
 #include <array>
 #include <cstdint>
 
-namespace nuvrat {
+namespace nuvrat::table {
 
 inline std::array<std::uint8_t, 3> chs_of(std::uint64_t lba) {
   const std::uint64_t cylinder = lba / (255 * 63);
@@ -16,4 +16,4 @@ inline std::array<std::uint8_t, 3> chs_of(std::uint64_t lba) {
           static_cast<std::uint8_t>(cylinder & 0xFF)};
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::table

@@ -10,7 +10,7 @@
 #include "base/record.h"
 #include "table/read.h"
 
-namespace nuvrat {
+namespace nuvrat::table {
 namespace {
 
 // 2 MiB of entries: 128 times what is customary. More is taken for damage.
@@ -242,4 +242,4 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::table

@@ -17,7 +17,7 @@ namespace {
 constexpr std::uint32_t entry_count = 128;
 
 Bytes build_entries(const Layout& layout) {
-  Bytes out(entry_count * sizeof(GptEntry));
+  Bytes out(entry_count * sizeof(table::GptEntry));
   for (const Partition& p : layout.partitions) {
     const auto* type = std::get_if<Guid>(&p.type);
     const bool inside =
@@ -29,7 +29,7 @@ Bytes build_entries(const Layout& layout) {
                       "{} to {}",
                       p.number, p.range().text(), layout.first_usable, layout.last_usable));
     }
-    GptEntry entry{};
+    table::GptEntry entry{};
     entry.partition_type_guid = type->on_disk();
     entry.unique_partition_guid = p.unique_id.on_disk();
     entry.starting_lba = p.start;
@@ -38,17 +38,17 @@ Bytes build_entries(const Layout& layout) {
         p.active ? p.attributes | gpt_legacy_bootable : p.attributes & ~gpt_legacy_bootable;
     const std::u16string name = cut(to_utf16(p.name), entry.partition_name.size());
     for (std::size_t i = 0; i < name.size(); ++i) entry.partition_name[i] = name[i];
-    store(entry, out, (p.number - 1) * sizeof(GptEntry));
+    store(entry, out, (p.number - 1) * sizeof(table::GptEntry));
   }
   return out;
 }
 
 SectorWrite build_header(const Layout& layout, ByteView entries, std::uint64_t lba,
                          std::uint64_t other, std::uint64_t array) {
-  GptHeader h{};
-  h.signature = gpt_signature;
+  table::GptHeader h{};
+  h.signature = table::gpt_signature;
   h.revision = 0x00010000;
-  h.header_size = sizeof(GptHeader);
+  h.header_size = sizeof(table::GptHeader);
   h.my_lba = lba;
   h.alternate_lba = other;
   h.first_usable_lba = layout.first_usable;
@@ -56,7 +56,7 @@ SectorWrite build_header(const Layout& layout, ByteView entries, std::uint64_t l
   h.disk_guid = layout.disk_guid.on_disk();
   h.partition_entry_lba = array;
   h.number_of_partition_entries = entry_count;
-  h.size_of_partition_entry = sizeof(GptEntry);
+  h.size_of_partition_entry = sizeof(table::GptEntry);
   h.partition_entry_array_crc32 = crc32(entries);
   h.header_crc32 = crc32(bytes_of(h));
   SectorWrite write{lba, Bytes(layout.sector_size)};
@@ -67,15 +67,15 @@ SectorWrite build_header(const Layout& layout, ByteView entries, std::uint64_t l
 }  // namespace
 
 Bytes build_protective_mbr(std::uint64_t disk_sectors, std::uint32_t sector_size) {
-  MbrSector mbr{};
-  MbrEntry& entry = mbr.partition_record[0];
+  table::MbrSector mbr{};
+  table::MbrEntry& entry = mbr.partition_record[0];
   entry.os_type = 0xEE;
   entry.starting_chs = {0x00, 0x02, 0x00};
   entry.ending_chs = {0xFF, 0xFF, 0xFF};
   entry.starting_lba = 1;
   entry.size_in_lba =
       static_cast<std::uint32_t>(std::min<std::uint64_t>(disk_sectors - 1, 0xFFFFFFFF));
-  mbr.signature = mbr_signature;
+  mbr.signature = table::mbr_signature;
   Bytes out(sector_size);
   store(mbr, out);
   return out;

@@ -7,7 +7,7 @@
 #include "base/record.h"
 #include "table/read.h"
 
-namespace nuvrat {
+namespace nuvrat::table {
 namespace {
 
 // Several times what any system shows; the visited set catches loops before that.
@@ -221,4 +221,4 @@ void read_mbr(const Device& device, const MbrSector& sector0, TableReading& read
   MbrReader(device, reading).read(sector0);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::table

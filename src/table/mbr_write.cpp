@@ -14,7 +14,7 @@
 namespace nuvrat {
 namespace {
 
-MbrEntry build_entry(const Partition& p, std::uint64_t relative_to, std::uint8_t type) {
+table::MbrEntry build_entry(const Partition& p, std::uint64_t relative_to, std::uint8_t type) {
   const std::uint64_t start = p.start - relative_to;
   if (p.start <= relative_to || start > 0xFFFFFFFF || p.sectors == 0 || p.sectors > 0xFFFFFFFF) {
     throw Error(
@@ -22,10 +22,10 @@ MbrEntry build_entry(const Partition& p, std::uint64_t relative_to, std::uint8_t
         fmt::format("partition {} ({}) can't be an entry of an MBR, whose numbers have 32 bits",
                     p.number, p.range().text()));
   }
-  MbrEntry entry{};
+  table::MbrEntry entry{};
   entry.boot_indicator = p.active ? 0x80 : 0x00;
-  entry.starting_chs = chs_of(p.start);
-  entry.ending_chs = chs_of(p.range().last());
+  entry.starting_chs = table::chs_of(p.start);
+  entry.ending_chs = table::chs_of(p.range().last());
   entry.os_type = type;
   entry.starting_lba = static_cast<std::uint32_t>(start);
   entry.size_in_lba = static_cast<std::uint32_t>(p.sectors);
@@ -49,8 +49,8 @@ std::vector<Partition> logicals_by_number(const Layout& layout) {
   return out;
 }
 
-Bytes finish(MbrSector& sector, std::uint32_t sector_size) {
-  sector.signature = mbr_signature;
+Bytes finish(table::MbrSector& sector, std::uint32_t sector_size) {
+  sector.signature = table::mbr_signature;
   Bytes out(sector_size);
   store(sector, out);
   return out;
@@ -59,7 +59,7 @@ Bytes finish(MbrSector& sector, std::uint32_t sector_size) {
 // One link of the chain: its own partition, and the sector of the next.
 Bytes build_ebr(const Partition& p, const Partition* next, const Partition& extended,
                 std::uint32_t sector_size) {
-  MbrSector ebr{};
+  table::MbrSector ebr{};
   ebr.partition_record[0] = build_entry(p, *p.table_sector, type_byte(p));
   if (next != nullptr) {
     Partition link;
@@ -76,24 +76,24 @@ Bytes build_ebr(const Partition& p, const Partition* next, const Partition& exte
 Bytes build_mbr(const Layout& layout, ByteView before) {
   Bytes out(before.begin(), before.end());
   out.resize(layout.sector_size);
-  auto mbr = load<MbrSector>(out);
+  auto mbr = load<table::MbrSector>(out);
   const auto old = std::exchange(mbr.partition_record, {});
   mbr.unique_mbr_signature = layout.disk_signature;
-  if (mbr.unknown.value() == settle_mark) mbr.unknown = std::uint16_t{0};
+  if (mbr.unknown.value() == table::settle_mark) mbr.unknown = std::uint16_t{0};
   for (const Partition& p : layout.partitions) {
     if (p.role == Role::logical) continue;
     if (p.number < 1 || p.number > 4 || p.role == Role::gpt) {
       throw Error(ErrorCode::refused, fmt::format("partition {} has no slot in an MBR", p.number));
     }
-    MbrEntry& entry = mbr.partition_record[p.number - 1];
+    table::MbrEntry& entry = mbr.partition_record[p.number - 1];
     entry = build_entry(p, 0, type_byte(p));
-    for (const MbrEntry& o : old) {
+    for (const table::MbrEntry& o : old) {
       if (o.os_type == 0 || o.start() != p.start || o.sectors() != p.sectors) continue;
       entry.starting_chs = o.starting_chs;
       entry.ending_chs = o.ending_chs;
     }
   }
-  mbr.signature = mbr_signature;
+  mbr.signature = table::mbr_signature;
   store(mbr, out);
   return out;
 }
@@ -112,7 +112,7 @@ std::vector<SectorWrite> build_ebrs(const Layout& layout) {
         {*logicals[i].table_sector, build_ebr(logicals[i], next, *extended, layout.sector_size)});
   }
   if (extended != nullptr && logicals.empty()) {
-    MbrSector empty{};
+    table::MbrSector empty{};
     out.push_back({extended->start, finish(empty, layout.sector_size)});
   }
   return out;

@@ -12,30 +12,31 @@ namespace nuvrat {
 namespace {
 
 // LBA 0 of a bare volume ends in 55 AA too; code or text is where a table would have entries.
-bool entries_plausible(const MbrSector& mbr) {
+bool entries_plausible(const table::MbrSector& mbr) {
   return std::all_of(mbr.partition_record.begin(), mbr.partition_record.end(),
-                     [](const MbrEntry& e) {
+                     [](const table::MbrEntry& e) {
                        if (e.boot_indicator != 0x00 && e.boot_indicator != 0x80) return false;
                        return e.os_type == 0 || (e.start() > 0 && e.sectors() > 0);
                      });
 }
 
 // The last sector that it covers; 0: there is none.
-std::uint64_t protected_last(const MbrSector& mbr) {
+std::uint64_t protected_last(const table::MbrSector& mbr) {
   const auto it = std::find_if(mbr.partition_record.begin(), mbr.partition_record.end(),
-                               [](const MbrEntry& e) { return e.os_type == 0xEE; });
-  if (mbr.signature.value() != mbr_signature || it == mbr.partition_record.end()) return 0;
+                               [](const table::MbrEntry& e) { return e.os_type == 0xEE; });
+  if (mbr.signature.value() != table::mbr_signature || it == mbr.partition_record.end()) return 0;
   return std::max<std::uint64_t>(it->start() + it->sectors(), 2) - 1;
 }
 
-bool has_other_entry(const MbrSector& mbr) {
+bool has_other_entry(const table::MbrSector& mbr) {
   return std::any_of(mbr.partition_record.begin(), mbr.partition_record.end(),
-                     [](const MbrEntry& e) { return e.os_type != 0xEE && e.os_type != 0; });
+                     [](const table::MbrEntry& e) { return e.os_type != 0xEE && e.os_type != 0; });
 }
 
-void check_protective(const MbrSector& mbr, std::uint64_t sectors, FindingList& findings) {
+void check_protective(const table::MbrSector& mbr, std::uint64_t sectors,
+                      table::FindingList& findings) {
   const auto it = std::find_if(mbr.partition_record.begin(), mbr.partition_record.end(),
-                               [](const MbrEntry& e) { return e.os_type == 0xEE; });
+                               [](const table::MbrEntry& e) { return e.os_type == 0xEE; });
   const std::uint64_t wanted = std::min<std::uint64_t>(sectors - 1, 0xFFFFFFFF);
   if (has_other_entry(mbr)) {
     findings.add("gpt.hybrid", Severity::error, 0,
@@ -51,17 +52,17 @@ void check_protective(const MbrSector& mbr, std::uint64_t sectors, FindingList& 
   }
 }
 
-void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading) {
-  FindingList findings(reading.findings);
-  const bool signed0 = mbr.signature.value() == mbr_signature;
+void dispatch(const Device& device, const table::MbrSector& mbr, TableReading& reading) {
+  table::FindingList findings(reading.findings);
+  const bool signed0 = mbr.signature.value() == table::mbr_signature;
   const std::uint64_t covered = protected_last(mbr);
   const bool protective = covered != 0;
-  const GptCopies gpt = find_gpt(device, covered);
+  const table::GptCopies gpt = table::find_gpt(device, covered);
   const bool valid_gpt = gpt.primary || gpt.backup;
   if (protective && valid_gpt) {
-    if (!gpt.primary || !disk_ends_early(*gpt.primary, device))
+    if (!gpt.primary || !table::disk_ends_early(*gpt.primary, device))
       check_protective(mbr, device.sectors(), findings);
-    read_gpt(device, gpt, reading);
+    table::read_gpt(device, gpt, reading);
   } else if (protective) {
     findings.add(
         "gpt.none-valid", Severity::error, 1,
@@ -72,7 +73,7 @@ void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading)
              (!signed0 || !has_other_entry(mbr) || !entries_plausible(mbr))) {
     findings.add("gpt.protective-missing", Severity::warning, 0,
                  "there is a valid GPT, but LBA 0 has no protective entry", true);
-    read_gpt(device, gpt, reading);
+    table::read_gpt(device, gpt, reading);
   } else if (signed0 && entries_plausible(mbr)) {
     if (gpt.any_signature && !reading.settle_unfinished) {
       findings.add(
@@ -80,14 +81,14 @@ void dispatch(const Device& device, const MbrSector& mbr, TableReading& reading)
           "the MBR names partitions, and there is a GPT header on the disk as well; a person "
           "must decide which one counts");
     }
-    read_mbr(device, mbr, reading);
+    table::read_mbr(device, mbr, reading);
   }
 }
 
 }  // namespace
 
-void check_ranges(const Layout& layout, const char* prefix, Findings& out) {
-  FindingList findings(out);
+void table::check_ranges(const Layout& layout, const char* prefix, Findings& out) {
+  table::FindingList findings(out);
   const std::vector<Partition> parts = layout.data_partitions();
   const Partition* widest = nullptr;  // of those seen so far, the one that reaches furthest
   for (const Partition& p : parts) {
@@ -120,13 +121,13 @@ TableReading read_table(const Device& device) {
   reading.layout.sector_size = device.sector_size();
   reading.layout.disk_sectors = device.sectors();
   reading.sector0 = device.read(0);
-  const auto mbr = load<MbrSector>(reading.sector0);
+  const auto mbr = load<table::MbrSector>(reading.sector0);
   reading.boot_code = !all_zero(mbr.boot_code);
   reading.settle_unfinished =
-      mbr.signature.value() == mbr_signature && mbr.unknown.value() == settle_mark;
+      mbr.signature.value() == table::mbr_signature && mbr.unknown.value() == table::settle_mark;
   dispatch(device, mbr, reading);
   if (reading.settle_unfinished) {
-    FindingList(reading.findings)
+    table::FindingList(reading.findings)
         .add("table.settle-unfinished", Severity::warning, 0,
              "a rewrite of this disk was cut off after its switch: the change is in effect, "
              "remains of the old table are still to be wiped; 'nuvrat resume' does that",
@@ -137,8 +138,8 @@ TableReading read_table(const Device& device) {
 }
 
 void set_settle_mark(ByteSpan sector0, bool unfinished) {
-  auto mbr = load<MbrSector>(sector0);
-  mbr.unknown = unfinished ? settle_mark : std::uint16_t{0};
+  auto mbr = load<table::MbrSector>(sector0);
+  mbr.unknown = unfinished ? table::settle_mark : std::uint16_t{0};
   store(mbr, sector0);
 }
 

@@ -5,7 +5,7 @@
 
 #include "table/records.h"
 
-namespace nuvrat {
+namespace nuvrat::table {
 
 /// Collects findings with the place filled in.
 class FindingList {
@@ -50,4 +50,4 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
 /// Overlaps and ranges, the same rules for both kinds of table.
 void check_ranges(const Layout& layout, const char* prefix, Findings& findings);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::table

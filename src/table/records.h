@@ -8,7 +8,7 @@
 
 #include <boost/endian/buffers.hpp>
 
-namespace nuvrat {
+namespace nuvrat::table {
 
 namespace be = boost::endian;
 
@@ -71,4 +71,4 @@ struct GptEntry {
 static_assert(sizeof(GptEntry) == 128);
 static_assert(offsetof(GptEntry, partition_name) == 56);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::table

@@ -5,7 +5,7 @@
 
 #include <nuvrat/partition_type.h>
 
-namespace nuvrat {
+namespace nuvrat::table {
 namespace {
 
 // EBRs are at the edges of gaps: at the start of the old container, or in front of their partition.
@@ -64,4 +64,4 @@ SectorSet old_gpt(const Device& device, const TableReading& table) {
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::table

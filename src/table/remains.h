@@ -3,7 +3,7 @@
 
 #include <nuvrat/table.h>
 
-namespace nuvrat {
+namespace nuvrat::table {
 
 /// EBRs of an old chain in the gaps: those that name a partition that is still there, or nothing
 /// but the next link. Anything less certain is left alone.
@@ -13,4 +13,4 @@ namespace nuvrat {
 /// far as they have no owner.
 [[nodiscard]] SectorSet old_gpt(const Device& device, const TableReading& table);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::table

@@ -52,9 +52,9 @@ VolumeSignature recognise_volume(const Device& device) {
                                  mark.bytes.size());
     if (there == mark.bytes) return {mark.kind, mark.description};
   }
-  if (looks_like_fat(bytes)) {
+  if (fat::is_fat_boot(bytes)) {
     std::string fault;
-    const auto geometry = parse_fat_boot(bytes, fault);
+    const auto geometry = fat::parse_boot(bytes, fault);
     return {geometry->kind, title_of(geometry->kind)};
   }
   return {VolumeKind::unknown, all_zero(bytes) ? "empty" : "unknown contents"};
@@ -84,21 +84,21 @@ std::vector<std::uint64_t> ntfs_copies(ByteView boot, std::uint64_t sectors) {
 }
 
 Findings check_any_fat(const Device& device, const ReadOptions& options, VolumeTotals* totals) {
-  FatFacts facts;
-  Findings out = check_fat(device, options, &facts);
+  fat::Facts facts;
+  Findings out = fat::check_volume(device, options, &facts);
   if (totals != nullptr) *totals = facts.totals;
   return out;
 }
 Findings check_any_ntfs(const Device& device, const ReadOptions& /*options*/,
                         VolumeTotals* totals) {
-  return check_ntfs(device, totals);
+  return ntfs::check_volume(device, totals);
 }
 
 const std::array rows = {
-    VolumeRow{VolumeKind::fat12, open_fat, check_any_fat, no_copies},
-    VolumeRow{VolumeKind::fat16, open_fat, check_any_fat, no_copies},
-    VolumeRow{VolumeKind::fat32, open_fat, check_any_fat, fat32_copies},
-    VolumeRow{VolumeKind::ntfs, open_ntfs, check_any_ntfs, ntfs_copies},
+    VolumeRow{VolumeKind::fat12, fat::open_reader, check_any_fat, no_copies},
+    VolumeRow{VolumeKind::fat16, fat::open_reader, check_any_fat, no_copies},
+    VolumeRow{VolumeKind::fat32, fat::open_reader, check_any_fat, fat32_copies},
+    VolumeRow{VolumeKind::ntfs, ntfs::open_reader, check_any_ntfs, ntfs_copies},
 };
 
 }  // namespace

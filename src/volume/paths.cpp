@@ -57,10 +57,10 @@ class NtfsPaths final : public PathReader {
     const auto found = walk(path);
     if (!found || found->entry.directory) throw no_file(path);
     const auto all = volume_.attributes(found->record);
-    const AttributeView* data = find_attribute(all, at_data);
+    const ntfs::AttributeView* data = ntfs::find_attribute(all, ntfs::at_data);
     if (data == nullptr) throw no_file(path);
-    const bool plain = (data->flags & attribute_encrypted) == 0 &&
-                       find_attribute(all, at_reparse_point) == nullptr;
+    const bool plain = (data->flags & ntfs::attribute_encrypted) == 0 &&
+                       ntfs::find_attribute(all, ntfs::at_reparse_point) == nullptr;
     if (!plain)
       throw Error(ErrorCode::refused, "it is encrypted, packed by the system or a link",
                   {{}, {}, {}, std::string(path)});
@@ -78,20 +78,20 @@ class NtfsPaths final : public PathReader {
     std::uint64_t record = 0;
   };
 
-  static Item item_of(std::uint64_t reference, const FileNameHead& head,
+  static Item item_of(std::uint64_t reference, const ntfs::FileNameHead& head,
                       const std::u16string& name) {
-    return {{to_utf8(name), (head.attributes.value() & file_name_directory) != 0,
+    return {{to_utf8(name), (head.attributes.value() & ntfs::file_name_directory) != 0,
              head.data_size.value(), head.modified.value()},
-            record_of(reference)};
+            ntfs::record_of(reference)};
   }
 
   std::vector<Item> names_in(std::uint64_t folder) const {
     std::vector<Item> out;
-    const auto faults = each_indexed_name(
+    const auto faults = ntfs::each_indexed_name(
         volume_, folder, volume_.attributes(folder), [&](std::uint64_t reference, ByteView key) {
-          const auto head = load<FileNameHead>(key);
-          if (head.name_space != name_dos)
-            out.push_back(item_of(reference, head, utf16_from(key.subspan(sizeof head))));
+          const auto head = load<ntfs::FileNameHead>(key);
+          if (head.name_space != ntfs::name_dos)
+            out.push_back(item_of(reference, head, ntfs::utf16_from(key.subspan(sizeof head))));
         });
     if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {{}, {}, folder, {}});
     return out;
@@ -99,17 +99,18 @@ class NtfsPaths final : public PathReader {
 
   // At most as many steps as the path has parts; no folder is kept in memory.
   std::optional<Item> walk(std::string_view path) const {
-    Item at{{"", true, 0, 0}, record_root};
+    Item at{{"", true, 0, 0}, ntfs::record_root};
     for (const std::string& part : path_parts(path)) {
       if (!at.entry.directory) return std::nullopt;
       const std::u16string wanted = ascii_lower(to_utf16(part));
       std::optional<Item> found;
-      const auto faults = each_indexed_name(
+      const auto faults = ntfs::each_indexed_name(
           volume_, at.record, volume_.attributes(at.record),
           [&](std::uint64_t reference, ByteView key) {
-            const auto head = load<FileNameHead>(key);
-            if (found || head.name_space == name_dos || head.name_length != wanted.size()) return;
-            const std::u16string name = utf16_from(key.subspan(sizeof head));
+            const auto head = load<ntfs::FileNameHead>(key);
+            if (found || head.name_space == ntfs::name_dos || head.name_length != wanted.size())
+              return;
+            const std::u16string name = ntfs::utf16_from(key.subspan(sizeof head));
             if (ascii_lower(name) == wanted) found = item_of(reference, head, name);
           });
       if (!found && !faults.empty())
@@ -120,7 +121,7 @@ class NtfsPaths final : public PathReader {
     return at;
   }
 
-  NtfsVolume volume_;
+  ntfs::Volume volume_;
 };
 
 // Any kind that is read as a tree.
@@ -186,7 +187,7 @@ std::unique_ptr<PathReader> open_paths(const Device& device, const ReadOptions& 
   const VolumeKind kind = recognise_volume(device).kind;
   if (kind == VolumeKind::ntfs) return std::make_unique<NtfsPaths>(device);
   if (!is_fat(kind)) return nullptr;
-  return std::make_unique<TreePaths>(open_fat(device, options));
+  return std::make_unique<TreePaths>(fat::open_reader(device, options));
 }
 
 }  // namespace nuvrat

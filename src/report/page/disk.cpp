@@ -12,7 +12,7 @@
 #include "report/page/sections.h"
 #include "report/words.h"
 
-namespace nuvrat {
+namespace nuvrat::report {
 namespace {
 
 const char* class_for(const MapCell& cell) {
@@ -183,4 +183,4 @@ std::string changes_section(const CaseRecord& r) {
                  text);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

@@ -4,7 +4,7 @@
 
 #include <nuvrat/text.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 std::string esc(std::string_view text) {
   std::string out;
@@ -73,4 +73,4 @@ std::string HtmlTable::text() const {
   return out + "</tbody></table></div>\n";
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

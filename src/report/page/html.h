@@ -5,7 +5,7 @@
 #include <string_view>
 #include <vector>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 /// Fit for HTML's text and for attributes in double quotes; control characters become U+FFFD.
 [[nodiscard]] std::string esc(std::string_view text);
@@ -28,4 +28,4 @@ struct HtmlTable {
   [[nodiscard]] std::string text() const;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

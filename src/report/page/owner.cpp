@@ -11,7 +11,7 @@
 #include "report/page/sections.h"
 #include "report/words.h"
 
-namespace nuvrat {
+namespace nuvrat::report {
 namespace {
 
 std::string paragraph(const std::string& html) {
@@ -299,4 +299,4 @@ std::string identity_section(const CaseRecord& r) {
   return section("identity", "The disk and its case", body);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

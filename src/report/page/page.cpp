@@ -13,6 +13,7 @@
 #include "report/words.h"
 
 namespace nuvrat {
+using namespace report;
 namespace {
 
 std::string minute_of(const std::string& time) {

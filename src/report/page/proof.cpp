@@ -12,7 +12,7 @@
 #include "report/page/sections.h"
 #include "report/words.h"
 
-namespace nuvrat {
+namespace nuvrat::report {
 namespace {
 
 constexpr std::size_t max_rows = 4000;  // of a table; what is left out is counted, never silent
@@ -303,4 +303,4 @@ std::string log_section(const CaseRecord& r) {
                  out.rows.empty() ? "<p>The log is empty.</p>\n" : out.text());
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

@@ -5,7 +5,7 @@
 
 #include <nuvrat/report.h>
 
-namespace nuvrat {
+namespace nuvrat::report {
 
 struct Verdict {
   std::string tone;  ///< "good", "warn", "bad": a colour beside the words
@@ -38,4 +38,4 @@ struct Verdict {
 /// The page's looks: light, dark, paper.
 [[nodiscard]] std::string_view page_style();
 
-}  // namespace nuvrat
+}  // namespace nuvrat::report

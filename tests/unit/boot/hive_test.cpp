@@ -39,7 +39,7 @@ std::vector<std::string> as_another_reads(const Bytes& hive) {
 
 std::vector<std::string> as_we_read(const Bytes& hive) {
   std::vector<std::string> out;
-  for (const auto& [path, value] : Hive(hive, "the hive").dump()) {
+  for (const auto& [path, value] : boot::Hive(hive, "the hive").dump()) {
     if (path.ends_with(std::string(2, '\0'))) continue;
     const std::size_t name = path.rfind('\0');
     std::string keys = path.substr(0, name);
@@ -52,8 +52,8 @@ std::vector<std::string> as_we_read(const Bytes& hive) {
   return out;
 }
 
-PartitionName gpt_name(std::uint8_t partition) {
-  PartitionName out;
+boot::PartitionName gpt_name(std::uint8_t partition) {
+  boot::PartitionName out;
   out.gpt = true;
   std::array<std::uint8_t, 16> id{};
   id[0] = partition;
@@ -65,9 +65,9 @@ PartitionName gpt_name(std::uint8_t partition) {
 }
 
 // As table=gpt boot=uefi would ask for.
-StoreChange to_uefi() {
-  StoreChange out;
-  out.new_name = [](const PartitionName& old) -> std::optional<PartitionName> {
+boot::StoreChange to_uefi() {
+  boot::StoreChange out;
+  out.new_name = [](const boot::PartitionName& old) -> std::optional<boot::PartitionName> {
     if (!old.gpt && old.signature == orrelune::system_disk_signature && old.offset == system_at)
       return gpt_name(2);
     if (old.gpt && old.disk == gpt_name(2).disk) return old;
@@ -88,7 +88,7 @@ TEST_CASE("hive: another library reads what we read, before and after a change")
   CHECK(as_we_read(letters) == as_another_reads(letters));
   CHECK(as_we_read(letters).size() > 45);
 
-  const ChangedStore changed = change_store(store, to_uefi());
+  const boot::ChangedStore changed = boot::change_store(store, to_uefi());
   CHECK(changed.named == 3);  // the loader's two, and the one that wakes it
   CHECK(changed.left == 1);   // the archive's system is on another disk
   const auto now = as_another_reads(changed.file);
@@ -100,16 +100,16 @@ TEST_CASE("hive: another library reads what we read, before and after a change")
   std::set_difference(old.begin(), old.end(), now.begin(), now.end(), std::back_inserter(gone));
   CHECK(gone.size() == 9);    // five devices, four paths
   CHECK(fresh.size() == 10);  // the manager's path is new; the other disk's entry gets .efi, too
-  const StoreView view = read_store(changed.file);
+  const boot::StoreView view = boot::read_store(changed.file);
   CHECK(view.description == "Orrelune tide station");
   CHECK(view.loader == "\\Windows\\system32\\winload.efi");
   REQUIRE(view.device);
   CHECK(*view.device == gpt_name(2));
 
   // And back: what names partitions is as it was, and the manager has a path.
-  StoreChange back;
-  back.new_name = [](const PartitionName& name) -> std::optional<PartitionName> {
-    PartitionName mbr;
+  boot::StoreChange back;
+  back.new_name = [](const boot::PartitionName& name) -> std::optional<boot::PartitionName> {
+    boot::PartitionName mbr;
     mbr.signature = orrelune::system_disk_signature;
     mbr.offset = name.gpt && name == gpt_name(2) ? system_at : boot_at;
     return name.gpt ? std::optional(mbr) : std::nullopt;
@@ -117,7 +117,7 @@ TEST_CASE("hive: another library reads what we read, before and after a change")
   back.way = StartWay::legacy;
   back.boot_files.signature = orrelune::system_disk_signature;
   back.boot_files.offset = boot_at;
-  const auto legacy = as_another_reads(change_store(changed.file, back).file);
+  const auto legacy = as_another_reads(boot::change_store(changed.file, back).file);
   std::vector<std::string> differs;
   std::set_difference(old.begin(), old.end(), legacy.begin(), legacy.end(),
                       std::back_inserter(differs));
@@ -128,48 +128,48 @@ TEST_CASE("hive: another library reads what we read, before and after a change")
 TEST_CASE("hive: letters follow, are set, and leave others alone") {
   const Bytes file = orrelune::make_hive(orrelune::system_hive({boot_at, system_at, 5}));
   const auto names = to_uefi().new_name;
-  const ChangedLetters changed = change_letters(file, names, {{'P', gpt_name(2)}});
+  const boot::ChangedLetters changed = boot::change_letters(file, names, {{'P', gpt_name(2)}});
   CHECK(changed.followed == 1);
-  const auto read = read_letters(Hive(changed.file, "the hive"));
+  const auto read = boot::read_letters(boot::Hive(changed.file, "the hive"));
   std::string text;
-  for (const DriveLetter& l : read)
+  for (const boot::DriveLetter& l : read)
     text += fmt::format("{}{} ", l.letter, !l.partition ? "-" : l.partition->gpt ? "gpt" : "mbr");
   CHECK(text ==
         "E"
         "mbr F- Pgpt Rmbr ");
   CHECK(as_we_read(changed.file) == as_another_reads(changed.file));
   // Nothing to do is nothing done.
-  const auto same = [](const PartitionName& n) { return std::optional(n); };
-  CHECK(change_letters(file, same, {}).file.empty());
+  const auto same = [](const boot::PartitionName& n) { return std::optional(n); };
+  CHECK(boot::change_letters(file, same, {}).file.empty());
 }
 
 TEST_CASE("hive: elements of a form that isn't known are left") {
-  const Bytes known = device_element(gpt_name(1));
+  const Bytes known = boot::device_element(gpt_name(1));
   REQUIRE(known.size() == 88);
-  CHECK(read_device_element(known) == gpt_name(1));
+  CHECK(boot::read_device_element(known) == gpt_name(1));
   for (std::size_t i = 0; i < known.size(); ++i) {
     CAPTURE(i);
     Bytes other = known;
     other[i] ^= 0x40;
-    const auto name = read_device_element(other);
+    const auto name = boot::read_device_element(other);
     const bool flags = i >= 20 && i < 24;
     const bool of_name = (i >= 32 && i < 48) || (i >= 56 && i < 72);
     CHECK(name.has_value() == (flags || of_name));
   }
-  CHECK_FALSE(read_device_element(ByteView(known).first(87)));
-  CHECK_FALSE(read_letter_value(Bytes(13)));
+  CHECK_FALSE(boot::read_device_element(ByteView(known).first(87)));
+  CHECK_FALSE(boot::read_letter_value(Bytes(13)));
 }
 
 TEST_CASE("hive: unclosed, damaged and hostile ones are refused, or read as they are") {
   const Bytes good = orrelune::make_hive(orrelune::boot_store(boot_at, system_at));
-  CHECK_FALSE(hive_fault(good, {}));
-  CHECK(hive_fault(orrelune::make_hive(orrelune::boot_store(1, 2), 9, false), {}));
-  CHECK(hive_fault(Bytes(4096), {}));
-  CHECK(hive_fault(ByteView(good).first(5000), {}));
+  CHECK_FALSE(boot::hive_fault(good, {}));
+  CHECK(boot::hive_fault(orrelune::make_hive(orrelune::boot_store(1, 2), 9, false), {}));
+  CHECK(boot::hive_fault(Bytes(4096), {}));
+  CHECK(boot::hive_fault(ByteView(good).first(5000), {}));
   Bytes log(good.begin(), good.begin() + 512);
-  CHECK_FALSE(hive_fault(good, {log, Bytes()}));
+  CHECK_FALSE(boot::hive_fault(good, {log, Bytes()}));
   log[4] = log[8] = 8;
-  CHECK(hive_fault(good, {log}));
+  CHECK(boot::hive_fault(good, {log}));
 
   Random random(5);
   int read = 0, refused = 0;
@@ -183,7 +183,7 @@ TEST_CASE("hive: unclosed, damaged and hostile ones are refused, or read as they
       bad[at] = values[random.below(4)];
     }
     try {
-      (void)change_store(bad, to_uefi());
+      (void)boot::change_store(bad, to_uefi());
       ++read;
     } catch (const Error& e) {
       const bool known = e.code() == ErrorCode::damaged || e.code() == ErrorCode::guard;

@@ -15,13 +15,13 @@ std::array<std::uint8_t, 11> short_name(const char* text) {
 }
 
 // The entries of a name in the order of the disk: the last piece first.
-std::vector<LongEntry> entries_of(std::u16string name, std::uint8_t checksum) {
+std::vector<fat::LongEntry> entries_of(std::u16string name, std::uint8_t checksum) {
   const std::size_t pieces = (name.size() + 12) / 13;
   if (name.size() % 13 != 0) name.push_back(0);
   name.resize(pieces * 13, 0xFFFF);
-  std::vector<LongEntry> out;
+  std::vector<fat::LongEntry> out;
   for (std::size_t piece = pieces; piece > 0; --piece) {
-    LongEntry e{};
+    fat::LongEntry e{};
     e.LDIR_Ord = static_cast<std::uint8_t>(piece | (piece == pieces ? 0x40 : 0));
     e.LDIR_Attr = 0x0F;
     e.LDIR_Chksum = checksum;
@@ -39,17 +39,17 @@ std::vector<LongEntry> entries_of(std::u16string name, std::uint8_t checksum) {
 TEST_CASE("names: a long name is taken whole, in order, and by its own short name only") {
   const auto mine = short_name("TIDEGA~1CSV");
   const auto other = short_name("TIDEGA~2CSV");
-  const std::uint8_t sum = short_name_checksum(mine);
+  const std::uint8_t sum = fat::short_name_checksum(mine);
   for (std::size_t length = 1; length <= 255; ++length) {
     std::u16string name(length, u'a');
     for (std::size_t i = 0; i < length; ++i) name[i] = static_cast<char16_t>(u'a' + i % 26);
-    const std::vector<LongEntry> entries = entries_of(name, sum);
-    LongName taken;
-    for (const LongEntry& e : entries) taken.add(e);
+    const std::vector<fat::LongEntry> entries = entries_of(name, sum);
+    fat::LongName taken;
+    for (const fat::LongEntry& e : entries) taken.add(e);
     CHECK(taken.pending());
     CHECK(taken.take(mine) == name);
     CHECK_FALSE(taken.pending());
-    for (const LongEntry& e : entries) taken.add(e);
+    for (const fat::LongEntry& e : entries) taken.add(e);
     CHECK(taken.take(other).empty());
     if (entries.size() < 2) continue;
     taken.clear();
@@ -63,26 +63,26 @@ TEST_CASE("names: a long name is taken whole, in order, and by its own short nam
 
 TEST_CASE("names: a label's first byte is never that of a deleted entry") {
   const CodePage page(850);
-  const auto bytes = label_bytes("\u00D5RRELUNE", page);
+  const auto bytes = fat::label_bytes("\u00D5RRELUNE", page);
   CHECK(bytes[0] == 0x05);
-  CHECK(label_text(bytes, page) == "\u00D5RRELUNE");
-  CHECK(label_bytes("", page) == std::array<std::uint8_t, 11>{});
+  CHECK(fat::label_text(bytes, page) == "\u00D5RRELUNE");
+  CHECK(fat::label_bytes("", page) == std::array<std::uint8_t, 11>{});
 }
 
 TEST_CASE("names: 8.3 with case bits, a label without its padding") {
   const CodePage page(437);
-  DirEntry entry{};
+  fat::DirEntry entry{};
   entry.DIR_Name = short_name("GAUGE7  CSV");
-  CHECK(short_name_text(entry, page, true) == u"GAUGE7.CSV");
+  CHECK(fat::short_name_text(entry, page, true) == u"GAUGE7.CSV");
   entry.DIR_NTRes = 0x08;
-  CHECK(short_name_text(entry, page, true) == u"gauge7.CSV");
-  CHECK(short_name_text(entry, page, false) == u"GAUGE7.CSV");
+  CHECK(fat::short_name_text(entry, page, true) == u"gauge7.CSV");
+  CHECK(fat::short_name_text(entry, page, false) == u"GAUGE7.CSV");
   entry.DIR_NTRes = 0x18;
-  CHECK(short_name_text(entry, page, true) == u"gauge7.csv");
+  CHECK(fat::short_name_text(entry, page, true) == u"gauge7.csv");
   entry.DIR_Name = short_name("NOTES      ");
-  CHECK(short_name_text(entry, page, true) == u"notes");
+  CHECK(fat::short_name_text(entry, page, true) == u"notes");
   entry.DIR_NTRes = 0;
   entry.DIR_Name[0] = 0x05;  // stands for E5, which would mean deleted
-  CHECK(short_name_text(entry, page, true)[0] == page.decode(Bytes{0xE5})[0]);
-  CHECK(label_text(short_name("TIDES      "), page) == "TIDES");
+  CHECK(fat::short_name_text(entry, page, true)[0] == page.decode(Bytes{0xE5})[0]);
+  CHECK(fat::label_text(short_name("TIDES      "), page) == "TIDES");
 }

@@ -21,30 +21,30 @@ std::unique_ptr<MemoryDevice> built(const FileTree& tree, std::uint64_t sectors,
                                     const std::function<Bytes(FileTree::Id)>& contents,
                                     std::uint64_t& needed) {
   const SectorSet free{{0, sectors}};
-  FatWish wish;
+  fat::LayoutWish wish;
   wish.sectors = sectors;
   wish.cluster_sectors = 1;
   wish.grid_step = 1;
   wish.min_reserved = 9;
   wish.free = &free;
-  const auto places = place_fats(wish, 1);
+  const auto places = fat::place_fats(wish, 1);
   REQUIRE(places.size() == 1);
-  FatTarget target;
+  fat::Target target;
   target.geometry = places[0].geometry;
   target.free = free;
-  const FatPlan plan(tree, target);
+  const fat::Plan plan(tree, target);
   REQUIRE(plan.fits());
   needed = plan.needed_clusters();
   auto disk = support::disk(sectors);
-  write_fat(plan, {[&](std::uint64_t sector, ByteView data) { disk->write(sector, data); },
-                   [&](std::uint64_t sector, ByteSpan out) { disk->read(sector, out); },
-                   [&](FileTree::Id id, const std::function<void(ByteView)>& sink) {
-                     sink(contents(id));
-                   },
-                   [](std::string_view) {}});
-  const FatGeometry& g = plan.geometry();
-  disk->write(0, fat_boot_sector(g));
-  disk->write(1, fat_reserved_sectors(g, 8, 0xFFFFFFFF, 0xFFFFFFFF));
+  fat::write_volume(plan, {[&](std::uint64_t sector, ByteView data) { disk->write(sector, data); },
+                           [&](std::uint64_t sector, ByteSpan out) { disk->read(sector, out); },
+                           [&](FileTree::Id id, const std::function<void(ByteView)>& sink) {
+                             sink(contents(id));
+                           },
+                           [](std::string_view) {}});
+  const fat::Geometry& g = plan.geometry();
+  disk->write(0, fat::boot_sector(g));
+  disk->write(1, fat::reserved_area(g, 8, 0xFFFFFFFF, 0xFFFFFFFF));
   return disk;
 }
 

@@ -17,7 +17,7 @@ std::uint64_t in_use(const SectorSet& free, std::uint64_t first, std::uint64_t e
 }
 
 // The least cost of all reserved counts and FAT sizes, by the definition; none where there is none.
-std::optional<std::uint64_t> min_cost(const FatWish& wish) {
+std::optional<std::uint64_t> min_cost(const fat::LayoutWish& wish) {
   std::optional<std::uint64_t> best;
   const std::uint64_t bits = wish.kind == VolumeKind::fat12   ? 12
                              : wish.kind == VolumeKind::fat16 ? 16
@@ -34,7 +34,7 @@ std::optional<std::uint64_t> min_cost(const FatWish& wish) {
       const std::uint64_t clusters = (wish.sectors - data) / wish.cluster_sectors;
       if (fat * wish.sector_bytes * 8 < (clusters + 2) * bits) continue;
       // The smallest that does; a longer one only takes more.
-      if (data % step == wish.grid % step && fat_kind_for(clusters) == wish.kind && clusters > 0) {
+      if (data % step == wish.grid % step && fat::kind_for(clusters) == wish.kind && clusters > 0) {
         const std::uint64_t way = in_use(*wish.free, reserved, data);
         const std::uint64_t cost = 2 * way + in_use(*wish.free, wish.min_reserved, reserved);
         if ((way == 0 || wish.make_way) && (!best || cost < *best)) best = cost;
@@ -51,7 +51,7 @@ TEST_CASE("search: on small volumes no place costs less than the one that is fou
   Random random(17);
   int found = 0, none = 0;
   for (int round = 0; round < 100; ++round) {
-    FatWish wish;
+    fat::LayoutWish wish;
     wish.kind = random.below(3) == 0 ? VolumeKind::fat16 : VolumeKind::fat12;
     wish.cluster_sectors = 1u << random.below(3);
     wish.sectors = wish.kind == VolumeKind::fat12
@@ -68,7 +68,7 @@ TEST_CASE("search: on small volumes no place costs less than the one that is fou
       at += count + 1 + random.below(20);
     }
     wish.free = &free;
-    const auto places = place_fats(wish, 3);
+    const auto places = fat::place_fats(wish, 3);
     const auto least = min_cost(wish);
     CAPTURE(round);
     REQUIRE(places.empty() == !least.has_value());
@@ -77,9 +77,9 @@ TEST_CASE("search: on small volumes no place costs less than the one that is fou
       continue;
     }
     ++found;
-    const FatPlace& p = places[0];
+    const fat::LayoutChoice& p = places[0];
     CHECK(2 * p.in_the_way + p.in_front == *least);
-    const FatGeometry& g = p.geometry;
+    const fat::Geometry& g = p.geometry;
     CHECK(in_use(free, g.reserved_sectors, g.data_start()) == p.in_the_way);
     CHECK(g.data_start() + std::uint64_t{g.clusters} * g.cluster_sectors <= wish.sectors);
   }

@@ -39,7 +39,7 @@ std::unique_ptr<MemoryDevice> as_ntfs(const volumes::Volume& volume) {
 }
 
 // CRC-32s of what lies in its clusters, and their number.
-std::vector<std::uint64_t> contents_of(const NtfsVolume& volume, const AttributeView& a) {
+std::vector<std::uint64_t> contents_of(const ntfs::Volume& volume, const ntfs::AttributeView& a) {
   std::vector<std::uint64_t> out{0};
   std::uint64_t sum = 0;
   for (const Run& r : a.runs) {
@@ -59,17 +59,17 @@ std::vector<std::uint64_t> contents_of(const NtfsVolume& volume, const Attribute
 // must differ in their contents.
 void must_be_equal(const Device& before, const Device& after, bool resized, bool relabelled,
                    const std::set<std::uint64_t>& touched) {
-  const NtfsVolume a(before);
-  const NtfsVolume b(after);
+  const ntfs::Volume a(before);
+  const ntfs::Volume b(after);
   REQUIRE(a.records() == b.records());
   std::size_t compared = 0;
-  a.each_record([&](std::uint64_t number, ByteSpan old, NtfsVolume::RecordState state) {
-    if (state != NtfsVolume::RecordState::sound) return;
-    const auto head = load<FileRecord>(old);
-    if ((head.flags.value() & record_in_use) == 0 || head.base.value() != 0) return;
+  a.each_record([&](std::uint64_t number, ByteSpan old, ntfs::Volume::RecordState state) {
+    if (state != ntfs::Volume::RecordState::sound) return;
+    const auto head = load<ntfs::FileRecord>(old);
+    if ((head.flags.value() & ntfs::record_in_use) == 0 || head.base.value() != 0) return;
     Bytes now;
-    if (b.read_record(number, now) != NtfsVolume::RecordState::sound) FAIL("record " << number);
-    const auto now_head = load<FileRecord>(now);
+    if (b.read_record(number, now) != ntfs::Volume::RecordState::sound) FAIL("record " << number);
+    const auto now_head = load<ntfs::FileRecord>(now);
     const bool same_head = head.sequence.value() == now_head.sequence.value() &&
                            head.flags.value() == now_head.flags.value() &&
                            head.links.value() == now_head.links.value() &&
@@ -78,22 +78,23 @@ void must_be_equal(const Device& before, const Device& after, bool resized, bool
     const auto x = a.attributes(number, old);
     const auto y = b.attributes(number, now);
     std::size_t j = 0;
-    for (const AttributeView& v : x) {
+    for (const ntfs::AttributeView& v : x) {
       const auto passed = [&](std::uint32_t type) {
-        const bool contents = type == at_data || type == at_index_root ||
-                              type == at_index_allocation || type == at_bitmap ||
-                              type == at_file_name;
-        return type == at_attribute_list || (relabelled && type == at_volume_name) ||
+        const bool contents = type == ntfs::at_data || type == ntfs::at_index_root ||
+                              type == ntfs::at_index_allocation || type == ntfs::at_bitmap ||
+                              type == ntfs::at_file_name;
+        return type == ntfs::at_attribute_list || (relabelled && type == ntfs::at_volume_name) ||
                (contents && touched.count(number) != 0);
       };
       if (passed(v.type)) continue;
       while (j < y.size() && passed(y[j].type)) ++j;
       if (j == y.size()) FAIL("an attribute of record " << number << " is gone");
-      const AttributeView& w = y[j++];
-      if (resized && (number == record_bitmap || number == record_bad) && v.type == at_data)
+      const ntfs::AttributeView& w = y[j++];
+      if (resized && (number == ntfs::record_bitmap || number == ntfs::record_bad) &&
+          v.type == ntfs::at_data)
         continue;
-      const bool special = number == record_mft || number == record_mirror ||
-                           number == record_bitmap || number == record_boot;
+      const bool special = number == ntfs::record_mft || number == ntfs::record_mirror ||
+                           number == ntfs::record_bitmap || number == ntfs::record_boot;
       const bool same = v.type == w.type && v.name == w.name && v.flags == w.flags &&
                         v.resident == w.resident && (special || v.value == w.value) &&
                         v.allocated == w.allocated && v.size == w.size &&
@@ -122,19 +123,19 @@ struct Change {
 // The records whose files or folders these paths name, as far as they are there.
 std::set<std::uint64_t> touched_by(const Device& disk, const std::vector<PutFile>& files) {
   std::set<std::uint64_t> out;
-  const NtfsVolume volume(disk);
+  const ntfs::Volume volume(disk);
   for (const PutFile& file : files) {
-    std::uint64_t at = record_root;
+    std::uint64_t at = ntfs::record_root;
     for (std::size_t begin = 0; begin < file.path.size();) {
       out.insert(at);
       const std::size_t end = std::min(file.path.find('/', begin), file.path.size());
       const std::u16string name = to_utf16(file.path.substr(begin, end - begin));
       begin = end + 1;
-      const FolderNames names = read_folder_index(volume, at, volume.attributes(at));
+      const ntfs::FolderNames names = ntfs::read_folder_index(volume, at, volume.attributes(at));
       const auto it = std::find_if(names.names.begin(), names.names.end(),
-                                   [&name](const IndexedName& n) { return n.name == name; });
+                                   [&name](const ntfs::IndexedName& n) { return n.name == name; });
       if (it == names.names.end()) break;
-      at = record_of(it->reference);
+      at = ntfs::record_of(it->reference);
       if (begin > file.path.size()) out.insert(at);
     }
   }
@@ -160,7 +161,7 @@ std::unique_ptr<MemoryDevice> as_long_as(const MemoryDevice& disk, std::uint64_t
 // The disk afterwards; none where it was refused.
 std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& change,
                                        Tries& tries) {
-  NtfsEdit edit(disk);
+  ntfs::Edit edit(disk);
   const std::uint64_t spc = edit.geometry().cluster_sectors;
   const std::uint64_t before = edit.geometry().total_sectors + 1;
   const std::uint64_t front = change.front * spc;
@@ -304,7 +305,7 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
   const auto disk = as_ntfs(volumes::all()[0]);
   REQUIRE(disk != nullptr);
   const auto refuses = [&disk](const std::string& path) {
-    NtfsEdit edit(*disk);
+    ntfs::Edit edit(*disk);
     edit.put({path, {}, 0, 0}, 0);
     CHECK_THROWS_AS((void)edit.lay_out(), const Error&);
   };
@@ -321,7 +322,7 @@ TEST_CASE("edit: a volume begins earlier, and nothing else changes") {
     const auto disk = as_ntfs(volume);
     if (disk == nullptr) continue;
     // The least, any number of bits in $Bitmap, and so much that first runs get longer.
-    const std::uint64_t least = NtfsEdit(*disk).boot_clusters();
+    const std::uint64_t least = ntfs::Edit(*disk).boot_clusters();
     for (const std::uint64_t front : {least, least + 1 + random.below(600), least + 33001}) {
       CAPTURE(front);
       Change change;
@@ -342,7 +343,7 @@ TEST_CASE("edit: any range is made free, and nothing else changes") {
     CAPTURE(volume.name);
     const auto disk = as_ntfs(volume);
     if (disk == nullptr) continue;
-    const NtfsVolume ntfs(*disk);
+    const ntfs::Volume ntfs(*disk);
     const std::uint64_t clusters = ntfs.geometry().clusters();
     const std::uint64_t boot = div_up<std::uint64_t>(8192, ntfs.geometry().cluster_bytes());
     // Where $MFT begins, its mirror, the front, the back, and anywhere.
@@ -409,7 +410,7 @@ TEST_CASE("edit: a file that goes into pieces gets an attribute list") {
     if (next != nullptr) here = std::move(next);
   }
   MESSAGE(tries.done << " edits, " << tries.with_lists << " with new lists, $MFT in "
-                     << NtfsVolume(*here).attributes(0)[2].runs.size() << " pieces");
+                     << ntfs::Volume(*here).attributes(0)[2].runs.size() << " pieces");
   CHECK(tries.done > 8);
 }
 
@@ -435,8 +436,8 @@ void make_record_holes(Device& device) {
 }
 
 std::size_t pieces_of_mft(const Device& disk) {
-  const auto all = NtfsVolume(disk).attributes(0);
-  return find_attribute(all, at_data)->runs.size();
+  const auto all = ntfs::Volume(disk).attributes(0);
+  return ntfs::find_attribute(all, ntfs::at_data)->runs.size();
 }
 
 }  // namespace
@@ -448,8 +449,8 @@ TEST_CASE("edit: $MFT in more than a thousand pieces") {
   CHECK(pieces_of_mft(*disk) > 1000);
   Tries tries;
   Random random(3);
-  const auto all = NtfsVolume(*disk).attributes(0);
-  const Runs& mft = find_attribute(all, at_data)->runs;
+  const auto all = ntfs::Volume(*disk).attributes(0);
+  const Runs& mft = ntfs::find_attribute(all, ntfs::at_data)->runs;
   for (const std::size_t piece : {std::size_t{1}, mft.size() / 2, mft.size() - 1})
     (void)try_to_free(*disk, {mft[piece].lcn, 2}, tries);
   for (int i = 0; i < 6; ++i)
@@ -466,7 +467,7 @@ TEST_CASE("edit: volumes of short holes") {
     const auto disk = as_ntfs({fmt::format("aged {}", seed), aged.sectors, 512, aged.make});
     if (disk == nullptr) continue;
     CAPTURE(seed);
-    const NtfsVolume ntfs(*disk);
+    const ntfs::Volume ntfs(*disk);
     const std::uint64_t clusters = ntfs.geometry().clusters();
     for (int i = 0; i < 4; ++i) {
       const std::uint64_t count = 1 + random.below(clusters / 12);

@@ -15,7 +15,7 @@ TEST_CASE("large clusters: NTFS in clusters of 128 KiB to 1 MiB becomes FAT32") 
     const auto disk = support::disk(sectors);
     FileTree tree;
     FileTree::Info info;
-    NtfsFormat format;
+    ntfs::Format format;
     format.sectors = sectors;
     format.cluster_sectors = cluster;
     format.serial = 0x12345678;
@@ -38,13 +38,13 @@ TEST_CASE("large clusters: NTFS in clusters of 128 KiB to 1 MiB becomes FAT32") 
       disk->write(first * cluster, content);
       format.free.remove(extents[0]);
     }
-    const NtfsPlan plan(tree, format);
+    const ntfs::Plan plan(tree, format);
     REQUIRE(plan.fits());
-    write_ntfs(
+    ntfs::write_volume(
         plan, [&](std::uint64_t sector, std::uint64_t count) { return disk->read(sector, count); },
         [&](std::uint64_t sector, ByteView data) { disk->write(sector, data); },
         [](std::string_view) {});
-    Bytes boot = ntfs_boot_sector(plan);
+    Bytes boot = ntfs::boot_sector(plan);
     unsigned power = 0;
     while (1u << power < cluster) ++power;
     boot[13] = static_cast<std::uint8_t>(256 - power);

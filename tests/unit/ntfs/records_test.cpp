@@ -19,8 +19,8 @@ using support::little;
 
 namespace {
 
-std::vector<IndexItem> random_items(Random& random, std::size_t count, std::size_t longest) {
-  std::vector<IndexItem> out(count);
+std::vector<ntfs::IndexItem> random_items(Random& random, std::size_t count, std::size_t longest) {
+  std::vector<ntfs::IndexItem> out(count);
   for (std::size_t i = 0; i < count; ++i) {
     out[i].head = i + 1;
     out[i].body.resize(8 + random.below(longest - 8));
@@ -32,11 +32,11 @@ std::vector<IndexItem> random_items(Random& random, std::size_t count, std::size
 
 // The items under a block, in the tree's order, read from its bytes; how deep it goes.
 std::size_t in_order(const std::vector<Bytes>& blocks, std::size_t number, std::uint64_t per_block,
-                     std::vector<std::uint64_t>& out, const std::vector<IndexItem>& items) {
+                     std::vector<std::uint64_t>& out, const std::vector<ntfs::IndexItem>& items) {
   REQUIRE(number < blocks.size());
   Bytes block = blocks[number];
   REQUIRE(std::string(block.begin(), block.begin() + 4) == "INDX");
-  REQUIRE(unprotect(block));
+  REQUIRE(ntfs::unprotect(block));
   CHECK(little(block, 16, 8) == number * per_block);
   const std::size_t header = 0x18;
   const std::size_t end = header + little(block, header + 4, 4);
@@ -92,9 +92,9 @@ TEST_CASE("index: every entry is once in the tree, in order, and all leaves are 
         random_items(random, 1 + random.below(round % 10 == 0 ? 9000 : 300), longest);
     CAPTURE(round);
     std::vector<std::uint32_t> sizes;
-    for (const IndexItem& item : items)
-      sizes.push_back(static_cast<std::uint32_t>(entry_bytes(item.body.size())));
-    const IndexShape shape(sizes, block_bytes);
+    for (const ntfs::IndexItem& item : items)
+      sizes.push_back(static_cast<std::uint32_t>(ntfs::entry_bytes(item.body.size())));
+    const ntfs::IndexShape shape(sizes, block_bytes);
     std::vector<Bytes> blocks;
     for (std::size_t i = 0; i < shape.blocks(); ++i) {
       blocks.push_back(index_block(shape, i, items, unit));
@@ -105,10 +105,10 @@ TEST_CASE("index: every entry is once in the tree, in order, and all leaves are 
     REQUIRE(heads.size() == items.size());
     for (std::size_t i = 0; i < heads.size(); ++i) CHECK(heads[i] == i + 1);
     // The root only leads to the top.
-    IndexKind kind;
+    ntfs::IndexKind kind;
     kind.unit = unit;
     kind.block_bytes = block_bytes;
-    const Bytes root = large_index_root(kind, blocks.size());
+    const Bytes root = ntfs::large_index_root(kind, blocks.size());
     CHECK(little(root, 8, 4) == block_bytes);
     CHECK(little(root, root.size() - 8, 8) == (blocks.size() - 1) * (block_bytes / unit));
   }
@@ -137,25 +137,26 @@ TEST_CASE("attributes: what a record can't hold goes into others, nothing twice 
   std::size_t with_list = 0;
   for (int round = 0; round < 300; ++round) {
     CAPTURE(round);
-    NtfsGeometry geometry;
+    ntfs::Geometry geometry;
     geometry.record_bytes = round % 3 == 0 ? 4096 : 1024;
     geometry.total_sectors = std::uint64_t{1} << 42;
-    const RecordPacker packer(geometry.record_bytes, geometry.cluster_bytes());
-    std::vector<Attribute> attributes{resident(0x10, Bytes(72, 1))};
+    const ntfs::RecordPacker packer(geometry.record_bytes, geometry.cluster_bytes());
+    std::vector<ntfs::Attribute> attributes{ntfs::resident(0x10, Bytes(72, 1))};
     const std::uint64_t streams = random.below(12);
     for (std::uint64_t i = 0; i < streams; ++i) {
       const std::u16string name = u"s" + std::u16string(1, static_cast<char16_t>(u'a' + i));
       if (random.below(2) == 0) {
-        attributes.push_back(resident(0x80, Bytes(random.below(200), 7), name));
+        attributes.push_back(ntfs::resident(0x80, Bytes(random.below(200), 7), name));
       } else {
         const Runs runs = random_runs(random, 1 + random.below(400));
-        attributes.push_back(non_resident(0x80, runs, clusters_in(runs) * geometry.cluster_bytes(),
-                                          geometry.cluster_bytes(), name));
+        attributes.push_back(ntfs::non_resident(0x80, runs,
+                                                clusters_in(runs) * geometry.cluster_bytes(),
+                                                geometry.cluster_bytes(), name));
       }
     }
     constexpr std::uint64_t first = 5000;
-    const PackedFile packed =
-        packer.pack({40, 3, record_in_use, 1, 0}, attributes, {{9, 16}}, new_extensions(first));
+    const ntfs::PackedFile packed = packer.pack({40, 3, ntfs::record_in_use, 1, 0}, attributes,
+                                                {{9, 16}}, ntfs::new_extensions(first));
     CHECK(packer.fits(attributes) == (packed.records.size() == 1));
     CHECK(packed.list.empty() == (packed.records.size() == 1));
     with_list += packed.list.empty() ? 0 : 1;
@@ -167,7 +168,7 @@ TEST_CASE("attributes: what a record can't hold goes into others, nothing twice 
       REQUIRE(record.size() == geometry.record_bytes);
       CHECK(little(record, 0x18, 4) <= record.size());                           // bytes in use
       CHECK((little(record, 0x20, 8) & 0xFFFFFFFFFFFF) == (i == 0 ? 0u : 40u));  // its base record
-      each_raw_attribute(record, geometry, [&](const RawAttribute& a) {
+      ntfs::each_raw_attribute(record, geometry, [&](const ntfs::RawAttribute& a) {
         if (a.head.type.value() == 0x20) return;  // the list
         found += a.vcn == 0 ? 1 : 0;
         if (a.head.type.value() != 0x80) return;
@@ -176,11 +177,11 @@ TEST_CASE("attributes: what a record can't hold goes into others, nothing twice 
         next_vcn[a.name] += clusters_in(a.runs);
       });
       Bytes sealed = record;
-      RecordPacker::seal(sealed);
-      REQUIRE(unprotect(sealed));
+      ntfs::RecordPacker::seal(sealed);
+      REQUIRE(ntfs::unprotect(sealed));
     }
     CHECK(found == attributes.size());
-    for (const Attribute& a : attributes) {
+    for (const ntfs::Attribute& a : attributes) {
       if (!a.resident) CHECK(runs[a.name] == a.runs);
     }
   }

@@ -18,7 +18,7 @@ namespace {
 Bytes encoded(const Runs& runs) {
   Bytes out;
   std::uint64_t previous = 0;
-  for (const Run& run : runs) encode_run(run, previous, out);
+  for (const Run& run : runs) ntfs::encode_run(run, previous, out);
   out.push_back(0);
   return out;
 }
@@ -27,7 +27,7 @@ constexpr std::uint64_t max_holes = 20u << 20;
 
 Runs decoded(const Bytes& bytes, std::uint64_t clusters) {
   Runs out;
-  decode_runs(bytes, clusters, max_holes, out);
+  ntfs::decode_runs(bytes, clusters, max_holes, out);
   return out;
 }
 
@@ -49,7 +49,7 @@ TEST_CASE("runs: as they are written, by hand") {
                     0x02, 0x20, 0x01, 0x11, 0x01, 0x01, 0x00};
   CHECK(encoded(runs) == bytes);
   CHECK(decoded(bytes, 0x10000) == runs);
-  CHECK(encoded_bytes(runs) == bytes.size());
+  CHECK(ntfs::encoded_bytes(runs) == bytes.size());
   CHECK(clusters_in(runs) == 0x18 + 8 + 0x120 + 1);
   // What a byte's sign would turn round takes one more.
   CHECK(encoded({{0x80, 0x80}}) == Bytes{0x22, 0x80, 0x00, 0x80, 0x00, 0x00});
@@ -72,7 +72,7 @@ TEST_CASE("runs: any list comes back, and takes the bytes that were counted") {
       }
     }
     CHECK(decoded(encoded(runs), clusters) == runs);
-    CHECK(encoded(runs).size() == encoded_bytes(runs));
+    CHECK(encoded(runs).size() == ntfs::encoded_bytes(runs));
   }
 }
 
@@ -107,16 +107,16 @@ TEST_CASE("fixup: a torn record shows, a whole one comes back") {
     record[4] = 0x30, record[5] = 0;
     record[6] = static_cast<std::uint8_t>(size / 512 + 1), record[7] = 0;
     const Bytes was = record;
-    protect(record, 0x1234);
+    ntfs::protect(record, 0x1234);
     for (std::size_t end = 512; end <= size; end += 512) {
       CHECK(record[end - 2] == 0x34);
       CHECK(record[end - 1] == 0x12);
       Bytes torn = record;
       torn[end - 1] ^= 1;
-      CHECK_FALSE(unprotect(torn));
+      CHECK_FALSE(ntfs::unprotect(torn));
     }
     Bytes whole = record;
-    REQUIRE(unprotect(whole));
+    REQUIRE(ntfs::unprotect(whole));
     std::fill(whole.begin() + 0x30, whole.begin() + 0x30 + 2 + static_cast<long>(size / 256), 0);
     Bytes expected = was;
     std::fill(expected.begin() + 0x30, expected.begin() + 0x30 + 2 + static_cast<long>(size / 256),
@@ -124,7 +124,7 @@ TEST_CASE("fixup: a torn record shows, a whole one comes back") {
     CHECK(whole == expected);
     Bytes beyond = record;
     beyond[4] = 0xFF, beyond[5] = 0xFF;  // the array outside the record
-    CHECK_FALSE(unprotect(beyond));
+    CHECK_FALSE(ntfs::unprotect(beyond));
   }
 }
 
@@ -132,33 +132,33 @@ TEST_CASE("lznt1: literals, references, chunks that are stored, and what is miss
   Bytes out(4096);
   // One chunk, packed: a flag byte, eight literals; then "abc" and a reference three back, 9 long.
   const Bytes packed{0x06, 0xB0, 0x08, 'a', 'b', 'c', 0x06, 0x20, 0x00};
-  REQUIRE(unpack_lznt1(packed, out));
+  REQUIRE(ntfs::unpack_lznt1(packed, out));
   CHECK(std::string(out.begin(), out.begin() + 12) == "abcabcabcabc");
   CHECK(all_zero(ByteView(out).subspan(12)));
   // One chunk as it is: 4096 bytes.
   Bytes stored{0xFF, 0x3F};
   stored.resize(2 + 4096, 'x');
-  REQUIRE(unpack_lznt1(stored, out));
+  REQUIRE(ntfs::unpack_lznt1(stored, out));
   CHECK(out == Bytes(4096, 'x'));
   // Nothing packed: zeros.
-  REQUIRE(unpack_lznt1(Bytes{0, 0}, out));
+  REQUIRE(ntfs::unpack_lznt1(Bytes{0, 0}, out));
   CHECK(all_zero(out));
   // A reference to before the chunk.
-  CHECK_FALSE(unpack_lznt1(Bytes{0x03, 0xB0, 0x02, 'a', 0x00, 0x10}, out));
+  CHECK_FALSE(ntfs::unpack_lznt1(Bytes{0x03, 0xB0, 0x02, 'a', 0x00, 0x10}, out));
   // Cut off.
-  CHECK_FALSE(unpack_lznt1(Bytes{0x20, 0xB0, 0x00, 'a'}, out));
+  CHECK_FALSE(ntfs::unpack_lznt1(Bytes{0x20, 0xB0, 0x00, 'a'}, out));
 }
 
 TEST_CASE("names: the Win32 and DOS name spaces") {
   for (const char16_t* name :
        {u"a", u"a.b.c", u"gauge 7.csv", u"CONSOLE", u"COM10.txt", u"é", u".x"})
-    CHECK_MESSAGE(win32_allows(name), name);
+    CHECK_MESSAGE(ntfs::win32_allows(name), name);
   for (const char16_t* name :
        {u"a:b", u"a|b", u"a*", u"a?", u"a<b", u"a>b", u"a\"b", u"a\\b", u"a/b", u"a.", u"a ",
         u"CON", u"con.txt", u"COM1", u"lpt9.log", u"aux", u"nul", u"a\x01"})
-    CHECK_MESSAGE(!win32_allows(name), name);
+    CHECK_MESSAGE(!ntfs::win32_allows(name), name);
   for (const char16_t* name : {u"README.TXT", u"A", u"GAUGE7.CSV", u"12345678.123"})
-    CHECK_MESSAGE(is_short_name(name), name);
+    CHECK_MESSAGE(ntfs::is_short_name(name), name);
   for (const char16_t* name : {u"READ ME.TXT", u"123456789", u"A.1234", u"A.B.C", u".A", u"A+B"})
-    CHECK_MESSAGE(!is_short_name(name), name);
+    CHECK_MESSAGE(!ntfs::is_short_name(name), name);
 }

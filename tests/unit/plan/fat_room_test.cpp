@@ -29,14 +29,14 @@ bool any_geometry(const Device& disk, const VolumeInfo& info) {
   change.to = VolumeKind::fat16;
   steps::VolumeAsFat volume(disk, change, {});
   for (std::uint32_t bytes = disk.sector_size(); bytes <= 65536; bytes *= 2) {
-    FatWish wish;
+    fat::LayoutWish wish;
     wish.kind = change.to;
     wish.sectors = disk.sectors();
     wish.cluster_sectors = bytes / disk.sector_size();
     wish.grid_step = info.cluster_bytes / disk.sector_size();
     wish.min_reserved = 1;
     wish.free = &volume.free();
-    for (const FatPlace& place : place_fats(wish, ~std::size_t{0})) {
+    for (const fat::LayoutChoice& place : fat::place_fats(wish, ~std::size_t{0})) {
       steps::ToFat step;
       step.change = change;
       step.take(place.geometry);

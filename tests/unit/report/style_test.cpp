@@ -9,6 +9,7 @@
 #include <nuvrat/text.h>
 
 using namespace nuvrat;
+using namespace nuvrat::report;
 
 namespace {
 
