@@ -64,6 +64,8 @@ struct ManifestRange {
   bool holds_nothing = false;  ///< an empty reserved partition, which a rewrite may drop
   std::string fault{};         ///< why a volume that should be readable is recorded like this
   bool placed = false;         ///< the digest is one of its place, not of its contents
+  /// Some of it could not be read, though nothing should stand in the way.
+  [[nodiscard]] bool is_unreadable() const { return fault.empty() && !unreadable.empty(); }
 };
 
 struct Manifest {
@@ -96,19 +98,11 @@ struct Manifest {
   [[nodiscard]] std::string seal() const;
 };
 
-/// Contents hashed before, for a rehearsal: a file that lies on the very sectors of a recorded one,
-/// none of them written since, has the contents that were recorded, and need not be read again.
-struct KnownContents {
-  const ManifestVolume& recorded;
-  const SectorSet& written;  ///< absolute sectors written since
-};
-
 /// Hashes the contents of every file: read by the calling thread in the order in which they lie on
 /// the disk, hashed on every core. `start` is the volume's first absolute sector. Takes the
 /// reader's tree.
 [[nodiscard]] ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start,
-                                           Progress& progress, const KnownContents* known = nullptr,
-                                           Proof proof = Proof::contents);
+                                           Progress& progress, Proof proof = Proof::contents);
 
 /// One hash of a range that is read but not understood: SHA-256 over the SHA-256 of each MiB. Holes
 /// of sparse images cost next to nothing.

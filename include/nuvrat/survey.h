@@ -58,16 +58,8 @@ struct Survey {
 /// The tag alone.
 [[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
 
-/// For a rehearsal: what is on sectors that were not written since is taken from there, whole
-/// volumes (ManifestVolume::untouched) and contents (KnownContents).
-struct KnownManifest {
-  const Manifest& recorded;
-  const SectorSet& written;
-  const std::vector<ExpectedChange>& changes;  ///< which volumes begin elsewhere since
-};
 struct ManifestOptions {
-  std::vector<unsigned> numbers{};  ///< of partitions; none: all of them
-  const KnownManifest* known = nullptr;
+  std::vector<unsigned> numbers{};     ///< of partitions; none: all of them
   std::string_view doing = "reading";  ///< for progress
   Proof proof = Proof::contents;
 };

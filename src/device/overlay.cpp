@@ -1,15 +1,12 @@
 #include <algorithm>
-#include <cerrno>
-#include <cstring>
+#include <cstdlib>
 
-#include <fcntl.h>
-#include <fmt/core.h>
 #include <unistd.h>
 
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
 
-#include "base/descriptor.h"
+#include "base/temporary_file.h"
 #include "device/io.h"
 
 namespace nuvrat {
@@ -17,14 +14,8 @@ namespace nuvrat {
 Overlay::Overlay(const Device& base)
     : Device(base.sector_size(), base.sectors(), base.identity(), base.physical()), base_(base) {
   const char* folder = std::getenv("TMPDIR");
-  std::string name = fmt::format("{}/nuvrat-XXXXXX", folder == nullptr ? "/tmp" : folder);
-  file_ = Descriptor(::mkostemp(name.data(), O_CLOEXEC)).release();
-  if (file_ < 0) {
-    throw Error(ErrorCode::file,
-                fmt::format("no temporary file for the rehearsal: {}", std::strerror(errno)),
-                {{}, {}, {}, name}, "Set TMPDIR to a folder with room");
-  }
-  ::unlink(name.c_str());
+  file_ = temporary_file(folder == nullptr ? "/tmp" : folder, "Set TMPDIR to a folder with room")
+              .release();
 }
 
 Overlay::~Overlay() {

@@ -9,32 +9,24 @@
 
 #include "base/budget.h"
 #include "disk/cut_window.h"
+#include "disk/known_manifest.h"
+#include "tree/comparer.h"
+#include "tree/known.h"
 #include "tree/places.h"
 
 namespace nuvrat {
 namespace {
 
-// The volume that was there, though it may begin elsewhere now.
-const ManifestVolume* recorded_volume(const KnownManifest* known, std::uint64_t start) {
-  if (known == nullptr) return nullptr;
-  const auto was = start_before(known->changes, start);
-  const auto& all = known->recorded.volumes;
-  const auto it =
-      std::find_if(all.begin(), all.end(), [was](const auto& v) { return v.start == was; });
-  return it == all.end() ? nullptr : &*it;
-}
-
 // What was recorded of the partition, if it begins and ends where it did and nothing of it was
 // written.
 template <typename Item>
-const Item* untouched(const KnownManifest* known, std::vector<Item> Manifest::*items,
+const Item* untouched(const KnownManifest* known, const std::vector<Item>& recorded,
                       SectorRange range) {
-  if (known == nullptr || known->written.first_overlap(range)) return nullptr;
-  const auto& all = known->recorded.*items;
-  const auto it = std::find_if(all.begin(), all.end(), [range](const Item& item) {
+  if (known->written.first_overlap(range)) return nullptr;
+  const auto it = std::find_if(recorded.begin(), recorded.end(), [range](const Item& item) {
     return item.start == range.first && item.sectors == range.count;
   });
-  return it == all.end() ? nullptr : &*it;
+  return it == recorded.end() ? nullptr : &*it;
 }
 
 std::string description_of(const Device& device) {
@@ -62,32 +54,41 @@ std::unique_ptr<VolumeReader> open_for_manifest(const Device& device, const Read
   }
 }
 
+// What was recorded of the volume, though it may begin elsewhere now.
+ManifestVolume record_known_at(VolumeReader& reader, const Partition& p, Progress& progress,
+                               const KnownManifest& known) {
+  const auto was = start_before(known.changes, p.start);
+  const auto nodes = was ? known.recorded.nodes_at(*was) : nullptr;
+  if (nodes == nullptr) return record_volume(reader, p.start, progress);
+  return record_known(reader, p.start, progress,
+                      {*nodes, *was, renamings(known.changes, *was), known.written});
+}
+
 void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progress,
-                      const ManifestOptions& options, Manifest& out) {
+                      const ManifestOptions& options, const KnownManifest* known, Manifest& out) {
   const bool by_places = options.proof == Proof::places;
   progress.stage(fmt::format("{} {}", options.doing, part_name(p.number)),
                  by_places ? 0 : reader.tree().total_bytes());
-  const ManifestVolume* recorded = recorded_volume(options.known, p.start);
-  ManifestVolume volume;
-  if (recorded != nullptr) {
-    const KnownContents contents{*recorded, options.known->written};
-    volume = record_volume(reader, p.start, progress, &contents, options.proof);
-  } else {
-    volume = record_volume(reader, p.start, progress, nullptr, options.proof);
-  }
+  // By places nothing is hashed but what has no place, and so isn't known by one.
+  ManifestVolume volume = known != nullptr && !by_places
+                              ? record_known_at(reader, p, progress, *known)
+                              : record_volume(reader, p.start, progress, options.proof);
   volume.number = p.number;
   volume.sectors = p.sectors;
   out.volumes.push_back(std::move(volume));
 }
 
 void record_partition(const Device& device, const Partition& p, const ReadOptions& read,
-                      Progress& progress, const ManifestOptions& options, Manifest& out) {
-  if (const ManifestVolume* same = untouched(options.known, &Manifest::volumes, p.range())) {
+                      Progress& progress, const ManifestOptions& options,
+                      const KnownManifest* known, Manifest& out) {
+  const RecordedVolume* same_volume =
+      known == nullptr ? nullptr : untouched(known, known->recorded.volumes(), p.range());
+  if (same_volume != nullptr) {
     ManifestVolume& volume = out.volumes.emplace_back();
     volume.number = p.number;
     volume.start = p.start;
     volume.sectors = p.sectors;
-    volume.info = same->info;
+    volume.info = same_volume->info;
     volume.untouched = true;
     return;
   }
@@ -95,11 +96,13 @@ void record_partition(const Device& device, const Partition& p, const ReadOption
   const auto window = window_onto(device, p.range());
   std::string fault;
   if (const auto reader = open_for_manifest(*window, read, fault)) {
-    record_volume_at(*reader, p, progress, options, out);
+    record_volume_at(*reader, p, progress, options, known, out);
     return;
   }
   ManifestRange range;
-  if (const ManifestRange* same = untouched(options.known, &Manifest::ranges, p.range())) {
+  const ManifestRange* same =
+      known == nullptr ? nullptr : untouched(known, known->recorded.ranges(), p.range());
+  if (same != nullptr) {
     range = *same;
   } else {
     const bool by_place = options.proof == Proof::places && there == p.sectors;
@@ -141,10 +144,8 @@ Partition whole_disk(const Device& device, const ReadOptions& options) {
   return whole;
 }
 
-}  // namespace
-
-Manifest take_manifest(const Device& device, const ReadOptions& read, Progress& progress,
-                       const ManifestOptions& options) {
+Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
+              const ManifestOptions& options, const KnownManifest* known) {
   const std::vector<unsigned>& numbers = options.numbers;
   Manifest out;
   out.proof = options.proof;
@@ -178,7 +179,7 @@ Manifest take_manifest(const Device& device, const ReadOptions& read, Progress& 
                       p.number),
           {}, "Name the partitions to read");
     }
-    record_partition(device, p, read, progress, options, out);
+    record_partition(device, p, read, progress, options, known, out);
   }
   // Of a disk whose table is there and can't be read the range says nothing of the files.
   const auto error = std::find_if(table.findings.begin(), table.findings.end(),
@@ -192,42 +193,58 @@ Manifest take_manifest(const Device& device, const ReadOptions& read, Progress& 
   return out;
 }
 
-Verification verify_disk(const Manifest& recorded, const Device& device, const ReadOptions& read,
-                         Progress& progress, const std::vector<unsigned>& numbers) {
+}  // namespace
+
+Manifest take_manifest(const Device& device, const ReadOptions& read, Progress& progress,
+                       const ManifestOptions& options) {
+  return take(device, read, progress, options, nullptr);
+}
+
+Manifest take_known_manifest(const Device& device, const ReadOptions& read, Progress& progress,
+                             const ManifestOptions& options, const KnownManifest& known) {
+  return take(device, read, progress, options, &known);
+}
+
+Verification verify_recorded(Recording recorded, const Device& device, const ReadOptions& read,
+                             Progress& progress, const std::vector<unsigned>& numbers) {
   ManifestOptions options;
   options.numbers = numbers;
-  options.proof = recorded.proof;
-  const auto begins_at = [](std::uint64_t start) {
-    return [start](const auto& part) { return part.start == start; };
-  };
+  options.proof = recorded.proof();
   const Layout layout = read_table(device).layout;
-  if (recorded.chosen && numbers.empty()) {
+  const auto was_recorded = [&recorded](std::uint64_t start) {
+    const auto begins_there = [start](const auto& part) { return part.start == start; };
+    const auto& volumes = recorded.volumes();
+    const auto& ranges = recorded.ranges();
+    return std::any_of(volumes.begin(), volumes.end(), begins_there) ||
+           std::any_of(ranges.begin(), ranges.end(), begins_there);
+  };
+  if (recorded.chosen() && numbers.empty()) {
     for (const Partition& p : layout.data_partitions()) {
-      if (std::any_of(recorded.volumes.begin(), recorded.volumes.end(), begins_at(p.start)) ||
-          std::any_of(recorded.ranges.begin(), recorded.ranges.end(), begins_at(p.start)))
-        options.numbers.push_back(p.number);
+      if (was_recorded(p.start)) options.numbers.push_back(p.number);
     }
   }
   Verification out;
   out.now = take_manifest(device, read, progress, options);
-  Manifest then = recorded;
   if (!numbers.empty()) {
     std::set<std::uint64_t> starts;
     for (const Partition& p : layout.data_partitions()) {
       if (std::find(numbers.begin(), numbers.end(), p.number) != numbers.end())
         starts.insert(p.start);
     }
-    const auto others = [&starts](const auto& part) { return starts.count(part.start) == 0; };
-    std::erase_if(then.volumes, others);
-    std::erase_if(then.ranges, others);
-    then.chosen = true;
-    if (then.volumes.size() + then.ranges.size() < starts.size())
+    recorded.choose(starts);
+    if (recorded.volumes().size() + recorded.ranges().size() < starts.size())
       throw Error(ErrorCode::words, "the manifest has nothing of a partition that was named", {},
                   "It was recorded of other partitions: leave that one out");
   }
-  hash_unsettled({then, nullptr}, {out.now, &device}, {}, {}, progress);
-  out.comparison = compare(then, out.now, AccessTimes::left);
+  hash_unsettled(recorded, out.now, device, {}, {}, progress);
+  out.comparison =
+      with_seals(compare_with_changes(recorded, out.now, AccessTimes::left, {}), recorded, out.now);
   return out;
+}
+
+Verification verify_disk(const Manifest& recorded, const Device& device, const ReadOptions& read,
+                         Progress& progress, const std::vector<unsigned>& numbers) {
+  return verify_recorded(Recording(recorded), device, read, progress, numbers);
 }
 
 }  // namespace nuvrat

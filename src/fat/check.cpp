@@ -125,7 +125,7 @@ class FatCheck {
     for (const Claim& c : s_.claims) {
       if (widest != nullptr && c.first - widest->first < widest->count) {
         s_.facts.chains_sound = false;
-        const std::string other = s_.path(widest->node);
+        const std::string other = s_.tree.path(widest->node);
         s_.error("fat.chain-shared", c.node,
                  fmt::format("cluster {} belongs to it and to '{}'", c.first,
                              other.empty() ? "the root folder" : other));

@@ -17,7 +17,6 @@ class FolderWalk {
   explicit FolderWalk(CheckState& state) : s_(state) {}
 
   void run() {
-    s_.nodes.push_back({0, u""});
     const std::uint32_t root = s_.g.kind == VolumeKind::fat32 ? s_.g.root_cluster : 0;
     std::vector<Folder> open{{0, root, 0, 0}};
     std::set<std::uint32_t> seen{root};
@@ -165,7 +164,7 @@ class FolderWalk {
       const bool had_long = long_name.pending();
       std::u16string name = long_name.take(e.raw.DIR_Name);
       if (had_long && name.empty()) orphan(folder.node, e);
-      check_entry(folder, e, std::move(name), names, open, seen);
+      check_entry(folder, e, name, names, open, seen);
     }
     if (long_name.pending())
       s_.add("fat.long-name-orphan", Severity::note, {}, folder.node,
@@ -204,20 +203,21 @@ class FolderWalk {
     return 2;
   }
 
-  void check_entry(const Folder& folder, const Entry& e, std::u16string long_name,
+  void check_entry(const Folder& folder, const Entry& e, const std::u16string& long_name,
                    std::set<std::u16string>& names, std::vector<Folder>& open,
                    std::set<std::uint32_t>& seen) {
     const std::u16string alias = short_name_text(e.raw, s_.page, false);
     const bool has_long = !long_name.empty();
-    const auto node = static_cast<std::uint32_t>(s_.nodes.size());
-    s_.nodes.push_back(
-        {folder.node, has_long ? std::move(long_name) : short_name_text(e.raw, s_.page, true)});
+    const bool directory = (e.raw.DIR_Attr & attr_directory) != 0;
+    FileTree::Info info;
+    info.directory = directory;
+    const FileTree::Id node = s_.tree.add(
+        folder.node, has_long ? long_name : short_name_text(e.raw, s_.page, true), {}, info);
     check_names(e, node, alias, names);
     if ((e.raw.DIR_Attr & 0xC0) != 0)
       s_.add("fat.attributes", Severity::warning, e.sector, node,
              fmt::format("the attributes are {:02X}", e.raw.DIR_Attr));
     check_times(e, node);
-    const bool directory = (e.raw.DIR_Attr & attr_directory) != 0;
     const std::uint32_t cluster = e.raw.cluster();
     if (!directory) {
       check_file(e, node, cluster);
@@ -233,7 +233,7 @@ class FolderWalk {
     } else if (!seen.insert(cluster).second) {
       s_.error("fat.folder-twice", node,
                fmt::format("another folder begins at cluster {} as well", cluster));
-    } else if (const std::size_t units = folder.path_units + 1 + s_.nodes[node].name.size();
+    } else if (const std::size_t units = folder.path_units + 1 + s_.tree.name(node).size();
                units > FileTree::max_path_units) {
       s_.error("fat.path-too-long", folder.node, "folders inside it are too deep for any system");
     } else {
@@ -244,7 +244,7 @@ class FolderWalk {
 
   void check_names(const Entry& e, std::uint32_t node, const std::u16string& alias,
                    std::set<std::u16string>& names) {
-    const std::u16string& name = s_.nodes[node].name;
+    const std::u16string_view name = s_.tree.name(node);
     const auto illegal = [](std::u16string_view text) {
       return std::any_of(text.begin(), text.end(), [](char16_t c) {
         return c < 0x20 || std::u16string_view(u"\"*/:<>?\\|").find(c) != std::u16string_view::npos;
@@ -305,7 +305,7 @@ class FolderWalk {
                     std::uint64_t clusters, const char* code) {
     const bool is_short = std::string_view(code) == "fat.chain-short";
     const std::uint64_t size = e.raw.DIR_FileSize.value();
-    s_.facts.sizes.push_back({e.sector, e.offset, size, chain, clusters, s_.path(node)});
+    s_.facts.sizes.push_back({e.sector, e.offset, size, chain, clusters, s_.tree.path(node)});
     s_.add(code, is_short ? Severity::error : Severity::warning, e.sector, node,
            is_short
                ? fmt::format("the file has {} bytes, its chain only {} clusters of {}", size,

@@ -5,7 +5,7 @@
 #include <vector>
 
 #include <nuvrat/error.h>
-#include <nuvrat/text.h>
+#include <nuvrat/file_tree.h>
 
 #include "base/finding_log.h"
 #include "fat/check.h"
@@ -24,10 +24,6 @@ struct CheckState {
     facts.geometry = g;
   }
 
-  struct Node {
-    std::uint32_t parent;
-    std::u16string name;
-  };
   struct Claim {
     std::uint32_t first, count, node;
   };
@@ -41,9 +37,9 @@ struct CheckState {
   Budget chains;
   FindingLog log;
   Facts facts;
-  static constexpr std::uint32_t root = 0;  ///< of the nodes, for the volume itself too
-  std::vector<Node> nodes;                  ///< folders and files
-  std::vector<Claim> claims;                ///< which node has which clusters
+  static constexpr FileTree::Id root = FileTree::root;  ///< for the volume itself, too
+  FileTree tree;                                        ///< names of folders and files
+  std::vector<Claim> claims;                            ///< which node has which clusters
 
   void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,
            std::uint32_t node, std::string text, bool repairable = false) {
@@ -51,21 +47,12 @@ struct CheckState {
     log.add(
         code, severity,
         [&] {
-          return Place{{}, sector, {}, path(node)};
+          return Place{{}, sector, {}, tree.path(node)};
         },
         std::move(text), repairable);
   }
   void error(const char* code, std::uint32_t node, std::string text, bool repairable = false) {
     add(code, Severity::error, {}, node, std::move(text), repairable);
-  }
-
-  [[nodiscard]] std::string path(std::uint32_t node) const {
-    std::vector<std::uint32_t> up;
-    for (; node != root; node = nodes[node].parent) up.push_back(node);
-    std::string out;
-    for (auto it = up.rbegin(); it != up.rend(); ++it)
-      out += (out.empty() ? "" : "/") + to_utf8(nodes[*it].name);
-    return out;
   }
 };
 

@@ -7,6 +7,7 @@
 #include <nuvrat/text.h>
 
 #include "base/memory.h"
+#include "disk/known_manifest.h"
 #include "job/case.h"
 #include "job/clock.h"
 #include "job/left_behind.h"
@@ -63,10 +64,8 @@ SectorSet witnesses_of(const Layout& before, const Rehearsal& rehearsal) {
   return out;
 }
 
-void compare_rehearsed(Device& device, const Rehearsal& rehearsal, Manifest& expected,
-                       const Assessment& assessment, const JobOptions& options,
-                       Progress& progress) {
-  const SectorSet written = rehearsal.written();
+void check_rehearsed(const Rehearsal& rehearsal, const Assessment& assessment,
+                     const JobOptions& options, Progress& progress) {
   for (std::size_t i = 0; i < assessment.steps.size(); ++i) {
     const Step* step = &assessment.steps[i];
     if (step->volume() == nullptr) continue;
@@ -90,13 +89,24 @@ void compare_rehearsed(Device& device, const Rehearsal& rehearsal, Manifest& exp
                 fmt::format("the rehearsed volume is not sound: {}: {}", worst->code, worst->text),
                 worst->place, "Nothing was written. This is a mistake in Nuvrat: please report it");
   }
-  const KnownManifest known{expected, written, assessment.changes};
+}
+
+// `by_places`: what was recorded, at hand for what is hashed only now.
+void compare_rehearsed(const Device& device, const Rehearsal& rehearsal, const Recording& recorded,
+                       Manifest* by_places, const Assessment& assessment, const JobOptions& options,
+                       Progress& progress) {
+  const SectorSet written = rehearsal.written();
   const Device& rehearsed = *rehearsal.after.back();
-  Manifest after = take_manifest(rehearsed, options.read, progress,
-                                 {.known = &known, .doing = "rehearsing", .proof = options.proof});
-  hash_unsettled({expected, &device}, {after, &rehearsed}, assessment.changes, written, progress);
+  Manifest after = take_known_manifest(rehearsed, options.read, progress,
+                                       {.doing = "rehearsing", .proof = options.proof},
+                                       {recorded, written, assessment.changes});
+  if (by_places != nullptr)
+    hash_unsettled(*by_places, device, after, rehearsed, assessment.changes, written, progress);
+  const auto compared = [&](const Recording& then) {
+    return compare_with_changes(then, after, AccessTimes::compared, assessment.changes);
+  };
   const Comparison comparison =
-      compare_with_changes(expected, after, AccessTimes::compared, assessment.changes);
+      by_places != nullptr ? compared(Recording(*by_places)) : compared(recorded);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
@@ -132,9 +142,32 @@ void require_room(const Case& folder, const Device& device, const Assessment& as
 }
 
 struct Rehearsed {
-  Manifest before;
+  Recording before;
   Rehearsal steps;
 };
+
+Rehearsed rehearse_by_contents(Device& device, Manifest before, const Assessment& assessment,
+                               const JobOptions& options, const Case& folder, Progress& progress) {
+  Recording recorded = Recording::put_aside(std::move(before), folder.file(""));
+  give_back_memory();
+  Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
+  check_rehearsed(rehearsal, assessment, options, progress);
+  compare_rehearsed(device, rehearsal, recorded, nullptr, assessment, options, progress);
+  return {std::move(recorded), std::move(rehearsal)};
+}
+
+// What was recorded stays at hand, and is saved when what moves is hashed: the disk won't have it
+// any more where it was.
+Rehearsed rehearse_by_places(Device& device, Manifest before, const Assessment& assessment,
+                             const JobOptions& options, const Case& folder, Progress& progress) {
+  give_back_memory();
+  Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
+  check_rehearsed(rehearsal, assessment, options, progress);
+  compare_rehearsed(device, rehearsal, Recording(before), &before, assessment, options, progress);
+  save_manifest(before, folder.file("before.manifest"));
+  require_readable(before, options);  // what moves was read only now
+  return {Recording::put_aside(std::move(before), folder.file("")), std::move(rehearsal)};
+}
 
 // Everything that comes before the first write.
 Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
@@ -142,7 +175,6 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
   give_back_memory();
   Manifest before =
       take_manifest(device, options.read, progress, {.doing = "recording", .proof = options.proof});
-  // By places it is saved when what moves is hashed: the disk won't have it any more where it was.
   const bool by_places = options.proof == Proof::places;
   if (!by_places || !before.whole()) save_manifest(before, folder.file("before.manifest"));
   folder.log("recorded",
@@ -152,16 +184,11 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
   require_readable(before, options);
   progress.begin(JobClock::rehearsing);
   progress.stage("rehearsing", 0);
+  const auto rehearse = by_places ? rehearse_by_places : rehearse_by_contents;
+  Rehearsed out = rehearse(device, std::move(before), assessment, options, folder, progress);
+  require_room(folder, device, assessment, options, out.steps);
   give_back_memory();
-  Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
-  compare_rehearsed(device, rehearsal, before, assessment, options, progress);
-  if (by_places) {
-    save_manifest(before, folder.file("before.manifest"));
-    require_readable(before, options);  // what moves was read only now
-  }
-  require_room(folder, device, assessment, options, rehearsal);
-  give_back_memory();
-  return {std::move(before), std::move(rehearsal)};
+  return out;
 }
 
 // The case of a job that may begin.
@@ -226,7 +253,7 @@ RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
     folder.log(only_rehearsed, "nothing was written, as wanted");
     return {job.before.files(),
             job.before.bytes(),
-            job.before.ranges.size(),
+            job.before.ranges().size(),
             job.steps.written().count(),
             folder.seconds(),
             job.steps.journal_bytes(device, options.undo),

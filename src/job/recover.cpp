@@ -199,9 +199,10 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
       do_steps(device, job.assessment, step, rehearsal, journal, folder, clock);
   Manifest before = load_manifest(folder.file("before.manifest"));
   expect(job.assessment.changes, before);
+  const Recording recorded = Recording::put_aside(std::move(before), folder.file(""));
   clock.begin(JobClock::comparing);
   JobResult result =
-      compare_done(before, device, job.assessment, job.options, folder, journal, clock);
+      compare_done(recorded, device, job.assessment, job.options, folder, journal, clock);
   clock.finish();
   result.from_medium &= from_medium;
   return result;

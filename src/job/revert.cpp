@@ -10,6 +10,8 @@
 #include <nuvrat/text.h>
 
 #include "base/descriptor.h"
+#include "base/memory.h"
+#include "disk/known_manifest.h"
 #include "job/case.h"
 #include "job/recover.h"
 #include "job/steps.h"
@@ -48,8 +50,10 @@ void require_sound_volumes(const Device& back, const CaseFile& job) {
 std::optional<Comparison> compare_with_recorded(const Device& disk, const CaseFile& job,
                                                 const Case& folder, Progress& progress) {
   if (!folder.has("before.manifest")) return std::nullopt;
-  const Manifest recorded = load_manifest(folder.file("before.manifest"));
-  return verify_disk(recorded, disk, job.options.read, progress).comparison;
+  Recording recorded =
+      Recording::put_aside(load_manifest(folder.file("before.manifest")), folder.file(""));
+  give_back_memory();
+  return verify_recorded(std::move(recorded), disk, job.options.read, progress).comparison;
 }
 
 // The way back, played through: nothing is written unless every file will be there again. Sectors

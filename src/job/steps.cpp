@@ -10,6 +10,7 @@
 
 #include "base/memory.h"
 #include "job/left_behind.h"
+#include "tree/comparer.h"
 #include "tree/places.h"
 
 namespace nuvrat::job {
@@ -144,7 +145,7 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
   return from_medium;
 }
 
-JobResult compare_done(Manifest& before, Device& device, const Assessment& assessment,
+JobResult compare_done(const Recording& before, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, const Journal& journal,
                        Progress& progress) {
   try {
@@ -220,7 +221,7 @@ void require_volumes(const Assessment& assessment, const Device& device, const L
 
 }  // namespace
 
-JobResult compare_with(Manifest& expected, Device& device, const Assessment& assessment,
+JobResult compare_with(const Recording& expected, Device& device, const Assessment& assessment,
                        const JobOptions& options, const SectorSet& written, Case& folder,
                        Progress& progress) {
   Uncancellable onwards(progress);
@@ -238,9 +239,9 @@ JobResult compare_with(Manifest& expected, Device& device, const Assessment& ass
   give_back_memory();
   Manifest after =
       take_manifest(device, options.read, onwards, {.doing = "comparing", .proof = options.proof});
-  hash_unsettled({expected, nullptr}, {after, &device}, assessment.changes, written, onwards);
+  hash_unsettled(expected, after, device, assessment.changes, written, onwards);
   save_manifest(after, folder.file("after.manifest"));
-  result.comparison = compare_expected(expected, after, assessment.changes);
+  result.comparison = compare_recorded(expected, after, assessment.changes);
   result.tag_after = disk_tag(device, table);
   result.files = after.files();
   result.bytes = after.bytes();

@@ -5,6 +5,7 @@
 #include <nuvrat/job.h>
 
 #include "job/case.h"
+#include "tree/recording.h"
 
 namespace nuvrat::job {
 
@@ -31,15 +32,15 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
 
 /// Takes the manifest from the device and holds it against `expected`; saves it in the case.
 /// `written`: by the whole job.
-[[nodiscard]] JobResult compare_with(Manifest& expected, Device& device,
+[[nodiscard]] JobResult compare_with(const Recording& expected, Device& device,
                                      const Assessment& assessment, const JobOptions& options,
                                      const SectorSet& written, Case& folder, Progress& progress);
 
 /// The same for a job whose last step is done: whatever goes wrong then is an Error (not_compared).
 /// Before it, every sector of the journal must hold on the medium what the last step left.
-[[nodiscard]] JobResult compare_done(Manifest& before, Device& device, const Assessment& assessment,
-                                     const JobOptions& options, Case& folder,
-                                     const Journal& journal, Progress& progress);
+[[nodiscard]] JobResult compare_done(const Recording& before, Device& device,
+                                     const Assessment& assessment, const JobOptions& options,
+                                     Case& folder, const Journal& journal, Progress& progress);
 
 /// A job from its manifest to its comparison, in a case that exists.
 [[nodiscard]] JobResult run_in_case(Device& device, const Assessment& assessment,

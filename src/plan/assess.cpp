@@ -7,6 +7,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
+#include "base/memory.h"
 #include "plan/boot.h"
 #include "plan/plan.h"
 #include "steps/after.h"
@@ -246,12 +247,14 @@ Assessment assess(const Device& device, const std::vector<Goal>& goals, const Re
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
+  give_back_memory();  // what the check needed: planning needs as much again
   return assess_surveyed(device, survey, measure_pace(device, survey), goals, options, random);
 }
 
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                    Random& random) {
   const Survey survey = survey_disk(device, options, true);
+  give_back_memory();
   const Pace pace = measure_pace(device, survey);
   std::vector<Assessment> out;
   const auto add = [&](const std::string& word) {

@@ -137,6 +137,11 @@ void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {
 
 Comparison compare_expected(const Manifest& expected, const Manifest& after,
                             const std::vector<ExpectedChange>& changes) {
+  return compare_recorded(Recording(expected), after, changes);
+}
+
+Comparison compare_recorded(const Recording& expected, const Manifest& after,
+                            const std::vector<ExpectedChange>& changes) {
   return with_seals(compare_with_changes(expected, after, AccessTimes::compared, changes), expected,
                     after);
 }

@@ -5,6 +5,8 @@
 
 #include <nuvrat/manifest.h>
 
+#include "tree/recording.h"
+
 namespace nuvrat {
 namespace {
 
@@ -41,9 +43,7 @@ std::uint64_t Manifest::unreadable_files() const {
 }
 
 std::uint64_t Manifest::unreadable_ranges() const {
-  return total(ranges, [](const ManifestRange& r) {
-    return r.fault.empty() && !r.unreadable.empty() ? 1u : 0u;
-  });
+  return total(ranges, [](const ManifestRange& r) { return r.is_unreadable() ? 1u : 0u; });
 }
 
 std::uint64_t Manifest::left_out() const {
@@ -62,8 +62,15 @@ std::vector<FileTree::Id> ManifestVolume::encrypted() const {
 }
 
 std::string Manifest::seal() const {
+  std::vector<const ManifestVolume*> all;
+  for (const ManifestVolume& volume : volumes) all.push_back(&volume);
+  return seal_of(all);
+}
+
+std::string seal_of(const std::vector<const ManifestVolume*>& volumes) {
   Sha256 sha;
-  for (const ManifestVolume& volume : volumes) {
+  for (const ManifestVolume* each : volumes) {
+    const ManifestVolume& volume = *each;
     sha.add("volume\n");
     WalkedPath paths(volume.tree);
     volume.tree.walk([&](FileTree::Id id) {

@@ -1,23 +1,10 @@
 #include "tree/places.h"
 
 #include <algorithm>
-#include <unordered_set>
 
 #include <fmt/core.h>
 
 namespace nuvrat {
-namespace {
-
-struct DigestHash {
-  std::size_t operator()(const Digest& d) const {
-    std::size_t out = 0;
-    for (std::size_t i = 0; i < sizeof out; ++i) out = out << 8 | d.bytes[i];
-    return out;
-  }
-};
-using Places = std::unordered_set<Digest, DigestHash>;
-
-}  // namespace
 
 std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
                                       std::uint32_t sector_size) {
@@ -43,11 +30,31 @@ std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
 
 namespace {
 
+// The beginnings of their digests, sorted: two places that begin alike by chance are settled though
+// they differ, and the comparison says so.
+using Places = std::vector<std::uint64_t>;
+
+std::uint64_t beginning_of(const Digest& place) {
+  std::uint64_t out = 0;
+  for (std::size_t i = 0; i < sizeof out; ++i) out = out << 8 | place.bytes[i];
+  return out;
+}
+
 Places places_of(const ManifestVolume& v) {
   Places out;
   for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
-    if (v.is_placed(id)) out.insert(v.digests[id]);
+    if (v.is_placed(id)) out.push_back(beginning_of(v.digests[id]));
   }
+  std::sort(out.begin(), out.end());
+  return out;
+}
+
+Places places_of(RecordedNodes& nodes) {
+  Places out;
+  for (RecordedNode node; nodes.next(node);) {
+    if (node.placed) out.push_back(beginning_of(node.digest));
+  }
+  std::sort(out.begin(), out.end());
   return out;
 }
 
@@ -66,7 +73,8 @@ void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const 
   std::uint64_t bytes = 0;
   for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
     if (!v.is_placed(id) || v.tree.link(id) != FileTree::none) continue;
-    if (others.count(v.digests[id]) != 0 && !is_written(v, id, disk.sector_size(), written))
+    if (std::binary_search(others.begin(), others.end(), beginning_of(v.digests[id])) &&
+        !is_written(v, id, disk.sector_size(), written))
       continue;
     ids.push_back(id);
     bytes += v.tree.bytes(id);
@@ -94,10 +102,15 @@ void hash_range(ManifestRange& r, const Device& disk, Progress& progress) {
   r.placed = false;
 }
 
-template <typename Item>
-Item* at_start(std::vector<Item>& items, std::uint64_t start) {
+bool is_settled(const ManifestRange& then, const ManifestRange& now, const SectorSet& written) {
+  return then.placed && now.placed && then.digest == now.digest &&
+         !written.first_overlap({now.start, now.sectors});
+}
+
+template <typename Items>
+auto* at_start(Items& items, std::uint64_t start) {
   const auto it = std::find_if(items.begin(), items.end(),
-                               [start](const Item& item) { return item.start == start; });
+                               [start](const auto& item) { return item.start == start; });
   return it == items.end() ? nullptr : &*it;
 }
 
@@ -121,28 +134,40 @@ Digest range_place(SectorRange range) {
   return sha.finish();
 }
 
-void hash_unsettled(RecordedSide before, RecordedSide after,
+void hash_unsettled(Manifest& before, const Device& was, Manifest& after, const Device& is,
                     const std::vector<ExpectedChange>& changes, const SectorSet& written,
                     Progress& progress) {
-  if (before.manifest.proof != Proof::places) return;  // all of it is hashed
-  for (ManifestVolume& b : after.manifest.volumes) {
+  if (before.proof != Proof::places) return;  // all of it is hashed
+  for (ManifestVolume& b : after.volumes) {
     const auto start = start_before(changes, b.start);
-    ManifestVolume* a = start ? at_start(before.manifest.volumes, *start) : nullptr;
+    ManifestVolume* a = start ? at_start(before.volumes, *start) : nullptr;
     if (a == nullptr || b.untouched) continue;
-    const Places was = places_of(*a);
-    const Places is = places_of(b);
-    if (before.disk != nullptr) hash_in(*a, *before.disk, is, written, progress);
-    if (after.disk != nullptr) hash_in(b, *after.disk, was, written, progress);
+    const Places then = places_of(*a);
+    hash_in(*a, was, places_of(b), written, progress);
+    hash_in(b, is, then, written, progress);
   }
-  for (ManifestRange& b : after.manifest.ranges) {
+  for (ManifestRange& b : after.ranges) {
     const auto start = start_before(changes, b.start);
-    ManifestRange* a = start ? at_start(before.manifest.ranges, *start) : nullptr;
-    if (a == nullptr) continue;
-    const bool settled = a->placed && b.placed && a->digest == b.digest &&
-                         !written.first_overlap({b.start, b.sectors});
-    if (settled) continue;
-    if (before.disk != nullptr) hash_range(*a, *before.disk, progress);
-    if (after.disk != nullptr) hash_range(b, *after.disk, progress);
+    ManifestRange* a = start ? at_start(before.ranges, *start) : nullptr;
+    if (a == nullptr || is_settled(*a, b, written)) continue;
+    hash_range(*a, was, progress);
+    hash_range(b, is, progress);
+  }
+}
+
+void hash_unsettled(const Recording& before, Manifest& after, const Device& is,
+                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                    Progress& progress) {
+  if (before.proof() != Proof::places) return;
+  for (ManifestVolume& b : after.volumes) {
+    const auto start = start_before(changes, b.start);
+    const auto nodes = start ? before.nodes_at(*start) : nullptr;
+    if (nodes != nullptr) hash_in(b, is, places_of(*nodes), written, progress);
+  }
+  for (ManifestRange& b : after.ranges) {
+    const auto start = start_before(changes, b.start);
+    const ManifestRange* a = start ? at_start(before.ranges(), *start) : nullptr;
+    if (a != nullptr && !is_settled(*a, b, written)) hash_range(b, is, progress);
   }
 }
 

@@ -8,6 +8,8 @@
 #include <nuvrat/expected_change.h>
 #include <nuvrat/manifest.h>
 
+#include "tree/recording.h"
+
 namespace nuvrat {
 
 /// The sectors that a file's bytes are on, in order, neighbours as one, holes among them; what
@@ -33,16 +35,14 @@ struct HashedFile {
 [[nodiscard]] std::vector<HashedFile> hash_files(const Device& volume, const FileTree& tree,
                                                  std::vector<FileTree::Id> ids, Progress& progress);
 
-/// One side of a comparison: what was recorded, and the disk as it was then; null where it isn't at
-/// hand any more.
-struct RecordedSide {
-  Manifest& manifest;
-  const Device* disk = nullptr;
-};
-/// Hashes, on each side whose disk is at hand, what places alone can't tell: what lies elsewhere on
-/// the other side, and what lies on sectors that were written in between. The hash takes the
-/// place's place in the manifest. Partitions are paired by where they begin, as `changes` say.
-void hash_unsettled(RecordedSide before, RecordedSide after,
+/// Hashes, on each side, what places alone can't tell: what lies elsewhere on the other side, and
+/// what lies on sectors that were written in between. The hash takes the place's place in the
+/// manifest. Partitions are paired by where they begin, as `changes` say.
+void hash_unsettled(Manifest& before, const Device& was, Manifest& after, const Device& is,
+                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                    Progress& progress);
+/// The same where only the disk of now is at hand.
+void hash_unsettled(const Recording& before, Manifest& after, const Device& is,
                     const std::vector<ExpectedChange>& changes, const SectorSet& written,
                     Progress& progress);
 

@@ -10,6 +10,7 @@
 
 #include "base/memory.h"
 #include "tree/hash_workers.h"
+#include "tree/known.h"
 #include "tree/pieces.h"
 #include "tree/places.h"
 
@@ -201,45 +202,47 @@ std::vector<FileTree::Id> disk_order(const FileTree& tree) {
   return order;
 }
 
-// Finds the recorded file that lies on the same sectors.
-class KnownLookup {
+// What is known without reading.
+class KnownDigests final : public NodePairs {
  public:
   // `start`: where the volume begins now.
-  KnownLookup(const KnownContents& known, std::uint64_t start, std::uint32_t sector_size)
+  KnownDigests(const KnownContents& known, std::uint64_t start, std::uint32_t sector_size,
+               const FileTree& tree, ManifestVolume& out)
       : known_(known),
         sector_size_(sector_size),
-        later_(start - known.recorded.start),
-        order_(disk_order(known.recorded.tree)) {}
+        later_(start - known.start),
+        tree_(tree),
+        out_(out),
+        known_nodes_(tree.size()) {
+    pair_nodes(known.recorded, tree, known.renamed, *this);
+  }
 
-  // By the sectors that hold bytes of it: formats differ in what more a file owns.
-  [[nodiscard]] FileTree::Id find(const FileTree& tree, FileTree::Id id) const {
-    std::vector<SectorRange> runs = content_runs(tree, id, sector_size_);
+  [[nodiscard]] bool has(FileTree::Id id) const { return known_nodes_[id]; }
+
+  void both(const RecordedNode& then, const std::u16string& /*folder*/, FileTree::Id id) override {
+    if (then.placed || then.runs.empty() || tree_.is_directory(id) ||
+        then.info.size != tree_.bytes(id) || then.valid_bytes != tree_.valid_bytes(id))
+      return;
+    // By the sectors that hold bytes of it: formats differ in what more a file owns.
+    std::vector<SectorRange> runs = content_runs(tree_, id, sector_size_);
     for (SectorRange& r : runs) {
       if (r.first >= FileTree::hole) continue;
       r.first += later_;  // as the recorded volume counts
-      if (known_.written.first_overlap({known_.recorded.start + r.first, r.count}))
-        return FileTree::none;
+      if (known_.written.first_overlap({known_.start + r.first, r.count})) return;
     }
-    if (runs.empty()) return FileTree::none;
-    const FileTree& old = known_.recorded.tree;
-    auto place = place_of(tree, id);
-    if (place.first != 0) place.first += later_;
-    auto it = std::lower_bound(
-        order_.begin(), order_.end(), place,
-        [&old](FileTree::Id a, const auto& wanted) { return place_of(old, a) < wanted; });
-    for (; it != order_.end() && place_of(old, *it) == place; ++it) {
-      if (old.valid_bytes(*it) == tree.valid_bytes(id) &&
-          content_runs(old, *it, sector_size_) == runs)
-        return *it;
-    }
-    return FileTree::none;
+    if (runs != then.runs) return;
+    out_.digests[id] = then.digest;
+    if (!then.unreadable.empty()) out_.unreadable[id] = then.unreadable;
+    known_nodes_[id] = true;
   }
 
  private:
   const KnownContents& known_;
   std::uint32_t sector_size_;
   std::uint64_t later_;  // sectors; wraps where the volume begins earlier now
-  std::vector<FileTree::Id> order_;
+  const FileTree& tree_;
+  ManifestVolume& out_;
+  std::vector<bool> known_nodes_;
 };
 
 }  // namespace
@@ -266,8 +269,10 @@ std::vector<HashedFile> hash_files(const Device& volume, const FileTree& tree,
   return out;
 }
 
-ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress& progress,
-                             const KnownContents* known, Proof proof) {
+namespace {
+
+ManifestVolume record(VolumeReader& reader, std::uint64_t start, Progress& progress,
+                      const KnownContents* known, Proof proof) {
   ManifestVolume out;
   const FileTree& tree = reader.tree();
   give_back_memory();  // what the reader needed on the way
@@ -277,8 +282,8 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   out.sectors = reader.device().sectors();
   out.digests.resize(tree.size());
   if (proof == Proof::places) out.placed.resize(tree.size());
-  std::optional<KnownLookup> lookup;
-  if (known != nullptr) lookup.emplace(*known, start, reader.device().sector_size());
+  std::optional<KnownDigests> same;
+  if (known != nullptr) same.emplace(*known, start, reader.device().sector_size(), tree, out);
   {
     HashWorkers workers(out.digests);
     ContentHasher hasher(reader.device(), &reader, progress, workers);
@@ -291,16 +296,12 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
           continue;
         }
       }
-      const FileTree::Id same = lookup ? lookup->find(tree, id) : FileTree::none;
-      std::vector<ByteRange> unreadable;
-      if (same != FileTree::none) {
-        out.digests[id] = known->recorded.digests[same];
-        const auto damage = known->recorded.unreadable.find(same);
-        if (damage != known->recorded.unreadable.end()) unreadable = damage->second;
+      if (same && same->has(id)) {
         progress.advance(tree.bytes(id));
-      } else {
-        hasher.hash(tree, id, id, unreadable);
+        continue;
       }
+      std::vector<ByteRange> unreadable;
+      hasher.hash(tree, id, id, unreadable);
       if (!unreadable.empty()) out.unreadable[id] = std::move(unreadable);
     }
     workers.finish();
@@ -315,6 +316,18 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   }
   out.tree = reader.take_tree();
   return out;
+}
+
+}  // namespace
+
+ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress& progress,
+                             Proof proof) {
+  return record(reader, start, progress, nullptr, proof);
+}
+
+ManifestVolume record_known(VolumeReader& reader, std::uint64_t start, Progress& progress,
+                            const KnownContents& known) {
+  return record(reader, start, progress, &known, Proof::contents);
 }
 
 Digest range_digest(const Device& device, SectorRange range, Progress& progress,

@@ -1,0 +1,296 @@
+#include "tree/recording.h"
+
+#include <algorithm>
+#include <cerrno>
+#include <cstring>
+#include <numeric>
+
+#include <fmt/core.h>
+#include <unistd.h>
+
+#include <nuvrat/checksum.h>
+#include <nuvrat/error.h>
+
+#include "base/record.h"
+#include "base/temporary_file.h"
+#include "tree/places.h"
+
+namespace nuvrat {
+namespace {
+
+class TreeNodes final : public RecordedNodes {
+ public:
+  TreeNodes(const ManifestVolume& volume, std::uint32_t sector_size)
+      : volume_(volume), tree_(volume.tree), sector_size_(sector_size) {}
+
+  bool next(RecordedNode& out) override {
+    while (at_ == children_.size()) {
+      if (folders_.empty()) return false;
+      folder_ = folders_.back();
+      folders_.pop_back();
+      children_ = tree_.sorted_children(folder_);
+      at_ = 0;
+      for (auto it = children_.rbegin(); it != children_.rend(); ++it) {
+        if (tree_.is_directory(*it)) folders_.push_back(*it);
+      }
+    }
+    const FileTree::Id id = children_[at_++];
+    out.parent = folder_;
+    out.id = id;
+    out.name = tree_.name(id);
+    out.info = tree_.info(id);
+    out.valid_bytes = tree_.valid_bytes(id);
+    out.digest = volume_.digests[id];
+    out.placed = volume_.is_placed(id);
+    out.runs = content_runs(tree_, id, sector_size_);
+    const auto damage = volume_.unreadable.find(id);
+    out.unreadable.clear();
+    if (damage != volume_.unreadable.end()) out.unreadable = damage->second;
+    return true;
+  }
+
+ private:
+  const ManifestVolume& volume_;
+  const FileTree& tree_;
+  std::uint32_t sector_size_;
+  std::vector<FileTree::Id> folders_{FileTree::root};  // still to come, the next one last
+  FileTree::Id folder_ = FileTree::none;
+  std::vector<FileTree::Id> children_;
+  std::size_t at_ = 0;
+};
+
+// A node as it is put aside; its name, runs and unreadable parts follow.
+struct StoredNode {
+  FileTree::Id parent, id;
+  std::uint64_t size, valid_bytes;
+  Ticks created, modified, accessed;
+  Digest digest;
+  std::uint32_t attributes, runs, unreadable;
+  std::uint16_t name;
+  std::uint8_t directory, placed;
+};
+
+// The file is a row of blocks, each with its length and its checksum.
+struct BlockHead {
+  std::uint32_t bytes, crc;
+};
+constexpr std::size_t block_bytes = std::size_t{256} * 1024;
+
+[[noreturn]] void fail(const char* what, int error) {
+  throw Error(ErrorCode::file,
+              fmt::format("what was recorded can't be {}: {}", what, std::strerror(error)), {},
+              "Is the disk of the case folder full, or failing?");
+}
+
+class BlockWriter {
+ public:
+  explicit BlockWriter(int file) : file_(file) {}
+
+  template <typename Item>
+  void add(const Item* items, std::size_t count) {
+    const auto* bytes = reinterpret_cast<const std::uint8_t*>(items);
+    block_.insert(block_.end(), bytes, bytes + count * sizeof(Item));
+    if (block_.size() >= block_bytes) flush();
+  }
+  /// Where the next block begins.
+  std::uint64_t flush() {
+    if (block_.empty()) return end_;
+    const BlockHead head{static_cast<std::uint32_t>(block_.size()), crc32(block_)};
+    put(bytes_of(head));
+    put(block_);
+    block_.clear();
+    return end_;
+  }
+
+ private:
+  void put(ByteView bytes) {
+    for (std::size_t done = 0; done < bytes.size();) {
+      const ssize_t n = ::pwrite(file_, bytes.data() + done, bytes.size() - done,
+                                 static_cast<off_t>(end_ + done));
+      if (n < 0 && errno == EINTR) continue;
+      if (n <= 0) fail("put aside", n < 0 ? errno : ENOSPC);
+      done += static_cast<std::size_t>(n);
+    }
+    end_ += bytes.size();
+  }
+
+  int file_;
+  Bytes block_;
+  std::uint64_t end_ = 0;
+};
+
+class StoredNodes final : public RecordedNodes {
+ public:
+  StoredNodes(int file, std::uint64_t begin, std::uint64_t end)
+      : file_(file), at_(begin), end_(end) {}
+
+  bool next(RecordedNode& out) override {
+    if (used_ == block_.size() && at_ == end_) return false;
+    StoredNode node;
+    take(&node, 1);
+    out.parent = node.parent;
+    out.id = node.id;
+    out.info = {node.directory != 0, node.attributes, node.size,
+                node.created,        node.modified,   node.accessed};
+    out.valid_bytes = node.valid_bytes;
+    out.digest = node.digest;
+    out.placed = node.placed != 0;
+    out.name.resize(node.name);
+    take(out.name.data(), node.name);
+    out.runs.resize(node.runs);
+    take(out.runs.data(), node.runs);
+    out.unreadable.resize(node.unreadable);
+    take(out.unreadable.data(), node.unreadable);
+    return true;
+  }
+
+ private:
+  template <typename Item>
+  void take(Item* items, std::size_t count) {
+    static_assert(std::is_trivially_copyable_v<Item>);
+    auto* out = reinterpret_cast<std::uint8_t*>(items);
+    for (std::size_t left = count * sizeof(Item); left > 0;) {
+      if (used_ == block_.size()) read_block();
+      const std::size_t n = std::min(left, block_.size() - used_);
+      std::memcpy(out, block_.data() + used_, n);
+      out += n;
+      used_ += n;
+      left -= n;
+    }
+  }
+  void read_block() {
+    BlockHead head{};
+    get(&head, sizeof head);
+    block_.resize(std::min<std::uint64_t>(head.bytes, end_ - at_));
+    get(block_.data(), block_.size());
+    if (head.bytes != block_.size() || block_.empty() || crc32(block_) != head.crc)
+      fail("read again", EIO);
+    used_ = 0;
+  }
+  void get(void* out, std::size_t bytes) {
+    for (std::size_t done = 0; done < bytes;) {
+      const ssize_t n = ::pread(file_, static_cast<std::uint8_t*>(out) + done, bytes - done,
+                                static_cast<off_t>(at_ + done));
+      if (n < 0 && errno == EINTR) continue;
+      if (n <= 0) fail("read again", n < 0 ? errno : EIO);
+      done += static_cast<std::size_t>(n);
+    }
+    at_ += bytes;
+  }
+
+  int file_;
+  std::uint64_t at_, end_;
+  Bytes block_;
+  std::size_t used_ = 0;
+};
+
+template <typename Items, typename Number>
+std::uint64_t sum_of(const Items& items, Number number) {
+  return std::accumulate(items.begin(), items.end(), std::uint64_t{0},
+                         [&](std::uint64_t sum, const auto& item) { return sum + number(item); });
+}
+
+}  // namespace
+
+Recording::Recording(const Manifest& manifest)
+    : ranges_(manifest.ranges),
+      proof_(manifest.proof),
+      chosen_(manifest.chosen),
+      manifest_(&manifest) {
+  for (const ManifestVolume& v : manifest.volumes)
+    volumes_.push_back({v.number, v.start, v.sectors, v.info, v.tree.precision(), v.left_out,
+                        v.tree.file_count(), v.tree.total_bytes(), v.unreadable.size(),
+                        volumes_.size()});
+}
+
+Recording Recording::put_aside(Manifest manifest, const std::filesystem::path& folder) {
+  Recording out(manifest);
+  try {
+    out.file_ = temporary_file(folder, "");
+    out.write_nodes(manifest);
+    out.seal_ = out.seal();
+    out.manifest_ = nullptr;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::file) throw;
+    out.file_.reset();
+    out.kept_ = std::make_unique<const Manifest>(std::move(manifest));
+    out.manifest_ = out.kept_.get();
+  }
+  return out;
+}
+
+void Recording::write_nodes(const Manifest& manifest) {
+  BlockWriter writer(file_.get());
+  for (const ManifestVolume& volume : manifest.volumes) {
+    begins_.push_back(writer.flush());
+    TreeNodes nodes(volume, manifest.sector_size);
+    for (RecordedNode n; nodes.next(n);) {
+      StoredNode stored{};
+      stored.parent = n.parent;
+      stored.id = n.id;
+      stored.size = n.info.size;
+      stored.valid_bytes = n.valid_bytes;
+      stored.created = n.info.created;
+      stored.modified = n.info.modified;
+      stored.accessed = n.info.accessed;
+      stored.digest = n.digest;
+      stored.attributes = n.info.attributes;
+      stored.runs = static_cast<std::uint32_t>(n.runs.size());
+      stored.unreadable = static_cast<std::uint32_t>(n.unreadable.size());
+      stored.name = static_cast<std::uint16_t>(n.name.size());
+      stored.directory = n.info.directory ? 1 : 0;
+      stored.placed = n.placed ? 1 : 0;
+      writer.add(&stored, 1);
+      writer.add(n.name.data(), n.name.size());
+      writer.add(n.runs.data(), n.runs.size());
+      writer.add(n.unreadable.data(), n.unreadable.size());
+    }
+  }
+  begins_.push_back(writer.flush());
+}
+
+std::unique_ptr<RecordedNodes> Recording::nodes(const RecordedVolume& volume) const {
+  if (manifest_ != nullptr)
+    return std::make_unique<TreeNodes>(manifest_->volumes[volume.at], manifest_->sector_size);
+  return std::make_unique<StoredNodes>(file_.get(), begins_[volume.at], begins_[volume.at + 1]);
+}
+
+std::unique_ptr<RecordedNodes> Recording::nodes_at(std::uint64_t start) const {
+  const auto it = std::find_if(volumes_.begin(), volumes_.end(),
+                               [start](const RecordedVolume& v) { return v.start == start; });
+  return it == volumes_.end() ? nullptr : nodes(*it);
+}
+
+void Recording::choose(const std::set<std::uint64_t>& starts) {
+  const auto is_other = [&starts](const auto& part) { return starts.count(part.start) == 0; };
+  std::erase_if(volumes_, is_other);
+  std::erase_if(ranges_, is_other);
+  chosen_ = true;
+  seal_.clear();  // it was of all
+}
+
+std::uint64_t Recording::files() const {
+  return sum_of(volumes_, [](const RecordedVolume& v) { return v.files; });
+}
+std::uint64_t Recording::bytes() const {
+  return sum_of(volumes_, [](const RecordedVolume& v) { return v.bytes; });
+}
+std::uint64_t Recording::unreadable_files() const {
+  return sum_of(volumes_, [](const RecordedVolume& v) { return v.unreadable; });
+}
+std::uint64_t Recording::unreadable_ranges() const {
+  return sum_of(ranges_, [](const ManifestRange& r) { return r.is_unreadable() ? 1u : 0u; });
+}
+std::uint64_t Recording::left_out() const {
+  return sum_of(volumes_, [](const RecordedVolume& v) { return v.left_out.size(); }) +
+         sum_of(ranges_, [](const ManifestRange& r) { return r.fault.empty() ? 0u : 1u; });
+}
+
+std::string Recording::seal() const {
+  if (proof_ != Proof::contents || manifest_ == nullptr) return seal_;
+  std::vector<const ManifestVolume*> of;
+  for (const RecordedVolume& v : volumes_) of.push_back(&manifest_->volumes[v.at]);
+  return seal_of(of);
+}
+
+}  // namespace nuvrat
