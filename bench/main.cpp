@@ -6,7 +6,14 @@
 
 #include "measure.h"
 
+#if defined(__GLIBC__)
+#include <malloc.h>
+#endif
+
 int main(int argc, char** argv) {
+#if defined(__GLIBC__)
+  ::mallopt(M_ARENA_MAX, 1);  // as the tool does
+#endif
   if (argc < 2) {
     fmt::print(stderr, "nuvrat_bench FOLDER [clock] [FILES...]\n");
     return 2;

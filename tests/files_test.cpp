@@ -22,9 +22,13 @@ const scenarios::Scenario& of_ntfs() {
   throw std::runtime_error("that scenario has another name");
 }
 
-Digest digest_of(const fs::path& path) {
+std::string text_of(const fs::path& path) {
   std::ifstream in(path, std::ios::binary);
-  const std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+  return {std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+}
+
+Digest digest_of(const fs::path& path) {
+  const std::string text = text_of(path);
   return Sha256::of({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
 }
 
@@ -159,40 +163,75 @@ TEST_CASE("files: names as long as a folder here takes them, and what it doesn't
   }
 }
 
-TEST_CASE("files: what can't be read is left out and named; an image is never written over") {
+TEST_CASE("files: what can't be read is named, the rest copied; an image is never written over") {
   const support::Folder folder;
   const auto image = folder / "disk.img";
   scenarios::make_image(image, scenarios::all()[0]);
   QuietProgress quiet;
   const auto device = open_device(image);
   OpenedVolume sound(*device, 1, utc());
-  std::uint64_t sector = 0;
-  std::string path;
-  for (const FileEntry& e : list_files(sound.reader(), "CALIB")) {
-    const FileTree& tree = sound.reader().tree();
-    const auto extents = tree.extents(tree.find(e.path));
-    if (extents.empty()) continue;
-    path = e.path;
-    sector = sound.start() + extents[0].first;
+  const FileTree& tree = sound.reader().tree();
+  (void)fetch_files(sound.reader(), {""}, folder / "whole", {}, quiet);
+  std::size_t partial = 0, none = 0;
+  for (FileTree::Id id = 1; id < tree.size() && partial + none < 12; ++id) {
+    if (tree.extents(id).empty() || tree.bytes(id) == 0) continue;
+    const std::string path = tree.path(id);
+    CAPTURE(path);
+    const std::string name = path.substr(path.rfind('/') + 1);
+    const std::uint64_t sectors = div_up<std::uint64_t>(tree.bytes(id), 512);
+    // Its last sector; of a short file that is all of it.
+    const SectorRange first = tree.extents(id)[0];
+    if (first.count < sectors) continue;
+    FaultPlan plan;
+    plan.bad_reads.add({sound.start() + first.first + sectors - 1, 1});
+    FaultDevice bad(*device, plan);
+    OpenedVolume volume(bad, 1, utc());
+    const auto out = folder / ("out" + std::to_string(id));
+    const FetchResult result = fetch_files(volume.reader(), {path}, out, {}, quiet);
+    REQUIRE(result.problems.size() == 1);
+    CHECK(result.problems[0].path == path);
+    CHECK(result.files == 0);
+    if (sectors == 1) {
+      ++none;
+      CHECK(result.partial == 0);
+      CHECK(fs::is_empty(out));
+      continue;
+    }
+    ++partial;
+    CHECK(result.partial == 1);
+    CHECK(result.bytes == tree.bytes(id));
+    std::string wanted = text_of(folder / "whole" / path);
+    std::fill(wanted.begin() + static_cast<std::ptrdiff_t>((sectors - 1) * 512), wanted.end(),
+              '\0');
+    CHECK(text_of(out / name) == wanted);
+    CHECK(result.problems[0].text.starts_with(
+        fmt::format("{} from {} on can't be read",
+                    plural(tree.bytes(id) - (sectors - 1) * 512, "byte", "bytes"),
+                    format_count((sectors - 1) * 512))));
+    // What a better try has copied stays.
+    const auto good = folder / ("good" + std::to_string(id));
+    (void)fetch_files(sound.reader(), {path}, good, {}, quiet);
+    FetchOptions over;
+    over.overwrite = true;
+    const FetchResult again = fetch_files(volume.reader(), {path}, good, over, quiet);
+    CHECK(again.partial == 0);
+    REQUIRE(again.problems.size() == 1);
+    CHECK(again.problems[0].text.find("left") != std::string::npos);
+    CHECK(text_of(good / name) == text_of(folder / "whole" / path));
   }
-  REQUIRE(sector != 0);
-  FaultPlan plan;
-  plan.bad_reads.add({sector, 1});
-  FaultDevice bad(*device, plan);
-  OpenedVolume volume(bad, 1, utc());
-  const FetchResult result = fetch_files(volume.reader(), {"CALIB"}, folder / "out", {}, quiet);
-  REQUIRE(result.problems.size() == 1);
-  CHECK(result.problems[0].path == path);
-  CHECK_FALSE(fs::exists((folder / "out") / path));
-  for (const auto& entry : fs::recursive_directory_iterator(folder / "out"))
+  CHECK(partial > 0);
+  CHECK(none > 0);
+  for (const auto& entry : fs::recursive_directory_iterator(folder.path()))
     CHECK(entry.path().extension() != ".part");
   // A file of the disk's own name, where the image is.
   const std::string before = support::fingerprint(image);
-  const fs::path there = (folder / "out") / path;
+  const std::string path = list_files(sound.reader(), "CALIB").back().path;
+  const fs::path there = (folder / "over") / path;
+  fs::create_directories(there.parent_path());
   fs::create_hard_link(image, there);
   FetchOptions over;
   over.overwrite = true;
-  const FetchResult refused = fetch_files(sound.reader(), {"CALIB"}, folder / "out", over, quiet);
+  const FetchResult refused = fetch_files(sound.reader(), {"CALIB"}, folder / "over", over, quiet);
   REQUIRE(refused.problems.size() == 1);
   CHECK(refused.problems[0].path == path);
   CHECK(support::fingerprint(image) == before);

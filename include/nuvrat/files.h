@@ -54,17 +54,20 @@ struct FetchProblem {
   std::string text;
 };
 struct FetchResult {
-  std::uint64_t files = 0;  ///< copied whole, named streams too
+  std::uint64_t files = 0;    ///< copied whole, named streams too
+  std::uint64_t partial = 0;  ///< copied but for what of them can't be read
   std::uint64_t folders = 0;
   std::uint64_t bytes = 0;
   std::uint64_t checked = 0;           ///< files whose hash is the recorded one
-  std::vector<FetchProblem> problems;  ///< what was not copied, or isn't as recorded, and why
+  std::vector<FetchProblem> problems;  ///< what was not copied (whole), or isn't as recorded
 };
 /// Copies files and folders with all that is in them into `folder`, which is made; each path as its
 /// last part ("" : all of the volume). Times of changing and access follow; a named stream becomes
-/// a file called "name:stream". What can't be read, or can't have its name there, is left out and
-/// named. A file that isn't as recorded is kept, and named. Throws Error: words (no such path),
-/// refused (the folder is not one), cancelled, file (no room).
+/// a file called "name:stream". Parts of a file that can't be read are zeros in its copy, or
+/// missing at its end, and named; such a copy never replaces a file. What can't be read at all, or
+/// can't have its name there, is left out and named. A file that isn't as recorded is kept, and
+/// named. Throws Error: words (no such path), refused (the folder is not one), cancelled, file (no
+/// room).
 [[nodiscard]] FetchResult fetch_files(VolumeReader& reader, const std::vector<std::string>& paths,
                                       const std::filesystem::path& folder,
                                       const FetchOptions& options, Progress& progress);

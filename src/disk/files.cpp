@@ -9,11 +9,13 @@
 #include <nuvrat/files.h>
 #include <nuvrat/output.h>
 #include <nuvrat/survey.h>
+#include <nuvrat/text.h>
 
 #include "base/ascii.h"
 #include "base/descriptor.h"
 #include "base/whole_file.h"
 #include "disk/cut_window.h"
+#include "tree/readable.h"
 #include "volume/paths.h"
 
 namespace nuvrat {
@@ -175,7 +177,7 @@ class Fetcher {
     const auto out = new_file(path);
     Sha256 sha;
     std::uint64_t bytes = 0;
-    read_file(reader_, tree_.path(id), [&](ByteView piece) {
+    const std::vector<ByteRange> missing = read_readable(reader_, id, [&](ByteView piece) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while files were being copied");
       sha.add(piece);
@@ -184,11 +186,36 @@ class Fetcher {
       bytes += piece.size();
       progress_.advance(piece.size());
     });
+    if (missing.empty()) {
+      out->finish();
+      set_times(path, tree_.info(id));
+      ++result.files;
+      result.bytes += bytes;
+      return hold_against_record(id, sha.finish());
+    }
+    std::uint64_t lost = 0;
+    for (const ByteRange& r : missing)  // whole sectors, the last of which the file needn't fill
+      lost += std::min(r.length, tree_.bytes(id) - std::min(tree_.bytes(id), r.offset));
+    const std::string words = words_of(missing, lost);
+    if (lost >= tree_.bytes(id)) throw Error(ErrorCode::damaged, "nothing of it can be read");
+    // The file that is there may be all of it.
+    if (fs::exists(fs::symlink_status(path)))
+      throw Error(ErrorCode::damaged, words + "; the file that is there was left");
     out->finish();
     set_times(path, tree_.info(id));
-    ++result.files;
+    ++result.partial;
     result.bytes += bytes;
-    hold_against_record(id, sha.finish());
+    problem(id, words + (bytes < tree_.bytes(id) ? "; the copy ends there"
+                                                 : "; in the copy they are zeros"));
+  }
+
+  // "4,096 bytes from 8,192 on can't be read".
+  static std::string words_of(const std::vector<ByteRange>& missing, std::uint64_t bytes) {
+    constexpr std::size_t most = 4;
+    std::string out = plural(bytes, "byte", "bytes") + " from ";
+    for (std::size_t i = 0; i < std::min(missing.size(), most); ++i)
+      out += (i == 0 ? "" : ", ") + format_count(missing[i].offset);
+    return out + (missing.size() > most ? ", …" : "") + " on can't be read";
   }
 
   void hold_against_record(FileTree::Id id, const Digest& digest) {

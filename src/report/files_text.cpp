@@ -106,8 +106,9 @@ std::string files_text(OpenedVolume& volume, const std::string& path,
 
 std::string fetch_text(OpenedVolume& volume, const FetchResult& r,
                        const std::filesystem::path& folder, bool checked, const TextStyle& style) {
-  const std::string key =
-      "copied " + plural(r.files, "file", "files") + " (" + format_bytes(r.bytes) + ")";
+  std::string key = "copied " + plural(r.files, "file", "files");
+  if (r.partial > 0) key += fmt::format(", {} in part", format_count(r.partial));
+  key += " (" + format_bytes(r.bytes) + ")";
   const std::string rest =
       (r.folders == 0 ? "" : " and " + plural(r.folders, "folder", "folders")) + " to " +
       folder.string() +

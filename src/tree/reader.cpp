@@ -13,6 +13,7 @@
 #include "tree/known.h"
 #include "tree/pieces.h"
 #include "tree/places.h"
+#include "tree/readable.h"
 
 namespace nuvrat {
 namespace {
@@ -177,6 +178,38 @@ void read_file(VolumeReader& reader, std::string_view path,
   if (missing > 0)
     throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
                 {{}, {}, {}, std::string(path)}, "See 'nuvrat check'");
+}
+
+std::vector<ByteRange> read_readable(VolumeReader& reader, FileTree::Id id,
+                                     const std::function<void(ByteView)>& sink) {
+  const FileTree& tree = reader.tree();
+  std::vector<ByteRange> unreadable;
+  if (tree.stored(id) == Stored::elsewhere) {
+    std::uint64_t given = 0;
+    try {
+      reader.read_contents(id, [&](ByteView bytes) {
+        sink(bytes);
+        given += bytes.size();
+      });
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::device_read && e.code() != ErrorCode::damaged) throw;
+      note_unreadable(unreadable, given, tree.bytes(id) - std::min(given, tree.bytes(id)));
+    }
+    return unreadable;
+  }
+  Bytes buffer(piece_bytes);
+  const std::uint64_t missing = each_piece(
+      tree, id, reader.device().sector_size(), buffer,
+      [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
+        read_piece(reader.device(), lba, piece, offset, unreadable);
+      },
+      sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); });
+  if (missing > 0) {
+    if (tree.valid_bytes(id) < tree.bytes(id))
+      throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says");
+    note_unreadable(unreadable, tree.bytes(id) - missing, missing);
+  }
+  return unreadable;
 }
 
 namespace {

@@ -15,6 +15,9 @@
 #include <langinfo.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
+#if defined(__GLIBC__)
+#include <malloc.h>
+#endif
 
 #include <nuvrat/checksum.h>
 #include <nuvrat/text.h>
@@ -105,6 +108,10 @@ void prepare_process() {
   // The library that hashes doesn't survive want of memory while it starts: before any disk is
   // open.
   (void)nuvrat::Sha256::of({});
+#if defined(__GLIBC__)
+  // One heap: what threads leave in heaps of their own doesn't go back to the system.
+  ::mallopt(M_ARENA_MAX, 1);
+#endif
   std::set_terminate(end_without_memory);
   ::signal(SIGABRT, [](int) { end_without_memory(); });  // their assertions
 }
