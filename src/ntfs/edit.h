@@ -181,6 +181,14 @@ class Edit {
   void move_contents();
   MaybeTrouble make_room_in_records();
   MaybeTrouble rebuild(std::uint64_t base, std::uint64_t first_free, std::uint64_t end_free);
+  /// Where records may be taken.
+  struct FreeRecords {
+    std::uint64_t first, end;
+  };
+  MaybeTrouble pack_with_room(const RecordHead& head, const std::vector<Attribute>& attributes,
+                              FreeRecords free, std::vector<std::uint64_t>& references, Runs& list,
+                              PackedFile& packed);
+  [[nodiscard]] Bytes unused_record(std::uint64_t reference) const;
   MaybeTrouble place_start(bool whole);
   MaybeTrouble place_new_bitmap();
   void place_mft(bool whole);

@@ -76,23 +76,9 @@ std::optional<EditTrouble> Edit::rebuild(std::uint64_t base, std::uint64_t first
   const std::size_t had = references.size();
   Runs list = room_->take(1);
   PackedFile packed;
-  while (true) {
-    packed = packer_.pack(head, attributes, list, [&](std::size_t i) {
-      return i < references.size() ? references[i] : file_reference(0, 1);
-    });
-    const std::size_t needed = packed.records.size() - 1;
-    const std::uint64_t held = clusters_in(list) * cluster_bytes_;
-    if (needed <= references.size() && packed.list.size() <= held) break;
-    for (std::size_t i = references.size(); i < needed; ++i) {
-      const auto reference = take_record(first_free, end_free);
-      if (!reference) return EditTrouble{EditTrouble::Kind::records, 0, needed, references.size()};
-      references.push_back(*reference);
-    }
-    if (packed.list.size() > held) {
-      for (const Run& r : room_->take(div_up(packed.list.size() - held, cluster_bytes_)))
-        add_run(list, r);
-    }
-  }
+  if (MaybeTrouble trouble =
+          pack_with_room(head, attributes, {first_free, end_free}, references, list, packed))
+    return trouble;
   const auto is_made = [&](std::uint64_t number, Bytes bytes) {
     changed_.erase(number);
     made_[number] = std::move(bytes);
@@ -105,12 +91,7 @@ std::optional<EditTrouble> Edit::rebuild(std::uint64_t base, std::uint64_t first
       if (i >= had) record_bits_[number] = true;
       continue;
     }
-    Bytes unused = packer_.unused(number);
-    auto gone = load<FileRecord>(unused);
-    gone.sequence = static_cast<std::uint16_t>(sequence_of(references[i]) + 1);
-    if (gone.sequence.value() == 0) gone.sequence = std::uint16_t{1};
-    store(gone, unused);
-    is_made(number, std::move(unused));
+    is_made(number, unused_record(references[i]));
     record_bits_[number] = false;
   }
   // The old list has no owner now, wherever it would have gone.
@@ -125,6 +106,41 @@ std::optional<EditTrouble> Edit::rebuild(std::uint64_t base, std::uint64_t first
     lists_.emplace_back(std::move(list), std::move(packed.list));
   }
   return std::nullopt;
+}
+
+// Takes records and clusters of the list until the file fits into them.
+std::optional<EditTrouble> Edit::pack_with_room(const RecordHead& head,
+                                                const std::vector<Attribute>& attributes,
+                                                FreeRecords free,
+                                                std::vector<std::uint64_t>& references, Runs& list,
+                                                PackedFile& packed) {
+  while (true) {
+    packed = packer_.pack(head, attributes, list, [&](std::size_t i) {
+      return i < references.size() ? references[i] : file_reference(0, 1);
+    });
+    const std::size_t needed = packed.records.size() - 1;
+    const std::uint64_t held = clusters_in(list) * cluster_bytes_;
+    if (needed <= references.size() && packed.list.size() <= held) return std::nullopt;
+    for (std::size_t i = references.size(); i < needed; ++i) {
+      const auto reference = take_record(free.first, free.end);
+      if (!reference) return EditTrouble{EditTrouble::Kind::records, 0, needed, references.size()};
+      references.push_back(*reference);
+    }
+    if (packed.list.size() > held) {
+      for (const Run& r : room_->take(div_up(packed.list.size() - held, cluster_bytes_)))
+        add_run(list, r);
+    }
+  }
+}
+
+// The record as it is once nothing needs it; its next use has another number.
+Bytes Edit::unused_record(std::uint64_t reference) const {
+  Bytes out = packer_.unused(record_of(reference));
+  auto gone = load<FileRecord>(out);
+  gone.sequence = static_cast<std::uint16_t>(sequence_of(reference) + 1);
+  if (gone.sequence.value() == 0) gone.sequence = std::uint16_t{1};
+  store(gone, out);
+  return out;
 }
 
 std::vector<Attribute> Edit::moved_attributes(std::uint64_t base, ByteView record) const {

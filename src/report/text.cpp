@@ -153,9 +153,9 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
   out += fmt::format("  disk   {}\n", device_words(survey.device));
   if (!survey.device.in_use.empty())
     out += wrap("in use " + printable(survey.device.in_use), style, "  ", "         ");
-  out += fmt::format("  size   {}: {} sectors of {} bytes{}\n",
+  out += fmt::format("  size   {}: {} of {} bytes{}\n",
                      format_bytes(survey.sectors * survey.sector_size),
-                     format_count(survey.sectors), survey.sector_size,
+                     plural(survey.sectors, "sector", "sectors"), survey.sector_size,
                      survey.device.physical_sector_size > survey.sector_size
                          ? fmt::format(", written {} at a time",
                                        survey.device.physical_sector_size / survey.sector_size)

@@ -156,6 +156,35 @@ void check_rest(const Device& device, const GptCopy& copy, FindingList& findings
   }
 }
 
+// The second copy, beside a first one that is good.
+void read_backup(const Device& device, const GptCopies& copies, TableReading& reading,
+                 FindingList& findings) {
+  const GptCopy& live = *copies.primary;
+  const std::uint64_t alternate = live.header.alternate_lba.value();
+  if (!copies.backup) {
+    std::string why = copies.backup_fault;
+    if (why.empty() && alternate >= device.sectors()) {
+      why = fmt::format("the backup GPT would be at sector {}, beyond the end of the disk",
+                        alternate);
+    } else if (why.empty()) {
+      why = "there is no backup GPT in the disk's last sector";
+    }
+    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1, why, true);
+    return;
+  }
+  reading.copies.add({copies.backup->lba, 1});
+  reading.copies.add(copies.backup->array);
+  compare_copies(live, *copies.backup, findings);
+  if (copies.backup->lba != device.sectors() - 1) {
+    findings.add(
+        "gpt.backup-not-last", Severity::warning, copies.backup->lba,
+        fmt::format("the backup GPT is at sector {}, not in the disk's last sector {}: the "
+                    "disk has grown",
+                    copies.backup->lba, device.sectors() - 1),
+        true);
+  }
+}
+
 }  // namespace
 
 bool disk_ends_early(const GptCopy& copy, const Device& device) {
@@ -218,28 +247,7 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
                              layout.last_usable, alternate, device.sectors() - 1));
     return;
   }
-  if (!copies.backup) {
-    std::string why = copies.backup_fault;
-    if (why.empty() && alternate >= device.sectors()) {
-      why = fmt::format("the backup GPT would be at sector {}, beyond the end of the disk",
-                        alternate);
-    } else if (why.empty()) {
-      why = "there is no backup GPT in the disk's last sector";
-    }
-    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1, why, true);
-    return;
-  }
-  reading.copies.add({copies.backup->lba, 1});
-  reading.copies.add(copies.backup->array);
-  compare_copies(live, *copies.backup, findings);
-  if (copies.backup->lba != device.sectors() - 1) {
-    findings.add(
-        "gpt.backup-not-last", Severity::warning, copies.backup->lba,
-        fmt::format("the backup GPT is at sector {}, not in the disk's last sector {}: the "
-                    "disk has grown",
-                    copies.backup->lba, device.sectors() - 1),
-        true);
-  }
+  read_backup(device, copies, reading, findings);
 }
 
 }  // namespace nuvrat::table

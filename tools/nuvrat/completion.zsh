@@ -29,7 +29,7 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
@@ -41,15 +41,15 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--repair[Mend what can be mended with nothing lost, as a job]' \
-        '--unowned=[With --repair\: clusters that no file has are freed, or kept as files in a folder UNOWNED; left alone unless told]:text:(free keep)' \
+        '--unowned=[With --repair\: clusters that no file has are freed, or kept as files in a folder UNOWNED; left alone unless told]:how:(free keep)' \
         '--case=[The folder for this job'\''s records (a new one here)]:folder:_files -/' \
         '--confirm=[The disk'\''s tag\: go ahead without asking]:tag:' \
-        '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:text:(full live)' \
+        '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:what:(full live)' \
         '--proof=[How it is known that nothing was lost\: contents, every file read before and after; or places, only what moves (contents)]:how:(contents places)' \
         '--case-in-memory[Keep the case even in memory, where the power takes the way back]' \
         '--accept-unreadable[Go on although parts of files can'\''t be read]' \
@@ -65,7 +65,7 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
@@ -77,7 +77,7 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
@@ -94,7 +94,7 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
@@ -102,7 +102,7 @@ _nuvrat() {
         '--output=[The file to write]:file:_files' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
-        '--format=[nuvrat, or sha256sum for the ordinary checksum program]:text:(nuvrat sha256sum)' \
+        '--format=[nuvrat, or sha256sum for the ordinary checksum program]:kind:(nuvrat sha256sum)' \
         '1:disk:_files' \
         '*:word:_files'
       ;;
@@ -111,7 +111,7 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
@@ -125,13 +125,13 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--case=[The folder for this job'\''s records (a new one here)]:folder:_files -/' \
         '--confirm=[The disk'\''s tag\: go ahead without asking]:tag:' \
-        '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:text:(full live)' \
+        '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:what:(full live)' \
         '--proof=[How it is known that nothing was lost\: contents, every file read before and after; or places, only what moves (contents)]:how:(contents places)' \
         '--case-in-memory[Keep the case even in memory, where the power takes the way back]' \
         '--accept-unreadable[Go on although parts of files can'\''t be read]' \
@@ -150,7 +150,7 @@ _nuvrat() {
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
-        '--sector-size=[Of an image\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
@@ -171,7 +171,7 @@ _nuvrat() {
         '--overwrite[Replace output files that exist]' \
         '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
         '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
-        '--sector-size=[Of an image whose case is lost\: 512 or 4096 (512)]:uint:(512 4096)' \
+        '--sector-size=[Of an image whose case is lost\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '1:case:_files' \
         '*:word:_files'
       ;;

@@ -64,7 +64,8 @@ CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Optio
         ->type_name(" ");
   verb->add_flag("--json", options.json, "One JSON object instead of text");
   verb->add_option("--sector-size", options.sector_size, "Of an image: 512 or 4096 (512)")
-      ->check(CLI::IsMember({512u, 4096u}));
+      ->check(CLI::IsMember({512u, 4096u}))
+      ->type_name("BYTES");
   verb->add_option("--physical-sector-size", options.physical_sector_size,
                    "What the medium writes in one piece, where it says less than is true; of an "
                    "image: 4096 unless told")
@@ -120,7 +121,8 @@ void add_job_options(CLI::App& verb, cli::Options& options, CLI::Option* only_wi
       ->type_name("TAG");
   verb.add_option("--undo", options.undo,
                   "What the undo journal keeps: full, or live sectors only (full)")
-      ->check(CLI::IsMember({"full", "live"}));
+      ->check(CLI::IsMember({"full", "live"}))
+      ->type_name("WHAT");
   verb.add_option("--proof", options.proof,
                   "How it is known that nothing was lost: contents, every file read before and "
                   "after; or places, only what moves (contents)")
@@ -240,6 +242,7 @@ Verb check_verb(CLI::App& app, Options& options) {
                    "With --repair: clusters that no file has are freed, or kept as files in a "
                    "folder UNOWNED; left alone unless told")
       ->check(CLI::IsMember({"free", "keep"}))
+      ->type_name("HOW")
       ->needs(repair);
   add_job_options(*verb, options, repair);
   return {verb, cli::check};
@@ -276,7 +279,8 @@ Verb manifest_verb(CLI::App& app, Options& options) {
   add_events(*verb, options);
   verb->add_option("--format", options.format,
                    "nuvrat, or sha256sum for the ordinary checksum program")
-      ->check(CLI::IsMember({"nuvrat", "sha256sum"}));
+      ->check(CLI::IsMember({"nuvrat", "sha256sum"}))
+      ->type_name("KIND");
   return {verb, cli::manifest};
 }
 
@@ -320,7 +324,8 @@ Verb resume_verb(CLI::App& app, Options& options) {
       options);
   verb->add_option("--sector-size", options.sector_size,
                    "Of an image whose case is lost: 512 or 4096 (512)")
-      ->check(CLI::IsMember({512u, 4096u}));
+      ->check(CLI::IsMember({512u, 4096u}))
+      ->type_name("BYTES");
   return {verb, cli::resume, true};
 }
 
