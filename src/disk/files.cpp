@@ -177,7 +177,7 @@ class Fetcher {
     const auto out = new_file(path);
     Sha256 sha;
     std::uint64_t bytes = 0;
-    const std::vector<ByteRange> missing = read_readable(reader_, id, [&](ByteView piece) {
+    const Readable read = read_readable(reader_, id, [&](ByteView piece) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while files were being copied");
       sha.add(piece);
@@ -186,18 +186,20 @@ class Fetcher {
       bytes += piece.size();
       progress_.advance(piece.size());
     });
-    if (missing.empty()) {
+    if (read.missing.empty()) {
       out->finish();
       set_times(path, tree_.info(id));
       ++result.files;
       result.bytes += bytes;
       return hold_against_record(id, sha.finish());
     }
+    const std::uint64_t size = tree_.bytes(id);
     std::uint64_t lost = 0;
-    for (const ByteRange& r : missing)  // whole sectors, the last of which the file needn't fill
-      lost += std::min(r.length, tree_.bytes(id) - std::min(tree_.bytes(id), r.offset));
-    const std::string words = words_of(missing, lost);
-    if (lost >= tree_.bytes(id)) throw Error(ErrorCode::damaged, "nothing of it can be read");
+    for (const ByteRange& r : read.missing)  // the file needn't fill its last sector
+      lost += std::min(r.length, size - std::min(size, r.offset));
+    const std::string why = read.reason.empty() ? "" : ": " + read.reason;
+    if (lost >= size) throw Error(ErrorCode::damaged, "nothing of it can be read" + why);
+    const std::string words = words_of(read.missing, lost) + why;
     // The file that is there may be all of it.
     if (fs::exists(fs::symlink_status(path)))
       throw Error(ErrorCode::damaged, words + "; the file that is there was left");
@@ -205,8 +207,10 @@ class Fetcher {
     set_times(path, tree_.info(id));
     ++result.partial;
     result.bytes += bytes;
-    problem(id, words + (bytes < tree_.bytes(id) ? "; the copy ends there"
-                                                 : "; in the copy they are zeros"));
+    const bool ends_early = bytes < size;
+    const bool zeros = !ends_early || read.missing.size() > 1;
+    problem(id, words + (zeros ? "; in the copy they are zeros" : "") +
+                    (ends_early ? "; the copy ends early" : ""));
   }
 
   // "4,096 bytes from 8,192 on can't be read".

@@ -20,13 +20,14 @@ namespace {
 // What was recorded of the partition, if it begins and ends where it did and nothing of it was
 // written.
 template <typename Item>
-const Item* untouched(const KnownManifest* known, const std::vector<Item>& recorded,
-                      SectorRange range) {
-  if (known->written.first_overlap(range)) return nullptr;
-  const auto it = std::find_if(recorded.begin(), recorded.end(), [range](const Item& item) {
+const Item* untouched(const KnownManifest* known,
+                      const std::vector<Item>& (Recording::*recorded)() const, SectorRange range) {
+  if (known == nullptr || known->written.first_overlap(range)) return nullptr;
+  const auto& all = (known->recorded.*recorded)();
+  const auto it = std::find_if(all.begin(), all.end(), [range](const Item& item) {
     return item.start == range.first && item.sectors == range.count;
   });
-  return it == recorded.end() ? nullptr : &*it;
+  return it == all.end() ? nullptr : &*it;
 }
 
 std::string description_of(const Device& device) {
@@ -81,14 +82,12 @@ void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progre
 void record_partition(const Device& device, const Partition& p, const ReadOptions& read,
                       Progress& progress, const ManifestOptions& options,
                       const KnownManifest* known, Manifest& out) {
-  const RecordedVolume* same_volume =
-      known == nullptr ? nullptr : untouched(known, known->recorded.volumes(), p.range());
-  if (same_volume != nullptr) {
+  if (const RecordedVolume* same = untouched(known, &Recording::volumes, p.range())) {
     ManifestVolume& volume = out.volumes.emplace_back();
     volume.number = p.number;
     volume.start = p.start;
     volume.sectors = p.sectors;
-    volume.info = same_volume->info;
+    volume.info = same->info;
     volume.untouched = true;
     return;
   }
@@ -100,9 +99,7 @@ void record_partition(const Device& device, const Partition& p, const ReadOption
     return;
   }
   ManifestRange range;
-  const ManifestRange* same =
-      known == nullptr ? nullptr : untouched(known, known->recorded.ranges(), p.range());
-  if (same != nullptr) {
+  if (const ManifestRange* same = untouched(known, &Recording::ranges, p.range())) {
     range = *same;
   } else {
     const bool by_place = options.proof == Proof::places && there == p.sectors;

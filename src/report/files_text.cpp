@@ -112,9 +112,10 @@ std::string fetch_text(OpenedVolume& volume, const FetchResult& r,
   const std::string rest =
       (r.folders == 0 ? "" : " and " + plural(r.folders, "folder", "folders")) + " to " +
       folder.string() +
-      (!checked               ? ""
-       : r.checked == r.files ? ", each as recorded"
-                              : fmt::format(", {} of them as recorded", format_count(r.checked)));
+      (!checked ? ""
+       : r.checked == r.files && r.files > 0 && r.partial == 0
+           ? ", each as recorded"
+           : fmt::format(", {} of them as recorded", format_count(r.checked)));
   std::string out = verdict(volume_words(volume), r.problems.empty() ? Tone::good : Tone::plain,
                             key, rest, style);
   constexpr std::size_t max_shown = 40;

@@ -2,16 +2,21 @@
 // Files on a device that doesn't give all of them.
 
 #include <functional>
+#include <string>
 #include <vector>
 
 #include <nuvrat/manifest.h>
 
 namespace nuvrat {
 
+struct Readable {
+  std::vector<ByteRange> missing;  ///< of the file's own bytes, in whole sectors
+  std::string reason;              ///< where it isn't that sectors can't be read
+};
 /// Gives a file's contents in order and in pieces, zeros where a sector can't be read, and nothing
-/// after the last sector that it has; returns those parts, in its own bytes. Throws Error (damaged)
-/// where it can't be said what is where.
-[[nodiscard]] std::vector<ByteRange> read_readable(VolumeReader& reader, FileTree::Id id,
-                                                   const std::function<void(ByteView)>& sink);
+/// after the last byte that can be had. Throws Error (damaged) where it can't be said what is
+/// where.
+[[nodiscard]] Readable read_readable(VolumeReader& reader, FileTree::Id id,
+                                     const std::function<void(ByteView)>& sink);
 
 }  // namespace nuvrat

@@ -67,6 +67,28 @@ void stop_if_cancelled(const Progress& progress) {
   }
 }
 
+// Gives what is packed, or inside a record, as far as it can be had; returns why no more.
+std::string read_elsewhere(VolumeReader& reader, const FileTree& tree, FileTree::Id id,
+                           const std::function<void(ByteView)>& sink,
+                           std::vector<ByteRange>& unreadable) {
+  if (tree.bytes(id) > max_elsewhere) {
+    note_unreadable(unreadable, 0, tree.bytes(id));
+    return "it claims to be too long to be unpacked";
+  }
+  std::uint64_t given = 0;
+  try {
+    reader.read_contents(id, [&](ByteView bytes) {
+      sink(bytes);
+      given += bytes.size();
+    });
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read && e.code() != ErrorCode::damaged) throw;
+    note_unreadable(unreadable, given, tree.bytes(id) - std::min(given, tree.bytes(id)));
+    return e.message();
+  }
+  return "";
+}
+
 class ContentHasher {
  public:
   // Without a reader nothing can be hashed that is stored elsewhere than in extents.
@@ -133,20 +155,8 @@ class ContentHasher {
   }
 
   void hash_elsewhere(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
-    if (tree.bytes(id) > max_elsewhere) {
-      note_unreadable(unreadable, 0, tree.bytes(id));
-      return;
-    }
-    std::uint64_t given = 0;
-    try {
-      reader_->read_contents(id, [&](ByteView bytes) {
-        add(bytes);
-        given += bytes.size();
-      });
-    } catch (const Error& e) {
-      if (e.code() != ErrorCode::device_read && e.code() != ErrorCode::damaged) throw;
-      note_unreadable(unreadable, given, tree.bytes(id) - std::min(given, tree.bytes(id)));
-    }
+    (void)read_elsewhere(
+        *reader_, tree, id, [this](ByteView bytes) { add(bytes); }, unreadable);
   }
 
   VolumeReader* reader_;
@@ -180,36 +190,27 @@ void read_file(VolumeReader& reader, std::string_view path,
                 {{}, {}, {}, std::string(path)}, "See 'nuvrat check'");
 }
 
-std::vector<ByteRange> read_readable(VolumeReader& reader, FileTree::Id id,
-                                     const std::function<void(ByteView)>& sink) {
+Readable read_readable(VolumeReader& reader, FileTree::Id id,
+                       const std::function<void(ByteView)>& sink) {
   const FileTree& tree = reader.tree();
-  std::vector<ByteRange> unreadable;
+  Readable out;
   if (tree.stored(id) == Stored::elsewhere) {
-    std::uint64_t given = 0;
-    try {
-      reader.read_contents(id, [&](ByteView bytes) {
-        sink(bytes);
-        given += bytes.size();
-      });
-    } catch (const Error& e) {
-      if (e.code() != ErrorCode::device_read && e.code() != ErrorCode::damaged) throw;
-      note_unreadable(unreadable, given, tree.bytes(id) - std::min(given, tree.bytes(id)));
-    }
-    return unreadable;
+    out.reason = read_elsewhere(reader, tree, id, sink, out.missing);
+    return out;
   }
   Bytes buffer(piece_bytes);
   const std::uint64_t missing = each_piece(
       tree, id, reader.device().sector_size(), buffer,
       [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
-        read_piece(reader.device(), lba, piece, offset, unreadable);
+        read_piece(reader.device(), lba, piece, offset, out.missing);
       },
       sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); });
   if (missing > 0) {
-    if (tree.valid_bytes(id) < tree.bytes(id))
-      throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says");
-    note_unreadable(unreadable, tree.bytes(id) - missing, missing);
+    out.reason = "it has fewer sectors than its size says";
+    if (tree.valid_bytes(id) < tree.bytes(id)) throw Error(ErrorCode::damaged, out.reason);
+    note_unreadable(out.missing, tree.bytes(id) - missing, missing);
   }
-  return unreadable;
+  return out;
 }
 
 namespace {

@@ -1,18 +1,15 @@
 #include "tree/recording.h"
 
 #include <algorithm>
-#include <cerrno>
 #include <cstring>
 #include <numeric>
-
-#include <fmt/core.h>
-#include <unistd.h>
 
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
 
 #include "base/record.h"
 #include "base/temporary_file.h"
+#include "device/io.h"
 #include "tree/places.h"
 
 namespace nuvrat {
@@ -76,12 +73,6 @@ struct BlockHead {
 };
 constexpr std::size_t block_bytes = std::size_t{256} * 1024;
 
-[[noreturn]] void fail(const char* what, int error) {
-  throw Error(ErrorCode::file,
-              fmt::format("what was recorded can't be {}: {}", what, std::strerror(error)), {},
-              "Is the disk of the case folder full, or failing?");
-}
-
 class BlockWriter {
  public:
   explicit BlockWriter(int file) : file_(file) {}
@@ -104,13 +95,7 @@ class BlockWriter {
 
  private:
   void put(ByteView bytes) {
-    for (std::size_t done = 0; done < bytes.size();) {
-      const ssize_t n = ::pwrite(file_, bytes.data() + done, bytes.size() - done,
-                                 static_cast<off_t>(end_ + done));
-      if (n < 0 && errno == EINTR) continue;
-      if (n <= 0) fail("put aside", n < 0 ? errno : ENOSPC);
-      done += static_cast<std::size_t>(n);
-    }
+    io::write_at(file_, end_, bytes);
     end_ += bytes.size();
   }
 
@@ -159,23 +144,19 @@ class StoredNodes final : public RecordedNodes {
     }
   }
   void read_block() {
-    BlockHead head{};
-    get(&head, sizeof head);
-    block_.resize(std::min<std::uint64_t>(head.bytes, end_ - at_));
-    get(block_.data(), block_.size());
-    if (head.bytes != block_.size() || block_.empty() || crc32(block_) != head.crc)
-      fail("read again", EIO);
+    Bytes head(sizeof(BlockHead));
+    get(head);
+    const auto said = load<BlockHead>(head);
+    block_.resize(std::min<std::uint64_t>(said.bytes, end_ - at_));
+    get(block_);
+    if (said.bytes != block_.size() || block_.empty() || crc32(block_) != said.crc)
+      throw Error(ErrorCode::file, "what was recorded came back from a temporary file otherwise",
+                  {}, "Is the disk of the case folder failing?");
     used_ = 0;
   }
-  void get(void* out, std::size_t bytes) {
-    for (std::size_t done = 0; done < bytes;) {
-      const ssize_t n = ::pread(file_, static_cast<std::uint8_t*>(out) + done, bytes - done,
-                                static_cast<off_t>(at_ + done));
-      if (n < 0 && errno == EINTR) continue;
-      if (n <= 0) fail("read again", n < 0 ? errno : EIO);
-      done += static_cast<std::size_t>(n);
-    }
-    at_ += bytes;
+  void get(ByteSpan out) {
+    io::read_at(file_, at_, out);
+    at_ += out.size();
   }
 
   int file_;
