@@ -237,6 +237,47 @@ TEST_CASE("files: what can't be read is named, the rest copied; an image is neve
   CHECK(support::fingerprint(image) == before);
 }
 
+TEST_CASE("files: of a chain that ends early what is there is copied, and never called whole") {
+  const support::Folder folder;
+  MemoryDevice disk(40000, 512);
+  FatFormat format;
+  format.kind = VolumeKind::fat16;
+  format.cluster_sectors = 4;
+  FatWriter writer(disk, format);
+  const Bytes content = support::noise(5000, 7);  // three clusters
+  writer.add_file("GAUGE.CSV", content);
+  writer.finish();
+  QuietProgress quiet;
+  OpenedVolume sound(disk, 0, utc());
+  ManifestVolume recorded = record_volume(sound.reader(), 0, quiet);
+  // The second cluster of the chain becomes its last.
+  const Bytes boot = disk.read(0);
+  const auto reserved = support::little(boot, 14, 2);
+  const auto cluster = recorded.tree.extents(1)[0].first;
+  const auto data = reserved + support::little(boot, 16, 1) * support::little(boot, 22, 2) +
+                    support::little(boot, 17, 2) / 16;
+  const std::uint64_t entry = 2 * ((cluster - data) / 4 + 2 + 1);
+  Bytes fat = disk.read(reserved + entry / 512);
+  support::put(fat, entry % 512, 0xFFFF, 2);
+  disk.write(reserved + entry / 512, fat);
+  OpenedVolume volume(disk, 0, utc());
+  FetchOptions options;
+  options.recorded = &recorded;
+  const FetchResult result = fetch_files(volume.reader(), {""}, folder / "out", options, quiet);
+  CHECK(result.files == 0);
+  CHECK(result.partial == 1);
+  CHECK(result.checked == 0);
+  REQUIRE(result.problems.size() == 1);
+  CHECK(result.problems[0].text ==
+        "904 bytes from 4,096 on can't be read: it has fewer sectors than its size says; the copy "
+        "ends early");
+  CHECK(text_of(folder / "out" / "GAUGE.CSV") ==
+        std::string(content.begin(), content.begin() + 4096));
+  const std::string text = fetch_text(volume, result, "out", true, {});
+  CHECK(text.find("copied 0 files, 1 in part") != std::string::npos);
+  CHECK(text.find("each as recorded") == std::string::npos);
+}
+
 TEST_CASE("files: the tool lists, copies, rehearses and takes several disks") {
   const support::Folder folder;
   const auto image = (folder / "disk.img").string();
