@@ -100,9 +100,9 @@ std::vector<Bytes> manifest_seeds() {
 }
 
 // A plan as one input: its text, a zero, its blobs. The checksums of blobs are put right.
-CasePlan plan_from(ByteView input) {
+json::CasePlan plan_from(ByteView input) {
   const auto zero = std::find(input.begin(), input.end(), 0);
-  CasePlan out;
+  json::CasePlan out;
   if (zero != input.end()) out.blobs.assign(std::next(zero), input.end());
   auto json = nlohmann::json::parse(input.begin(), zero, nullptr, false);
   std::vector<nlohmann::json*> open{&json};
@@ -128,8 +128,8 @@ CasePlan plan_from(ByteView input) {
 // What a case keeps, and what a resume makes of it: rewrites on a disk of another shape.
 void assessment(ByteView input) {
   expect_answer([&] {
-    CaseHead head;
-    const Assessment a = read_plan(plan_from(input), head);
+    json::CaseHead head;
+    const Assessment a = json::read_plan(plan_from(input), head);
     (void)assessment_text(a, {});
     (void)assessment_json(a);
     (void)next_steps(a);
@@ -148,7 +148,8 @@ std::vector<Bytes> assessment_seeds() {
   std::vector<Bytes> out;
   Random random(1);
   const auto add = [&](Device& disk, const char* goal) {
-    const CasePlan plan = write_plan(assess(disk, {parse_goal(goal)}, utc(), random), {});
+    const json::CasePlan plan =
+        json::write_plan(assess(disk, {parse_goal(goal)}, utc(), random), {});
     out.push_back(bytes_of(plan.text));
     out.back().push_back(0);
     out.back().insert(out.back().end(), plan.blobs.begin(), plan.blobs.end());

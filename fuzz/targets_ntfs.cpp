@@ -68,10 +68,10 @@ std::vector<Bytes> damage_seeds() {
   return {{1, 0, 20, 0, 3}, {0, 0, 13, 0, 2, 9, 0, 60, 0, 255, 30, 0, 4, 1, 128}};
 }
 
-Bytes encoded(const Runs& list) {
+Bytes encoded(const tree::Runs& list) {
   Bytes out;
   std::uint64_t previous = 0;
-  for (const Run& run : list) ntfs::encode_run(run, previous, out);
+  for (const tree::Run& run : list) ntfs::encode_run(run, previous, out);
   out.push_back(0);
   if (out.size() != ntfs::encoded_bytes(list))
     broken("a runlist has another length than it was to have");
@@ -80,24 +80,25 @@ Bytes encoded(const Runs& list) {
 
 void runs(ByteView input) {
   constexpr std::uint64_t most = std::uint64_t{1} << 50;  // clusters in holes
-  Runs out;
+  tree::Runs out;
   expect_answer([&] {
     ntfs::decode_runs(input, 1u << 20, most, out);
     std::uint64_t total = 0;
-    for (const Run& r : out) {
-      if (r.lcn != Run::hole && (r.lcn >= 1u << 20 || r.count > (1u << 20) - r.lcn))
+    for (const tree::Run& r : out) {
+      if (r.lcn != tree::Run::hole && (r.lcn >= 1u << 20 || r.count > (1u << 20) - r.lcn))
         broken("a run leaves the volume");
       if (r.count == 0 || total + r.count < total) broken("a run of no length, or too many");
       total += r.count;
     }
-    Runs again;  // what was read can be written, and reads as the same
+    tree::Runs again;  // what was read can be written, and reads as the same
     ntfs::decode_runs(encoded(out), 1u << 20, most, again);
-    if (clusters_in(again) != clusters_in(out)) broken("runs differ after a round trip");
+    if (tree::clusters_in(again) != tree::clusters_in(out))
+      broken("runs differ after a round trip");
   });
 }
 
 std::vector<Bytes> runs_seeds() {
-  return {encoded({{100, 5}, {90, 1}, {Run::hole, 16}, {5000, 300}}), {0x11, 1, 1, 0}};
+  return {encoded({{100, 5}, {90, 1}, {tree::Run::hole, 16}, {5000, 300}}), {0x11, 1, 1, 0}};
 }
 
 void lznt1(ByteView input) {

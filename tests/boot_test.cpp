@@ -315,7 +315,7 @@ TEST_CASE("boot: a disk whose way to its system is broken isn't said to start, a
          std::fill_n(mbr.begin(), 440, std::uint8_t{0});
          disk.write(0, mbr);
        }},
-      {"no program for legacy firmware",
+      {"not a program for legacy firmware",
        [](Device& disk) { replace_in_p1(disk, wide("winload.exe"), wide("winload.efi")); }}};
   for (const auto& way : ways) {
     CAPTURE(way.first);

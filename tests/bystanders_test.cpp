@@ -174,7 +174,7 @@ TEST_CASE("bystanders: no sector outside partitions that holds data is written w
     for (const Partition& p : table.layout.data_partitions()) owned.add(p.range());
     if (table.layout.data_partitions().empty()) continue;  // all of it is one volume
     const SectorSet others = owned.gaps({0, disk.sectors()});
-    for (const SectorRange& range : others.ranges())
+    for (const SectorRange& range : others)
       disk.write(range.first, noise(range.count * s.sector_size, 7));
     const auto original = disk.clone();
     const Assessment a = s.assess(disk);
@@ -183,7 +183,7 @@ TEST_CASE("bystanders: no sector outside partitions that holds data is written w
     QuietProgress quiet;
     CHECK(run_job(disk, a, support::case_in_memory(folder / "case"), quiet).sound());
     bool overwritten = false;
-    for (const SectorRange& range : others.ranges())
+    for (const SectorRange& range : others)
       overwritten |=
           disk.read(range.first, range.count) != original->read(range.first, range.count);
     const bool said =

@@ -47,7 +47,7 @@ TEST_CASE("device: memory, image, window and overlay hold what was written") {
       Overlay overlay(memory);
       compare_with_mirror(overlay, random, 500);
       SectorSet all;
-      for (const SectorRange& r : overlay.written().ranges()) all.add(r);
+      for (const SectorRange& r : overlay.written()) all.add(r);
       CHECK(all.count() > 0);
     }
     CHECK(memory.same_as(*before));  // the base is never written

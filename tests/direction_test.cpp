@@ -14,7 +14,7 @@ using namespace nuvrat;
 using direction::assessed;
 using direction::gpt;
 using direction::run_in;
-using nlohmann::json;
+using Json = nlohmann::json;
 using support::code_of;
 using support::utc;
 
@@ -42,7 +42,7 @@ TEST_CASE(
   const std::string before = support::fingerprint(image);
   const auto ran = support::tool("assess --json " + image.string() + " table=mbr");
   CHECK(ran.status == 3);
-  const json obstacles = json::parse(ran.out).at("obstacles");
+  const Json obstacles = Json::parse(ran.out).at("obstacles");
   REQUIRE(obstacles.size() == 2);
   CHECK(obstacles[0].at("code") == "past-32-bits");
   CHECK(obstacles[0].at("partition") == 2);
@@ -50,7 +50,7 @@ TEST_CASE(
   CHECK(obstacles[1].at("partition") == 3);
   CHECK(obstacles[1].at("missing_sectors") == 0x2001);
   const std::string tag =
-      json::parse(support::tool("survey --json " + image.string()).out).at("tag");
+      Json::parse(support::tool("survey --json " + image.string()).out).at("tag");
   CHECK(support::tool("rewrite --confirm " + tag + " " + image.string() + " table=mbr").status ==
         3);
   CHECK(support::fingerprint(image) == before);

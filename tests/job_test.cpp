@@ -66,8 +66,7 @@ TEST_CASE("job: the logger disk becomes GPT; starts, lengths, hashes and seal ar
     for (const WrittenRange& w : result.written) written.add(w.range);
     CHECK(written == allowed);
     CHECK(written.count() == assessment.sectors_to_write);
-    for (const SectorRange& r : allowed.ranges())
-      original->write(r.first, device.read(r.first, r.count));
+    for (const SectorRange& r : allowed) original->write(r.first, device.read(r.first, r.count));
     CHECK(device.same_as(*original));
     for (const Partition& p : was) {
       if (p.table_sector) CHECK(all_zero(device.read(*p.table_sector)));

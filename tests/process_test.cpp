@@ -16,7 +16,7 @@
 #include "support.h"
 
 using namespace nuvrat;
-using nlohmann::json;
+using Json = nlohmann::json;
 
 namespace {
 
@@ -179,10 +179,10 @@ TEST_CASE("cases: resume and revert as commands, with the tag of the disk as it 
   CHECK(support::tool("resume --confirm " + tag + " " + job).status == 3);  // the old disk's tag
   const auto resumed = support::tool("resume --json --confirm " + now + " " + job);
   CHECK(resumed.status == 0);
-  CHECK(json::parse(resumed.out).at("verdict") == "done");
+  CHECK(Json::parse(resumed.out).at("verdict") == "done");
   const auto reverted = support::tool("revert --json --confirm " + now + " " + job);
   CHECK(reverted.status == 0);
-  CHECK(json::parse(reverted.out).at("tag_after") == tag);
+  CHECK(Json::parse(reverted.out).at("tag_after") == tag);
   CHECK(support::fingerprint(image) == before);
   CHECK(support::tool("revert --confirm " + tag + " " + folder.path().string()).status == 2);
 
@@ -412,7 +412,7 @@ TEST_CASE("in use: a disk that anybody holds is refused by name") {
   const auto done = support::tool(fmt::format("rewrite --json --confirm {} --case {} {} table=gpt",
                                               tag_of(loop, 0), (folder / "case").string(), loop));
   CHECK(done.status == 0);
-  CHECK(json::parse(done.out).at("table_reread") == true);
+  CHECK(Json::parse(done.out).at("table_reread") == true);
   if (!std::filesystem::exists("/sys/class/block/" + loop.substr(5) + "p1")) {
     MESSAGE("SKIPPED: this machine's kernel reads no partition tables");
     return;

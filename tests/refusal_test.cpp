@@ -6,7 +6,7 @@
 #include "support.h"
 
 using namespace nuvrat;
-using nlohmann::json;
+using Json = nlohmann::json;
 
 namespace {
 
@@ -16,16 +16,16 @@ void must_refuse(const support::Folder& folder, const std::string& code,
   const auto file = folder / "disk.img";
   const std::string before = support::fingerprint(file);
   const auto looked = support::tool("survey --json " + more + file.string());
-  const std::string tag = json::parse(looked.out).at("tag");
+  const std::string tag = Json::parse(looked.out).at("tag");
   const auto ran =
       support::tool("rewrite --json --confirm " + tag + " --case " + (folder / "case").string() +
                     " " + more + file.string() + " table=gpt");
   CHECK(ran.status == 3);
   CHECK(support::fingerprint(file) == before);
-  const json result = json::parse(ran.out);
+  const Json result = Json::parse(ran.out);
   CHECK(result.at("verdict") == "refused");
   bool found = false;
-  for (const json& o : result.at("assessment").at("obstacles")) {
+  for (const Json& o : result.at("assessment").at("obstacles")) {
     CHECK(!o.at("text").get<std::string>().empty());
     CHECK(!o.at("remedy").get<std::string>().empty());
     found |= o.at("code") == code;
@@ -153,7 +153,7 @@ TEST_CASE("refusal: a GPT already there, in force or left behind; no table; a di
   const support::Folder folder;
   support::make_small_disk(folder / "disk.img", 40000, 2048, 20000);
   const std::string tag =
-      json::parse(support::tool("survey --json " + (folder / "disk.img").string()).out).at("tag");
+      Json::parse(support::tool("survey --json " + (folder / "disk.img").string()).out).at("tag");
   REQUIRE(support::tool("rewrite --confirm " + tag + " --case " + (folder / "first").string() +
                         " " + (folder / "disk.img").string() + " table=gpt")
               .status == 0);

@@ -11,7 +11,7 @@
 #include "support.h"
 
 using namespace nuvrat;
-using nlohmann::json;
+using Json = nlohmann::json;
 using support::tool;
 
 namespace {
@@ -42,7 +42,7 @@ class Bench {
   }
   [[nodiscard]] std::string at(const std::string& name) const { return (folder_ / name).string(); }
   [[nodiscard]] std::string tag(const std::string& disk) const {
-    return json::parse(tool("survey --json " + at(disk + ".img")).out).at("tag");
+    return Json::parse(tool("survey --json " + at(disk + ".img")).out).at("tag");
   }
   [[nodiscard]] std::vector<std::string> cases() const {
     std::vector<std::string> out;
@@ -70,10 +70,10 @@ class Bench {
   support::Folder folder_;
 };
 
-std::vector<json> lines_of(const std::string& path) {
-  std::vector<json> out;
+std::vector<Json> lines_of(const std::string& path) {
+  std::vector<Json> out;
   std::ifstream in(path);
-  for (std::string line; std::getline(in, line);) out.push_back(json::parse(line));
+  for (std::string line; std::getline(in, line);) out.push_back(Json::parse(line));
   return out;
 }
 
@@ -275,10 +275,10 @@ TEST_CASE("json: every verb's object is what its schema says, events too") {
   MESSAGE(ran.out);
 
   // Every stage in order, progress only forwards and to the end, one line at the close.
-  const std::vector<json> events = lines_of(bench.at("logger.jsonl"));
+  const std::vector<Json> events = lines_of(bench.at("logger.jsonl"));
   std::vector<std::string> stages;
   std::uint64_t done = 0;
-  for (const json& e : events) {
+  for (const Json& e : events) {
     if (e.at("event") == "stage") {
       stages.push_back(e.at("stage"));
       done = 0;
@@ -292,7 +292,7 @@ TEST_CASE("json: every verb's object is what its schema says, events too") {
   for (const char* job : {"logger", "resumed"}) {
     CAPTURE(std::string(job));
     double share = 0;
-    for (const json& e : lines_of(bench.at(std::string(job) + ".jsonl"))) {
+    for (const Json& e : lines_of(bench.at(std::string(job) + ".jsonl"))) {
       if (!e.contains("job_share")) continue;
       CHECK(e.at("job_share").get<double>() >= share);
       share = e.at("job_share");

@@ -11,7 +11,7 @@
 #include "support.h"
 
 using namespace nuvrat;
-using nlohmann::json;
+using Json = nlohmann::json;
 using support::tool;
 
 namespace {
@@ -25,7 +25,7 @@ std::string make_logger(const support::Folder& folder) {
 }
 
 std::string tag_of(const std::string& disk) {
-  return json::parse(tool("survey --json " + disk).out).at("tag");
+  return Json::parse(tool("survey --json " + disk).out).at("tag");
 }
 
 }  // namespace
@@ -35,17 +35,17 @@ TEST_CASE("tool: survey shows the disk, as text and as JSON") {
   const std::string disk = make_logger(folder);
   const auto ran = tool("survey --json " + disk);
   CHECK(ran.status == 0);
-  const json s = json::parse(ran.out);
+  const Json s = Json::parse(ran.out);
   CHECK(s.at("schema") == "nuvrat.survey/1");
   CHECK(s.at("device").at("bytes") == 4ull << 30);
   CHECK(s.at("device").at("sector_size") == 512);
   CHECK(s.at("device").at("path") == disk);
   CHECK(s.at("table").at("kind") == "mbr");
   REQUIRE(s.at("partitions").size() == 6);
-  const json& extended = s.at("partitions")[2];
+  const Json& extended = s.at("partitions")[2];
   CHECK(extended.at("role") == "extended");
   CHECK(extended.at("number") == 3);
-  const json& first = s.at("partitions")[0];
+  const Json& first = s.at("partitions")[0];
   CHECK(first.at("number") == 1);
   CHECK(first.at("start") == 2048);
   CHECK(first.at("sectors") == 1228800);
@@ -83,7 +83,7 @@ TEST_CASE("tool: manifest, rewrite, verify from end to end") {
   CHECK(support::fingerprint(disk) == before);
   const auto done = tool(rewrite + " --timezone UTC --confirm " + tag_of(disk));
   REQUIRE(done.status == 0);
-  const json r = json::parse(done.out);
+  const Json r = Json::parse(done.out);
   CHECK(r.at("verdict") == "done");
   CHECK(r.at("seal_before") == r.at("seal_after"));
   CHECK(r.at("files").get<int>() > 500);
@@ -91,7 +91,7 @@ TEST_CASE("tool: manifest, rewrite, verify from end to end") {
 
   const auto same = tool("verify --json --against " + manifest + " " + disk);
   CHECK(same.status == 0);
-  const json v = json::parse(same.out);
+  const Json v = Json::parse(same.out);
   CHECK(v.at("verdict") == "equal");
   CHECK(v.at("seal_after") == r.at("seal_after"));
   {
@@ -197,7 +197,7 @@ TEST_CASE("tool: words that make no sense are status 2 and say what would") {
   }
   const auto as_json = tool("survey --json /nowhere/at/all.img");
   CHECK(as_json.status == 2);
-  CHECK(json::parse(as_json.out).at("verdict") == "error");
+  CHECK(Json::parse(as_json.out).at("verdict") == "error");
 }
 
 TEST_CASE("tool: a manifest of one partition has paths that begin at its root") {

@@ -19,7 +19,7 @@ enum class Outcome {
   cut_off,       ///< in the middle; whether the switch was made only the disk can say
   torn,          ///< in the middle of a sector, which holds nothing that was written
   old_disk,      ///< cut off before the switch; the disk is the old one
-  new_disk,      ///< cut off after the switch; the disk is the new one
+  new_disk,      ///< cut off after the switch: the disk has its new layout
   done,          ///< finished, and nothing was lost
   differs,       ///< finished, with differences or findings
   reverting,     ///< a way back was begun and cut off

@@ -20,7 +20,8 @@ struct Digest {
   [[nodiscard]] std::string hex() const;
   /// From 64 hexadecimal digits; throws Error (words).
   static Digest from_hex(std::string_view text);
-  auto operator<=>(const Digest&) const = default;
+  bool operator==(const Digest&) const = default;
+  bool operator<(const Digest& other) const { return bytes < other.bytes; }
 };
 
 /// Streaming SHA-256. `finish` may be called once; the object starts anew with `reset`.

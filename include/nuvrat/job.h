@@ -67,8 +67,8 @@ struct RehearsalResult {
   Proof proof = Proof::contents;
 };
 /// What run_job asks of the folder for its case, asked before the disk is read; nothing is made.
-/// Throws Error: refused when it holds a job already, is somebody else's, lies on the disk that is
-/// to be rewritten or, unless `in_memory`, in memory; file when it can't be made.
+/// Throws Error: refused when it holds a job already, belongs to another user, lies on the disk
+/// that is to be rewritten or, unless `in_memory`, in memory; file when it can't be made.
 void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory);
 
 /// The same up to the first write: records, plays every step through on an overlay, compares there,
@@ -136,7 +136,7 @@ struct RevertResult {
   [[nodiscard]] bool sound() const { return equal() && (compared || already); }
 };
 /// Puts the disk back. Of a finished job it is played through first. Throws Error (refused) when
-/// somebody has written to the disk since so that something would be lost or not be as recorded,
+/// the disk was written to since so that something would be lost or not be as recorded,
 /// and `discard_later_changes` isn't set; the text says what. May be cut off and run again. A stop
 /// that is asked for ends the comparison, never the way back.
 [[nodiscard]] RevertResult revert_case(Device& device, const CaseFile& job,

@@ -25,7 +25,7 @@ enum class Undo {
 /// Sectors of a journal that are not as a rewrite knows them.
 struct StrangeSectors {
   /// They hold neither what was there before nor anything the rewrite wrote (of a finished one: not
-  /// what it left). Somebody else has written them, or the cut tore them.
+  /// what it left). Something else has written them, or the cut tore them.
   SectorSet foreign;
   SectorSet unreadable;
   [[nodiscard]] bool empty() const { return foreign.empty() && unreadable.empty(); }

@@ -109,8 +109,8 @@ struct Manifest {
 [[nodiscard]] Digest range_digest(const Device& device, SectorRange range, Progress& progress,
                                   std::vector<ByteRange>& unreadable);
 
-/// JSON Lines; docs/formats/manifest.md.
-void save_manifest(const Manifest& manifest, const std::filesystem::path& path);
+/// JSON Lines; docs/formats/manifest.md. Returns the seal.
+std::string save_manifest(const Manifest& manifest, const std::filesystem::path& path);
 /// Throws Error (file) naming the line that is wrong; the totals and the seal at the end must
 /// agree.
 [[nodiscard]] Manifest load_manifest(const std::filesystem::path& path);

@@ -23,7 +23,7 @@ struct OpenOptions {
 [[nodiscard]] bool is_address(std::string_view path);
 
 /// Opens an image file, a block device, or an address. A block device is opened exclusively when
-/// writable, an image is locked; of a disk behind an address nobody can say who else uses it.
+/// writable, an image is locked; of a disk behind an address it is not known who else uses it.
 /// Throws Error: words (no such file, size not whole sectors), busy (in use).
 [[nodiscard]] std::unique_ptr<Device> open_device(const std::filesystem::path& path,
                                                   const OpenOptions& options = {});

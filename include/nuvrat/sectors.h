@@ -1,8 +1,9 @@
 #pragma once
 // Ranges and sets of sectors: who owns what, what may be written.
 
+#include <cstddef>
 #include <cstdint>
-#include <memory>
+#include <iterator>
 #include <optional>
 #include <string>
 #include <vector>
@@ -26,16 +27,12 @@ struct SectorRange {
   [[nodiscard]] std::string text() const;
 };
 
-/// A set of sectors, held as disjoint ranges; memory grows with their number.
+/// A set of sectors, held as disjoint ranges: 16 bytes for each that comes in order, some more for
+/// others.
 class SectorSet {
  public:
-  SectorSet();
+  SectorSet() = default;
   SectorSet(std::initializer_list<SectorRange> ranges);
-  SectorSet(const SectorSet& other);
-  SectorSet& operator=(const SectorSet& other);
-  SectorSet(SectorSet&&) noexcept;
-  SectorSet& operator=(SectorSet&&) noexcept;
-  ~SectorSet();
 
   void add(SectorRange range);
   void add(const SectorSet& other);
@@ -53,9 +50,61 @@ class SectorSet {
   [[nodiscard]] std::vector<SectorRange> ranges() const;
   bool operator==(const SectorSet& other) const;
 
+  class Iterator;
+  /// Over ranges(), without a copy of them; valid until the set changes.
+  [[nodiscard]] Iterator begin() const;
+  [[nodiscard]] Iterator end() const;
+
  private:
-  struct Impl;
-  std::unique_ptr<Impl> impl_;
+  // Ascending, in blocks that hold something each: a change moves no more than a block.
+  using Block = std::vector<SectorRange>;
+  struct At {
+    std::size_t block = 0, index = 0;
+    bool operator==(const At&) const = default;
+  };
+  [[nodiscard]] At first_after(std::uint64_t lba) const;
+  [[nodiscard]] bool is_end(At at) const { return at.block == blocks_.size(); }
+  [[nodiscard]] At next(At at) const;
+  void append(SectorRange range);
+  void insert(At at, SectorRange range);
+  void erase(At from, At to);
+  template <typename Keep>
+  [[nodiscard]] static SectorSet merged(const SectorSet& a, const SectorSet& b, Keep keep);
+
+  std::vector<Block> blocks_;
 };
+
+class SectorSet::Iterator {
+ public:
+  using iterator_category = std::forward_iterator_tag;
+  using value_type = SectorRange;
+  using difference_type = std::ptrdiff_t;
+  using pointer = const SectorRange*;
+  using reference = const SectorRange&;
+
+  Iterator(const SectorSet& set, At at) : set_(&set), at_(at) {}
+  const SectorRange& operator*() const { return set_->blocks_[at_.block][at_.index]; }
+  Iterator& operator++() {
+    at_ = set_->next(at_);
+    return *this;
+  }
+  Iterator operator++(int) {
+    const Iterator old = *this;
+    ++*this;
+    return old;
+  }
+  bool operator==(const Iterator& other) const = default;
+
+ private:
+  const SectorSet* set_;
+  At at_;
+};
+
+inline SectorSet::Iterator SectorSet::begin() const {
+  return {*this, {}};
+}
+inline SectorSet::Iterator SectorSet::end() const {
+  return {*this, {blocks_.size()}};
+}
 
 }  // namespace nuvrat

@@ -55,7 +55,7 @@ struct GptBytes {
 void write_new_table(Device& device, const Layout& layout);
 
 /// Mark in bytes 444 and 445 of LBA 0 while a settle is unfinished. Both standards leave these
-/// bytes to nobody; a settled disk has zeros there.
+/// bytes unused; a settled disk has zeros there.
 void set_settle_mark(ByteSpan sector0, bool unfinished);
 
 }  // namespace nuvrat

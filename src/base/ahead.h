@@ -7,7 +7,7 @@
 #include <future>
 #include <thread>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 /// Calls make(0) to make(count - 1) on other threads, a few of them at a time, and hands what each
 /// returns to take(), in order, on the calling one. `make` must only read what it shares. What
@@ -29,4 +29,4 @@ void make_ahead(std::size_t count, Make make, Take take) {
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

@@ -6,7 +6,7 @@
 #include <string_view>
 #include <vector>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 /// The same text with A to Z as a to z; whatever lies beyond ASCII stays.
 template <typename Text>
@@ -27,4 +27,4 @@ template <typename Text>
   return out;
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 /// Things that only one owner may have, counted as owners claim them. Together they can claim no
 /// more than there is; where they claim several times as much, it is plain that they share, and
@@ -24,4 +24,4 @@ class Budget {
   std::uint64_t left_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

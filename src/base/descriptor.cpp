@@ -9,6 +9,7 @@
 #include <unistd.h>
 
 namespace nuvrat {
+using namespace base;
 
 Descriptor::Descriptor(int file) : file_(file) {
   if (file_ < 0 || file_ > 2) return;
@@ -28,15 +29,16 @@ void Descriptor::reset() {
   if (file_ >= 0) ::close(release());
 }
 
-Descriptor open_file(const std::filesystem::path& path, int flags, unsigned mode) {
+Descriptor base::open_file(const std::filesystem::path& path, int flags, unsigned mode) {
   return open_file_at(AT_FDCWD, path, flags, mode);
 }
 
-Descriptor open_file_at(int folder, const std::filesystem::path& name, int flags, unsigned mode) {
+Descriptor base::open_file_at(int folder, const std::filesystem::path& name, int flags,
+                              unsigned mode) {
   return Descriptor(::openat(folder, name.c_str(), flags | O_CLOEXEC, mode));
 }
 
-std::vector<std::filesystem::path> entries_of(const std::filesystem::path& folder) {
+std::vector<std::filesystem::path> base::entries_of(const std::filesystem::path& folder) {
   std::vector<std::filesystem::path> out;
   const auto close = [](DIR* open) { ::closedir(open); };
   const std::unique_ptr<DIR, decltype(close)> open(::opendir(folder.c_str()), close);

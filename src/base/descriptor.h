@@ -6,7 +6,7 @@
 #include <utility>
 #include <vector>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 class Descriptor {
  public:
@@ -39,4 +39,4 @@ class Descriptor {
 /// walk ends the program where memory is short.
 [[nodiscard]] std::vector<std::filesystem::path> entries_of(const std::filesystem::path& folder);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

@@ -10,7 +10,7 @@
 
 #include <nuvrat/finding.h>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 class FindingLog {
  public:
@@ -47,4 +47,4 @@ class FindingLog {
   std::map<std::string, std::uint64_t> counts_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

@@ -4,7 +4,7 @@
 #include <malloc.h>
 #endif
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 /// Gives what was freed back to the system: between two stages that each hold a whole volume's
 /// names, the heap would otherwise keep the pages of the one while the other grows.
@@ -14,4 +14,4 @@ inline void give_back_memory() {
 #endif
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

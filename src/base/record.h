@@ -8,7 +8,7 @@
 #include <nuvrat/bytes.h>
 #include <nuvrat/error.h>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 template <typename Record>
 Record load(ByteView bytes, std::size_t offset = 0) {
@@ -36,4 +36,4 @@ ByteView bytes_of(const Record& record) {
   return {reinterpret_cast<const std::uint8_t*>(&record), sizeof record};
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

@@ -6,7 +6,7 @@
 #include <memory>
 #include <unordered_map>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 template <typename T>
 class SparseArray {
@@ -40,4 +40,4 @@ class SparseArray {
   std::unordered_map<std::uint64_t, std::unique_ptr<Chunk>> chunks_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

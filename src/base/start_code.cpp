@@ -42,11 +42,11 @@ static_assert(mbr_code.size() <= 440);
 
 }  // namespace
 
-ByteView volume_start_code() {
+ByteView base::volume_start_code() {
   return volume_code;
 }
 
-ByteView mbr_start_code() {
+ByteView base::mbr_start_code() {
   return mbr_code;
 }
 

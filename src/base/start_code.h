@@ -4,7 +4,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 /// Says on the screen that nothing starts from here. For the boot sector of a volume, after its
 /// parameters.
@@ -12,4 +12,4 @@ namespace nuvrat {
 /// Starts the active partition. For the first bytes of LBA 0: 440 at most.
 [[nodiscard]] ByteView mbr_start_code();
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

@@ -11,8 +11,9 @@
 #include <nuvrat/error.h>
 
 namespace nuvrat {
+using namespace base;
 
-Descriptor temporary_file(const std::filesystem::path& folder, const std::string& remedy) {
+Descriptor base::temporary_file(const std::filesystem::path& folder, const std::string& remedy) {
   std::string name = (folder / "nuvrat-XXXXXX").string();
   Descriptor out(::mkostemp(name.data(), O_CLOEXEC));
   if (!out.valid())

@@ -5,10 +5,10 @@
 
 #include "base/descriptor.h"
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 /// On the medium of `folder`. Throws Error (file) with that remedy.
 [[nodiscard]] Descriptor temporary_file(const std::filesystem::path& folder,
                                         const std::string& remedy);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

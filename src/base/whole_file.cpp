@@ -15,6 +15,7 @@
 #include "base/descriptor.h"
 
 namespace nuvrat {
+using namespace base;
 namespace {
 
 Error file_error(const std::string& what, int error, const std::filesystem::path& path) {
@@ -136,13 +137,14 @@ void WholeFile::finish() {
   impl_->finish();
 }
 
-void write_whole_file(const std::filesystem::path& path, std::string_view contents, unsigned mode) {
+void base::write_whole_file(const std::filesystem::path& path, std::string_view contents,
+                            unsigned mode) {
   WholeFile file(path, mode);
   file.out() << contents;
   file.finish();
 }
 
-void sync_folder(const std::filesystem::path& folder) {
+void base::sync_folder(const std::filesystem::path& folder) {
   const std::filesystem::path name = folder.empty() ? "." : folder;
   const Descriptor file = open_file(name, O_RDONLY | O_DIRECTORY);
   if (!file.valid() || ::fsync(file.get()) != 0)

@@ -7,7 +7,7 @@
 #include <ostream>
 #include <string_view>
 
-namespace nuvrat {
+namespace nuvrat::base {
 
 /// Of many files: the caller syncs the file system once all of them are written.
 enum class Sync { now, by_caller };
@@ -42,4 +42,4 @@ void write_whole_file(const std::filesystem::path& path, std::string_view conten
 /// Makes a new entry of a folder durable. Throws Error (file).
 void sync_folder(const std::filesystem::path& folder);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::base

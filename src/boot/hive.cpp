@@ -27,7 +27,7 @@ constexpr std::size_t max_value_bytes = 64u << 20;
 constexpr std::string_view mark = "regf";
 
 std::uint32_t number_at(ByteView bytes, std::size_t at) {
-  return load<boost::endian::little_uint32_buf_t>(bytes, at).value();
+  return base::load<boost::endian::little_uint32_buf_t>(bytes, at).value();
 }
 
 // XOR of the 127 words in front of it; 0 and all ones stand for their neighbours.
@@ -86,7 +86,7 @@ struct Hive::State {
   }
   [[nodiscard]] std::string path() const { return fmt::format("/proc/self/fd/{}", file.get()); }
 
-  Descriptor file;
+  base::Descriptor file;
   hive_h* handle = nullptr;
 };
 
@@ -116,13 +116,13 @@ Hive::Key Hive::child(Key key, const std::string& name) const {
   if (key == 0) return 0;
   // The library's own look-up writes to the standard error of a program that meets a damaged hive.
   for (const Key k : children(key)) {
-    if (ascii_lower(this->name(k)) == ascii_lower(name)) return k;
+    if (base::ascii_lower(this->name(k)) == base::ascii_lower(name)) return k;
   }
   return 0;
 }
 
 Hive::Key Hive::find(Key from, std::string_view path) const {
-  for (const std::string& part : path_parts(path)) from = child(from, part);
+  for (const std::string& part : base::path_parts(path)) from = child(from, part);
   return from;
 }
 
@@ -236,7 +236,7 @@ HiveDump Hive::dump() const {
 
 Bytes Hive::file() {
   const HiveDump wanted = dump();
-  const Descriptor out(::memfd_create("hive", MFD_CLOEXEC));
+  const base::Descriptor out(::memfd_create("hive", MFD_CLOEXEC));
   const std::string path = fmt::format("/proc/self/fd/{}", out.get());
   if (::hivex_commit(state_->handle, path.c_str(), 0) != 0)
     throw Error(ErrorCode::file, "there is no memory for a new " + what_);

@@ -69,20 +69,20 @@ Bytes device_element(const PartitionName& name) {
     Bytes offset(8), signature(4);
     be::little_uint64_buf_t o;
     o = name.offset;
-    store(o, offset);
+    base::store(o, offset);
     be::little_uint32_buf_t s;
     s = name.signature;
-    store(s, signature);
+    base::store(s, signature);
     std::copy(offset.begin(), offset.end(), e.partition.begin());
     std::copy(signature.begin(), signature.end(), e.disk.begin());
   }
-  const ByteView bytes = bytes_of(e);
+  const ByteView bytes = base::bytes_of(e);
   return {bytes.begin(), bytes.end()};
 }
 
 std::optional<PartitionName> read_device_element(ByteView element) {
   if (element.size() != sizeof(DeviceElement)) return std::nullopt;
-  const auto e = load<DeviceElement>(element);
+  const auto e = base::load<DeviceElement>(element);
   if (e.type.value() != type_partition || e.length.value() != element_length) return std::nullopt;
   PartitionName out;
   out.gpt = e.style.value() == style_gpt;
@@ -90,16 +90,16 @@ std::optional<PartitionName> read_device_element(ByteView element) {
     out.partition = Guid(e.partition);
     out.disk = Guid(e.disk);
   } else if (e.style.value() == style_mbr) {
-    out.offset = load<be::little_uint64_buf_t>(e.partition).value();
-    out.signature = load<be::little_uint32_buf_t>(e.disk).value();
+    out.offset = base::load<be::little_uint64_buf_t>(e.partition).value();
+    out.signature = base::load<be::little_uint32_buf_t>(e.disk).value();
   } else {
     return std::nullopt;
   }
   // All that isn't said must be zeros: else it is something that isn't known here.
   Bytes same = device_element(out);
-  auto flags = load<DeviceElement>(same);
+  auto flags = base::load<DeviceElement>(same);
   flags.flags = e.flags.value();
-  store(flags, same);
+  base::store(flags, same);
   return std::equal(same.begin(), same.end(), element.begin()) ? std::optional(out) : std::nullopt;
 }
 
@@ -113,18 +113,18 @@ Bytes letter_value(const PartitionName& name) {
   out.resize(12);
   be::little_uint32_buf_t signature;
   signature = name.signature;
-  store(signature, out);
+  base::store(signature, out);
   be::little_uint64_buf_t offset;
   offset = name.offset;
-  store(offset, out, 4);
+  base::store(offset, out, 4);
   return out;
 }
 
 std::optional<PartitionName> read_letter_value(ByteView value) {
   PartitionName out;
   if (value.size() == 12) {
-    out.signature = load<be::little_uint32_buf_t>(value).value();
-    out.offset = load<be::little_uint64_buf_t>(value, 4).value();
+    out.signature = base::load<be::little_uint32_buf_t>(value).value();
+    out.offset = base::load<be::little_uint64_buf_t>(value, 4).value();
     return out;
   }
   if (value.size() != gpt_letter.size() + 16 ||

@@ -202,7 +202,7 @@ class Store {
   static void set_program(Entry& entry, std::u16string path, bool uefi) {
     const std::u16string_view from = uefi ? u".exe" : u".efi";
     const std::u16string_view to = uefi ? u".efi" : u".exe";
-    const std::u16string folded = ascii_lower(path);
+    const std::u16string folded = base::ascii_lower(path);
     for (const std::u16string_view program : {u"winload", u"winresume"}) {
       const std::u16string ending = std::u16string(program) + std::u16string(from);
       if (!folded.ends_with(ending)) continue;

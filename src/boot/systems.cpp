@@ -34,7 +34,7 @@ class Finder {
     const Window window(device_, p.range());
     const bool firmware_looks = p.active || class_of(p.type) == TypeClass::efi_system;
     if (is_fat(recognise_volume(window).kind) && !firmware_looks) return;
-    const auto paths = open_paths(window, options_);
+    const auto paths = volume::open_paths(window, options_);
     if (paths == nullptr) return;
     find_system(p, *paths);
     looked_into_.insert(p.number);
@@ -61,16 +61,16 @@ class Finder {
       return fmt::format("the system is started by {} from {} only", firmware,
                          uefi ? "a GPT" : "an MBR");
     if (!uefi && !table_.boot_code) return "the MBR has no start code";
-    if (!uefi &&
-        !hidden_sectors_fit(hidden_sectors_of(device_.read(b.start)), *layout_.find(b.number)))
+    if (!uefi && !volume::hidden_sectors_fit(volume::hidden_sectors_of(device_.read(b.start)),
+                                             *layout_.find(b.number)))
       return "the boot sector says another start than the partition's";
     if (!b.store) return "there is no boot store beside them";
     if (!b.fault.empty()) return "the boot store can't be read: " + b.fault;
     if (!store.device) return "the boot store names its system in a form that isn't known here";
     if (b.system == 0) return "the boot store names no partition of this disk";
     // Older systems have loaders of other names, which legacy firmware starts.
-    if (ascii_lower(store.loader).ends_with(".efi") != uefi)
-      return fmt::format("the boot store starts '{}', which is no program for {}",
+    if (base::ascii_lower(store.loader).ends_with(".efi") != uefi)
+      return fmt::format("the boot store starts '{}', which is not a program for {}",
                          printable(store.loader), firmware);
     if (looked_into_.count(b.system) == 0)
       return fmt::format("p{}, which the boot store names, was not looked into", b.system);
@@ -81,7 +81,7 @@ class Finder {
     return has_loader ? "" : fmt::format("p{} has no loader for {}", b.system, firmware);
   }
 
-  void find_system(const Partition& p, PathReader& paths) {
+  void find_system(const Partition& p, volume::PathReader& paths) {
     SystemVolume s;
     s.legacy_loader = paths.find(paths::loader_legacy).has_value();
     s.uefi_loader = paths.find(paths::loader_uefi).has_value();
@@ -97,7 +97,7 @@ class Finder {
     out_.systems.push_back(s);
   }
 
-  void find_boot_files(const Partition& p, PathReader& paths, StartWay way, bool in_force,
+  void find_boot_files(const Partition& p, volume::PathReader& paths, StartWay way, bool in_force,
                        const char* store) {
     BootFiles b;
     b.number = p.number;
@@ -152,11 +152,12 @@ std::string paths::removable(Machine machine) {
 Machine machine_of(ByteView program) {
   constexpr std::size_t header_place = 0x3C;
   if (program.size() < 64 || program[0] != 'M' || program[1] != 'Z') return Machine::unknown;
-  const std::uint32_t at = load<boost::endian::little_uint32_buf_t>(program, header_place).value();
+  const std::uint32_t at =
+      base::load<boost::endian::little_uint32_buf_t>(program, header_place).value();
   if (at > program.size() || program.size() - at < 6 || program[at] != 'P' ||
       program[at + 1] != 'E')
     return Machine::unknown;
-  switch (load<boost::endian::little_uint16_buf_t>(program, at + 4).value()) {
+  switch (base::load<boost::endian::little_uint16_buf_t>(program, at + 4).value()) {
     case 0x014C:
       return Machine::x86;
     case 0x8664:
@@ -184,7 +185,7 @@ bool loads_manager(const Device& volume) {
   return false;
 }
 
-HiveFile read_hive(PathReader& paths, const std::string& path, std::uint64_t most) {
+HiveFile read_hive(volume::PathReader& paths, const std::string& path, std::uint64_t most) {
   HiveFile out{paths.read(path, most), {}};
   for (const char* ending : {".LOG1", ".LOG2"}) {
     if (const auto log = paths.find(path + ending); log && !log->directory)

@@ -5,7 +5,7 @@
 #include <nuvrat/table.h>
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace nuvrat::volume {
 class PathReader;
 }
 
@@ -52,6 +52,7 @@ struct HiveFile {
   Bytes file;
   std::vector<Bytes> logs;
 };
-[[nodiscard]] HiveFile read_hive(PathReader& paths, const std::string& path, std::uint64_t most);
+[[nodiscard]] HiveFile read_hive(volume::PathReader& paths, const std::string& path,
+                                 std::uint64_t most);
 
 }  // namespace nuvrat::boot

@@ -127,7 +127,7 @@ void copy_device(const Device& from, Device& to) {
 }
 
 void Device::reserve(const SectorSet& sectors) {
-  for (const SectorRange& range : sectors.ranges()) do_reserve(whole_physical(range));
+  for (const SectorRange& range : sectors) do_reserve(whole_physical(range));
 }
 
 void Device::flush() {

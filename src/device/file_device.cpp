@@ -17,9 +17,9 @@
 #include "device/io.h"
 
 namespace nuvrat {
-namespace io {
+using namespace device;
 
-Transfer try_read_at(int file, std::uint64_t offset, ByteSpan out) {
+Transfer device::try_read_at(int file, std::uint64_t offset, ByteSpan out) {
   Transfer done;
   while (done.bytes < out.size()) {
     const ssize_t n = ::pread(file, out.data() + done.bytes, out.size() - done.bytes,
@@ -32,7 +32,7 @@ Transfer try_read_at(int file, std::uint64_t offset, ByteSpan out) {
   return done;
 }
 
-Transfer try_write_at(int file, std::uint64_t offset, ByteView data) {
+Transfer device::try_write_at(int file, std::uint64_t offset, ByteView data) {
   Transfer done;
   while (done.bytes < data.size()) {
     const ssize_t n = ::pwrite(file, data.data() + done.bytes, data.size() - done.bytes,
@@ -45,7 +45,7 @@ Transfer try_write_at(int file, std::uint64_t offset, ByteView data) {
   return done;
 }
 
-void read_at(int file, std::uint64_t offset, ByteSpan out) {
+void device::read_at(int file, std::uint64_t offset, ByteSpan out) {
   const Transfer done = try_read_at(file, offset, out);
   if (done.bytes != out.size()) {
     throw Error(ErrorCode::file, fmt::format("a temporary file could not be read back: {}",
@@ -53,7 +53,7 @@ void read_at(int file, std::uint64_t offset, ByteSpan out) {
   }
 }
 
-void write_at(int file, std::uint64_t offset, ByteView data) {
+void device::write_at(int file, std::uint64_t offset, ByteView data) {
   const Transfer done = try_write_at(file, offset, data);
   if (done.bytes != data.size()) {
     throw Error(ErrorCode::file,
@@ -62,25 +62,24 @@ void write_at(int file, std::uint64_t offset, ByteView data) {
   }
 }
 
-}  // namespace io
-
 namespace {
 
 // The open file once more, as a description of its own.
-Descriptor again(int file, int flags) {
-  return open_file(fmt::format("/proc/self/fd/{}", file), O_RDONLY | flags);
+base::Descriptor again(int file, int flags) {
+  return base::open_file(fmt::format("/proc/self/fd/{}", file), O_RDONLY | flags);
 }
 
 constexpr std::uint64_t page = 4096;  // what past-the-cache reads are aligned to
 
 }  // namespace
 
-FileDevice::FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
+FileDevice::FileDevice(base::Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
                        DeviceIdentity identity, PhysicalSector physical)
     : Device(sector_size, sectors, std::move(identity), physical),
       file_(std::move(file)),
       direct_(again(file_.get(), O_DIRECT)),
-      holes_(this->identity().kind == DeviceKind::image ? again(file_.get(), 0) : Descriptor()) {
+      holes_(this->identity().kind == DeviceKind::image ? again(file_.get(), 0)
+                                                        : base::Descriptor()) {
   // What another name of the same disk wrote meanwhile is not in this one's cache.
   if (this->identity().kind == DeviceKind::block_device) ::ioctl(file_.get(), BLKFLSBUF);
 }
@@ -88,7 +87,7 @@ FileDevice::FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t
 FileDevice::~FileDevice() = default;
 
 void FileDevice::do_read(std::uint64_t lba, ByteSpan out) const {
-  const io::Transfer done = io::try_read_at(file_.get(), lba * sector_size(), out);
+  const Transfer done = try_read_at(file_.get(), lba * sector_size(), out);
   if (done.bytes == out.size()) return;
   throw Error(
       ErrorCode::device_read,
@@ -109,7 +108,7 @@ bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
     const std::uint64_t last = div_up(at + n, page) * page;
     const ByteSpan whole(buffer.get(), last - first);
     const bool given = buffer != nullptr && direct_.valid() && last <= end &&
-                       io::try_read_at(direct_.get(), first, whole).bytes == whole.size();
+                       try_read_at(direct_.get(), first, whole).bytes == whole.size();
     if (!given) {
       forget({lba, out.size() / sector_size()});
       do_read(lba, out);
@@ -123,7 +122,7 @@ bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
 }
 
 void FileDevice::do_write(std::uint64_t lba, ByteView data) {
-  const io::Transfer done = io::try_write_at(file_.get(), lba * sector_size(), data);
+  const Transfer done = try_write_at(file_.get(), lba * sector_size(), data);
   if (done.bytes == data.size()) return;
   throw Error(ErrorCode::device_write,
               fmt::format("the device did not take its data: {}", std::strerror(done.error)),

@@ -5,11 +5,11 @@
 
 #include "base/descriptor.h"
 
-namespace nuvrat {
+namespace nuvrat::device {
 
 class FileDevice final : public Device {
  public:
-  FileDevice(Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
+  FileDevice(base::Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
              DeviceIdentity identity, PhysicalSector physical);
   ~FileDevice() override;
   bool reread_table() override;
@@ -23,9 +23,9 @@ class FileDevice final : public Device {
   void do_flush() override;
   void do_reserve(SectorRange range) override;
 
-  Descriptor file_;
-  Descriptor direct_;  // the same file, past the system's cache; not valid where it can't be
-  Descriptor holes_;   // the same file with an offset of its own, which asking for holes moves
+  base::Descriptor file_;
+  base::Descriptor direct_;  // the same file, past the system's cache; not valid where it can't be
+  base::Descriptor holes_;  // the same file with an offset of its own, which asking for holes moves
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::device

@@ -16,6 +16,7 @@
 #include "base/descriptor.h"
 
 namespace nuvrat {
+using namespace device;
 namespace {
 
 namespace fs = std::filesystem;
@@ -33,7 +34,7 @@ std::map<std::string, std::string> family(const std::string& name) {
   std::map<std::string, std::string> out;
   const fs::path system = fs::path("/sys/class/block") / name;
   out[first_line(system / "dev")] = name;
-  for (const fs::path& child : entries_of(system)) {
+  for (const fs::path& child : base::entries_of(system)) {
     if (fs::exists(child / "partition")) out[first_line(child / "dev")] = child.filename();
   }
   return out;
@@ -63,7 +64,8 @@ void add_swap(const std::map<std::string, std::string>& devices, std::vector<std
 
 void add_layers(const std::map<std::string, std::string>& devices, std::vector<std::string>& out) {
   for (const auto& [number, name] : devices) {
-    for (const fs::path& holder : entries_of(fs::path("/sys/class/block") / name / "holders")) {
+    for (const fs::path& holder :
+         base::entries_of(fs::path("/sys/class/block") / name / "holders")) {
       const std::string layer = first_line(holder / "dm/name");
       out.push_back(fmt::format("{} is part of {}", name,
                                 layer.empty() ? holder.filename().string() : layer));
@@ -80,7 +82,7 @@ void add_block_uses(const std::string& name, std::vector<std::string>& out) {
 
 }  // namespace
 
-std::string first_line(const fs::path& path) {
+std::string device::first_line(const fs::path& path) {
   std::ifstream in(path);
   std::string line;
   std::getline(in, line);
@@ -93,7 +95,7 @@ namespace {
 
 // Whether a loop device lies over this very file, under whatever name it was attached.
 bool lies_over(const fs::path& block, const struct stat& file) {
-  const Descriptor device = open_file("/dev" / block.filename(), O_RDONLY | O_NONBLOCK);
+  const base::Descriptor device = base::open_file("/dev" / block.filename(), O_RDONLY | O_NONBLOCK);
   loop_info64 status{};
   if (device.valid() && ::ioctl(device.get(), LOOP_GET_STATUS64, &status) == 0)
     return status.lo_inode == file.st_ino && status.lo_device == file.st_dev;
@@ -116,13 +118,13 @@ bool is_for_writing(const fs::path& process, const fs::path& fd) {
 
 }  // namespace
 
-std::vector<std::string> uses_of(const struct stat& info) {
+std::vector<std::string> device::uses_of(const struct stat& info) {
   std::vector<std::string> out;
   if (S_ISBLK(info.st_mode)) {
     add_block_uses(kernel_name(info.st_rdev), out);
     return out;
   }
-  for (const fs::path& block : entries_of("/sys/block")) {
+  for (const fs::path& block : base::entries_of("/sys/block")) {
     if (!fs::exists(block / "loop/backing_file") || !lies_over(block, info)) continue;
     out.push_back(fmt::format("the image is attached to /dev/{}", block.filename().string()));
     add_block_uses(block.filename(), out);
@@ -130,14 +132,14 @@ std::vector<std::string> uses_of(const struct stat& info) {
   return out;
 }
 
-std::string holders_of(const struct stat& info, bool only_writers) {
+std::string device::holders_of(const struct stat& info, bool only_writers) {
   std::string out;
-  for (const fs::path& process : entries_of("/proc")) {
+  for (const fs::path& process : base::entries_of("/proc")) {
     const std::string number = process.filename();
     if (number.find_first_not_of("0123456789") != number.npos ||
         number == std::to_string(::getpid()))
       continue;
-    const auto open = entries_of(process / "fd");
+    const auto open = base::entries_of(process / "fd");
     const bool holds = std::any_of(open.begin(), open.end(), [&](const fs::path& fd) {
       struct stat other {};
       if (::stat(fd.c_str(), &other) != 0) return false;

@@ -7,7 +7,7 @@
 
 #include <sys/stat.h>
 
-namespace nuvrat {
+namespace nuvrat::device {
 
 /// One sentence for each use of the block device (or a partition of it), or of a loop device over
 /// the image file, by device and inode: whatever other names it has. Empty when it is not in use.
@@ -20,4 +20,4 @@ namespace nuvrat {
 /// none.
 [[nodiscard]] std::string first_line(const std::filesystem::path& path);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::device

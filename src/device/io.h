@@ -3,7 +3,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat::io {
+namespace nuvrat::device {
 
 /// How many bytes were moved before the system said no; `error` is its errno, or 0 at an end of
 /// file.
@@ -19,4 +19,4 @@ Transfer try_write_at(int file, std::uint64_t offset, ByteView data);
 void read_at(int file, std::uint64_t offset, ByteSpan out);
 void write_at(int file, std::uint64_t offset, ByteView data);
 
-}  // namespace nuvrat::io
+}  // namespace nuvrat::device

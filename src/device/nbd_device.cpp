@@ -77,7 +77,7 @@ class NbdDevice final : public Device {
 
 }  // namespace
 
-std::unique_ptr<Device> open_nbd(const std::string& address, const OpenOptions& options) {
+std::unique_ptr<Device> device::open_nbd(const std::string& address, const OpenOptions& options) {
   const Place place{address, {}, {}, {}};
   Handle handle(nbd_create());
   if (handle == nullptr || nbd_connect_uri(handle.get(), address.c_str()) != 0)
@@ -113,7 +113,7 @@ std::unique_ptr<Device> open_nbd(const std::string& address, const OpenOptions& 
   const auto physical = static_cast<std::uint32_t>(std::clamp<std::int64_t>(said, 4096, 1 << 20));
   return std::make_unique<NbdDevice>(std::move(handle), size,
                                      static_cast<std::uint64_t>(bytes) / size, std::move(identity),
-                                     physical_of(options, size, physical, 0));
+                                     device::physical_of(options, size, physical, 0));
 }
 
 }  // namespace nuvrat

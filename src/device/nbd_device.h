@@ -7,11 +7,11 @@
 
 #include <nuvrat/open.h>
 
-namespace nuvrat {
+namespace nuvrat::device {
 
 /// nbd://HOST[:PORT]/EXPORT, nbd+unix:///EXPORT?socket=PATH, or nbds for TLS. Errors as
 /// open_device; a lost connection is a device that fails.
 [[nodiscard]] std::unique_ptr<Device> open_nbd(const std::string& address,
                                                const OpenOptions& options);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::device

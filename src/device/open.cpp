@@ -25,6 +25,7 @@
 #include "device/system_disks.h"
 
 namespace nuvrat {
+using namespace device;
 namespace {
 
 Error open_error(const std::string& path, int error) {
@@ -61,7 +62,7 @@ void require_unused(const std::string& path, const struct stat& info) {
               "Unmount its volumes, turn off its swap and detach what uses it");
 }
 
-bool is_read_only(const Descriptor& file) {
+bool is_read_only(const base::Descriptor& file) {
   int yes = 0;
   return file.valid() && ::ioctl(file.get(), BLKROGET, &yes) == 0 && yes != 0;
 }
@@ -73,7 +74,7 @@ Error read_only_error(const std::string& path) {
           "Nothing was written. Connect it so that it may be written"};
 }
 
-std::unique_ptr<Device> open_block(Descriptor file, const std::string& path,
+std::unique_ptr<Device> open_block(base::Descriptor file, const std::string& path,
                                    const struct stat& info, const OpenOptions& options) {
   const dev_t number = info.st_rdev;
   int sector_size = 0;
@@ -107,10 +108,11 @@ std::unique_ptr<Device> open_block(Descriptor file, const std::string& path,
 
 // A fixed VHD is the disk and a footer after it, which is not part of the disk. Other containers
 // hold a disk in an order of their own. (Virtual Hard Disk Image Format Specification, 2006.)
-std::uint64_t raw_bytes(const Descriptor& file, const std::string& path, std::uint64_t bytes) {
+std::uint64_t raw_bytes(const base::Descriptor& file, const std::string& path,
+                        std::uint64_t bytes) {
   constexpr std::uint64_t footer_bytes = 512;
   Bytes head(std::min<std::uint64_t>(bytes, 512));
-  (void)io::try_read_at(file.get(), 0, head);
+  (void)try_read_at(file.get(), 0, head);
   const auto is = [](const Bytes& in, std::size_t at, std::string_view mark) {
     return in.size() >= at + mark.size() &&
            std::equal(mark.begin(), mark.end(), in.begin() + static_cast<std::ptrdiff_t>(at),
@@ -123,10 +125,9 @@ std::uint64_t raw_bytes(const Descriptor& file, const std::string& path, std::ui
                           : is(head, 64, "\x7F\x10\xDA\xBE") ? "a VDI"
                                                              : nullptr;
   Bytes foot(footer_bytes);
-  const bool footer =
-      bytes >= 2 * footer_bytes &&
-      io::try_read_at(file.get(), bytes - footer_bytes, foot).bytes == foot.size() &&
-      is(foot, 0, "conectix");
+  const bool footer = bytes >= 2 * footer_bytes &&
+                      try_read_at(file.get(), bytes - footer_bytes, foot).bytes == foot.size() &&
+                      is(foot, 0, "conectix");
   if (container == nullptr && !footer) return bytes;
   const auto field = [&foot](std::size_t at, std::size_t width) {
     std::uint64_t out = 0;
@@ -149,7 +150,7 @@ std::uint64_t raw_bytes(const Descriptor& file, const std::string& path, std::ui
       "Make a raw image or a VHD of fixed size of it; an NBD server can offer it raw");
 }
 
-std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
+std::unique_ptr<Device> open_image(base::Descriptor file, const std::string& path,
                                    const struct stat& info, const OpenOptions& options) {
   auto bytes = static_cast<std::uint64_t>(info.st_size);
   const std::uint32_t size = options.sector_size == 0 ? 512 : options.sector_size;
@@ -190,8 +191,8 @@ std::unique_ptr<Device> open_image(Descriptor file, const std::string& path,
 
 }  // namespace
 
-PhysicalSector physical_of(const OpenOptions& options, std::uint32_t sector_size,
-                           std::uint32_t said, std::uint32_t offset) {
+PhysicalSector device::physical_of(const OpenOptions& options, std::uint32_t sector_size,
+                                   std::uint32_t said, std::uint32_t offset) {
   const std::uint32_t told = options.physical_sector_size;
   if (told != 0 && (told < sector_size || told > 1u << 20 || (told & (told - 1)) != 0)) {
     throw Error(ErrorCode::words,
@@ -219,11 +220,11 @@ std::unique_ptr<Device> open_device(const std::filesystem::path& path, const Ope
   }
   int flags = options.writable ? O_RDWR : O_RDONLY;
   if (S_ISBLK(info.st_mode) && options.writable) flags |= O_EXCL;
-  Descriptor file = open_file(path, flags);
+  base::Descriptor file = base::open_file(path, flags);
   const int error = errno;
   if (!file.valid()) {
     if (options.writable) require_unused(path, info);
-    if (options.writable && S_ISBLK(info.st_mode) && is_read_only(open_file(path, O_RDONLY)))
+    if (options.writable && S_ISBLK(info.st_mode) && is_read_only(base::open_file(path, O_RDONLY)))
       throw read_only_error(path);
     if (error == EBUSY) throw busy_error("the device is in use", path, info);
     throw open_error(path, error);
@@ -238,7 +239,7 @@ std::unique_ptr<Device> open_device(const std::filesystem::path& path, const Ope
 void create_image(const std::filesystem::path& path, std::uint64_t sectors,
                   std::uint32_t sector_size, bool replace) {
   const int flags = O_RDWR | O_CREAT | (replace ? O_TRUNC : O_EXCL);
-  const Descriptor file = open_file(path, flags, 0644);
+  const base::Descriptor file = base::open_file(path, flags, 0644);
   const std::uint64_t bytes = checked_mul(sectors, sector_size, "the size of the image");
   if (!file.valid() || ::ftruncate(file.get(), static_cast<off_t>(bytes)) != 0) {
     throw Error(ErrorCode::file, fmt::format("the image can't be made: {}", std::strerror(errno)),

@@ -14,8 +14,9 @@ namespace nuvrat {
 Overlay::Overlay(const Device& base)
     : Device(base.sector_size(), base.sectors(), base.identity(), base.physical()), base_(base) {
   const char* folder = std::getenv("TMPDIR");
-  file_ = temporary_file(folder == nullptr ? "/tmp" : folder, "Set TMPDIR to a folder with room")
-              .release();
+  file_ =
+      base::temporary_file(folder == nullptr ? "/tmp" : folder, "Set TMPDIR to a folder with room")
+          .release();
 }
 
 Overlay::~Overlay() {
@@ -48,7 +49,7 @@ void Overlay::do_read(std::uint64_t lba, ByteSpan out) const {
                                     : std::min(end, it == runs_.end() ? end : it->first);
     const ByteSpan part = out.subspan((at - lba) * sector_size(), (stop - at) * sector_size());
     if (ours) {
-      io::read_at(file_, (it->second.slot + at - it->first) * sector_size(), part);
+      device::read_at(file_, (it->second.slot + at - it->first) * sector_size(), part);
     } else {
       base_.read(at, part);
     }
@@ -68,7 +69,7 @@ void Overlay::do_write(std::uint64_t lba, ByteView data) {
                                     : std::min(end, it == runs_.end() ? end : it->first);
     const ByteView part = data.subspan((at - lba) * sector_size(), (stop - at) * sector_size());
     if (ours) {
-      io::write_at(file_, (it->second.slot + at - it->first) * sector_size(), part);
+      device::write_at(file_, (it->second.slot + at - it->first) * sector_size(), part);
     } else {
       append(at, part);
     }
@@ -77,7 +78,7 @@ void Overlay::do_write(std::uint64_t lba, ByteView data) {
 }
 
 void Overlay::append(std::uint64_t lba, ByteView data) {
-  io::write_at(file_, slots_ * sector_size(), data);
+  device::write_at(file_, slots_ * sector_size(), data);
   const std::uint64_t count = data.size() / sector_size();
   auto before = runs_.lower_bound(lba);
   if (before != runs_.begin()) {

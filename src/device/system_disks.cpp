@@ -8,6 +8,7 @@
 #include "device/in_use.h"
 
 namespace nuvrat {
+using namespace device;
 namespace {
 
 namespace fs = std::filesystem;
@@ -60,7 +61,7 @@ std::string serial_page(const fs::path& file) {
 
 }  // namespace
 
-std::string model_in(const fs::path& block) {
+std::string device::model_in(const fs::path& block) {
   const std::string vendor = first_line(block / "device/vendor");
   const std::string model = first_line(block / "device/model");
   // A virtual bus has a number there, and the ATA layer only its own name.
@@ -68,16 +69,16 @@ std::string model_in(const fs::path& block) {
   return says_nothing || model.empty() ? model : vendor + " " + model;
 }
 
-std::string serial_in(const fs::path& block) {
+std::string device::serial_in(const fs::path& block) {
   for (const char* file : {"device/serial", "serial"}) {
     if (std::string serial = first_line(block / file); !serial.empty()) return serial;
   }
   return serial_page(block / "device/vpd_pg80");
 }
 
-std::vector<MachineDisk> system_disks(const fs::path& blocks) {
+std::vector<MachineDisk> device::system_disks(const fs::path& blocks) {
   std::vector<MachineDisk> out;
-  for (const fs::path& block : entries_of(blocks)) {
+  for (const fs::path& block : base::entries_of(blocks)) {
     std::string name = block.filename();
     if (is_no_disk(block, name)) continue;
     MachineDisk disk;

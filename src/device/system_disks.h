@@ -7,7 +7,7 @@
 
 #include <nuvrat/machine.h>
 
-namespace nuvrat {
+namespace nuvrat::device {
 
 /// Of the folders in `blocks` (/sys/block), without uses, table and tag.
 [[nodiscard]] std::vector<MachineDisk> system_disks(const std::filesystem::path& blocks);
@@ -16,4 +16,4 @@ namespace nuvrat {
 [[nodiscard]] std::string model_in(const std::filesystem::path& block);
 [[nodiscard]] std::string serial_in(const std::filesystem::path& block);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::device

@@ -6,8 +6,8 @@
 
 namespace nuvrat {
 
-void require_volume_fits(const Device& device, std::uint64_t sector_bytes,
-                         std::uint64_t total_sectors) {
+void device::require_volume_fits(const Device& device, std::uint64_t sector_bytes,
+                                 std::uint64_t total_sectors) {
   if (sector_bytes % device.sector_size() != 0) {
     throw Error(ErrorCode::damaged,
                 fmt::format("the volume is made for sectors of {} bytes, the disk has {}",

@@ -7,7 +7,7 @@
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
 
-namespace nuvrat {
+namespace nuvrat::disk {
 
 /// Reads as the range; what isn't there can't be read. The parent must outlive it.
 class CutWindow final : public Device {
@@ -54,4 +54,4 @@ inline std::unique_ptr<Device> window_onto(const Device& device, SectorRange ran
   return std::make_unique<Window>(device, range);
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::disk

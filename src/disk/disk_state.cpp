@@ -3,6 +3,7 @@
 #include <algorithm>
 
 namespace nuvrat {
+using namespace disk;
 namespace {
 
 // What a table of this layout owns, and what is a second copy.

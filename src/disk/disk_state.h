@@ -4,7 +4,7 @@
 #include <nuvrat/step.h>
 #include <nuvrat/survey.h>
 
-namespace nuvrat {
+namespace nuvrat::disk {
 
 struct DiskState {
   TableReading table;                      ///< the table, and the sectors that it owns
@@ -27,4 +27,4 @@ struct DiskState {
   [[nodiscard]] const SurveyedPartition* find(unsigned number) const;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::disk

@@ -19,6 +19,7 @@
 #include "volume/paths.h"
 
 namespace nuvrat {
+using namespace disk;
 namespace {
 
 namespace fs = std::filesystem;
@@ -27,9 +28,10 @@ FileTree::Id node_at(const FileTree& tree, std::string_view path) {
   std::string clean(path);
   std::replace(clean.begin(), clean.end(), '\\', '/');
   FileTree::Id at = FileTree::root;
-  for (const std::string& part : path_parts(clean)) {
+  for (const std::string& part : base::path_parts(clean)) {
     if (part.empty() || part == ".") continue;
-    const FileTree::Id next = tree.is_directory(at) ? child_alike(tree, at, part) : FileTree::none;
+    const FileTree::Id next =
+        tree.is_directory(at) ? volume::child_alike(tree, at, part) : FileTree::none;
     if (next == FileTree::none)
       throw Error(
           ErrorCode::words,
@@ -157,16 +159,16 @@ class Fetcher {
   // Whether it's the name that the folder doesn't take: then the other files are still to be had.
   static bool takes_files(const fs::path& folder) {
     try {
-      const WholeFile probe(folder / "n", mode_for_others, Sync::by_caller);
+      const base::WholeFile probe(folder / "n", base::mode_for_others, base::Sync::by_caller);
       return true;
     } catch (const Error&) {
       return false;
     }
   }
 
-  std::unique_ptr<WholeFile> new_file(const fs::path& path) {
+  std::unique_ptr<base::WholeFile> new_file(const fs::path& path) {
     try {
-      return std::make_unique<WholeFile>(path, mode_for_others, Sync::by_caller);
+      return std::make_unique<base::WholeFile>(path, base::mode_for_others, base::Sync::by_caller);
     } catch (const Error& e) {
       if (!takes_files(path.parent_path())) throw;
       throw Error(ErrorCode::refused, e.message());
@@ -177,7 +179,7 @@ class Fetcher {
     const auto out = new_file(path);
     Sha256 sha;
     std::uint64_t bytes = 0;
-    const Readable read = read_readable(reader_, id, [&](ByteView piece) {
+    const tree::Readable read = tree::read_readable(reader_, id, [&](ByteView piece) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while files were being copied");
       sha.add(piece);
@@ -332,7 +334,7 @@ FetchResult fetch_files(VolumeReader& reader, const std::vector<std::string>& pa
     });
     if (asked) fetcher.result.problems.push_back({l.path, "not to be read: " + l.reason});
   }
-  const Descriptor there = open_file(folder, O_RDONLY | O_DIRECTORY);
+  const base::Descriptor there = base::open_file(folder, O_RDONLY | O_DIRECTORY);
   if (!there.valid() || ::syncfs(there.get()) != 0)
     throw Error(ErrorCode::file, "what was copied may not be on the medium yet",
                 {{}, {}, {}, folder.string()}, "Copy it again");

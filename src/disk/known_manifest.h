@@ -8,12 +8,12 @@
 
 #include "tree/recording.h"
 
-namespace nuvrat {
+namespace nuvrat::disk {
 
 /// What is on sectors that were not written since is taken from there, whole volumes
 /// (ManifestVolume::untouched) and contents.
 struct KnownManifest {
-  const Recording& recorded;
+  const tree::Recording& recorded;
   const SectorSet& written;
   const std::vector<ExpectedChange>& changes;  ///< which volumes begin elsewhere since
 };
@@ -24,8 +24,8 @@ struct KnownManifest {
                                            const KnownManifest& known);
 
 /// See verify_disk.
-[[nodiscard]] Verification verify_recorded(Recording recorded, const Device& device,
+[[nodiscard]] Verification verify_recorded(tree::Recording recorded, const Device& device,
                                            const ReadOptions& read, Progress& progress,
                                            const std::vector<unsigned>& numbers = {});
 
-}  // namespace nuvrat
+}  // namespace nuvrat::disk

@@ -13,7 +13,7 @@ namespace {
 
 void look_at(MachineDisk& disk) {
   struct stat info {};
-  if (::stat(disk.path.c_str(), &info) == 0) disk.uses = uses_of(info);
+  if (::stat(disk.path.c_str(), &info) == 0) disk.uses = device::uses_of(info);
   if (disk.bytes == 0) return;
   try {
     const auto device = open_device(disk.path);
@@ -28,7 +28,7 @@ void look_at(MachineDisk& disk) {
 }  // namespace
 
 std::vector<MachineDisk> machine_disks() {
-  std::vector<MachineDisk> out = system_disks("/sys/block");
+  std::vector<MachineDisk> out = device::system_disks("/sys/block");
   for (MachineDisk& disk : out) look_at(disk);
   return out;
 }

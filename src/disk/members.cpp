@@ -39,7 +39,7 @@ Bytes sector_at(const Device& device, std::uint64_t byte) {
 bool has_old_superblock(const Device& device, std::uint64_t byte) {
   const Bytes sector = sector_at(device, byte);
   if (sector.empty()) return false;
-  const auto block = load<RaidSuperblock>(sector);
+  const auto block = base::load<RaidSuperblock>(sector);
   const std::uint32_t magic = block.magic.value();
   return (magic == 0xA92B4EFC || magic == 0xFC4E2BA9) && block.major_version.value() == 0;
 }
@@ -47,7 +47,7 @@ bool has_old_superblock(const Device& device, std::uint64_t byte) {
 bool has_superblock(const Device& device, std::uint64_t byte) {
   const Bytes sector = sector_at(device, byte);
   if (sector.empty()) return false;
-  const auto block = load<RaidSuperblock>(sector);
+  const auto block = base::load<RaidSuperblock>(sector);
   return block.magic.value() == 0xA92B4EFC && block.major_version.value() == 1 &&
          block.super_offset.value() == byte / 512;
 }
@@ -55,12 +55,12 @@ bool has_superblock(const Device& device, std::uint64_t byte) {
 // The anchor of a RAID of the common disk data format: the last sector.
 bool has_ddf_anchor(const Device& device) {
   const Bytes last = sector_at(device, (device.sectors() - 1) * device.sector_size());
-  return !last.empty() && load<be::big_uint32_buf_t>(last).value() == 0xDE11DE11;
+  return !last.empty() && base::load<be::big_uint32_buf_t>(last).value() == 0xDE11DE11;
 }
 
 }  // namespace
 
-bool is_raid_member(const Device& device) {
+bool disk::is_raid_member(const Device& device) {
   constexpr std::uint64_t least = 131072;
   const std::uint64_t bytes = device.sectors() * device.sector_size();
   if (bytes < least) return false;

@@ -34,7 +34,7 @@ bool is_same(const struct stat& a, const struct stat& b) {
 
 // The file behind a loop device.
 bool is_behind(const std::filesystem::path& loop, const struct stat& file) {
-  const Descriptor device = open_file(loop, O_RDONLY | O_NONBLOCK);
+  const base::Descriptor device = base::open_file(loop, O_RDONLY | O_NONBLOCK);
   loop_info64 info{};
   if (!device.valid() || ::ioctl(device.get(), LOOP_GET_STATUS64, &info) != 0) return false;
   return info.lo_inode == file.st_ino && info.lo_device == file.st_dev;
@@ -49,7 +49,7 @@ bool holds_disk(const std::filesystem::path& path) {
           recognise_volume(*device).kind != VolumeKind::unknown)
         return true;
     } catch (const Error& e) {
-      if (e.code() == ErrorCode::busy) return true;  // somebody works on it as on a disk
+      if (e.code() == ErrorCode::busy) return true;  // it is in use as a disk
     }
   }
   return false;

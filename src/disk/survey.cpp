@@ -14,6 +14,7 @@
 #include "volume/kinds.h"
 
 namespace nuvrat {
+using namespace disk;
 namespace {
 
 // A volume was made smaller, or its partition larger: the room after it belongs to nothing.
@@ -33,9 +34,9 @@ void note_room_behind(const Device& window, const VolumeInfo& volume, const Part
 
 // Only programs that legacy firmware starts go by it.
 void note_wrong_start(const Device& window, VolumeKind kind, const Partition& p, Findings& out) {
-  if (p.number == 0 || p.role == Role::gpt || row_of(kind) == nullptr) return;
-  const auto hidden = hidden_sectors_of(window.read(0));
-  if (hidden_sectors_fit(hidden, p)) return;
+  if (p.number == 0 || p.role == Role::gpt || volume::row_of(kind) == nullptr) return;
+  const auto hidden = volume::hidden_sectors_of(window.read(0));
+  if (volume::hidden_sectors_fit(hidden, p)) return;
   out.push_back({"volume.hidden-sectors",
                  p.active ? Severity::warning : Severity::note,
                  {part_name(p.number), p.start, {}, {}},
@@ -232,7 +233,7 @@ std::vector<SectorRange> gaps_of(const TableReading& table) {
   used.add(table.copies);
   for (const Partition& p : layout.data_partitions()) used.add(p.range());
   std::vector<SectorRange> out;
-  for (const SectorRange& r : used.gaps({first, end - first}).ranges()) {
+  for (const SectorRange& r : used.gaps({first, end - first})) {
     const std::uint64_t from = div_up(r.first, mib) * mib;
     if (from < r.end() && r.end() - from >= 4 * mib) out.push_back({from, r.end() - from});
   }
@@ -247,8 +248,8 @@ std::string disk_tag(const Device& device, const TableReading& table) {
     text += fmt::format("|{} {} {} {} {}", p.number, name_of(p.role), p.start, p.sectors,
                         type_text(p.type));
   }
-  // Without a table the volume identifies the disk: its kind and serial, by which alone two sticks
-  // of one size can be told apart.
+  // Without a table the volume identifies the disk: its kind and serial, all that two sticks of
+  // one size differ in.
   if (table.layout.kind != TableKind::gpt && table.layout.partitions.empty()) {
     text += bare_volume_words(device);
   }
@@ -276,7 +277,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
     whole.sectors = device.sectors();
     out.partitions.push_back({whole, {}, {}, {}});
   }
-  Budget covered(device.sectors());
+  base::Budget covered(device.sectors());
   for (SurveyedPartition& p : out.partitions) {
     if (p.partition.role == Role::extended || p.partition.sectors == 0) continue;
     if (covered.take(there_of(device, p.partition.range()))) {

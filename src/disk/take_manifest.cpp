@@ -15,13 +15,15 @@
 #include "tree/places.h"
 
 namespace nuvrat {
+using namespace disk;
 namespace {
 
 // What was recorded of the partition, if it begins and ends where it did and nothing of it was
 // written.
 template <typename Item>
 const Item* untouched(const KnownManifest* known,
-                      const std::vector<Item>& (Recording::*recorded)() const, SectorRange range) {
+                      const std::vector<Item>& (tree::Recording::*recorded)() const,
+                      SectorRange range) {
   if (known == nullptr || known->written.first_overlap(range)) return nullptr;
   const auto& all = (known->recorded.*recorded)();
   const auto it = std::find_if(all.begin(), all.end(), [range](const Item& item) {
@@ -61,8 +63,8 @@ ManifestVolume record_known_at(VolumeReader& reader, const Partition& p, Progres
   const auto was = start_before(known.changes, p.start);
   const auto nodes = was ? known.recorded.nodes_at(*was) : nullptr;
   if (nodes == nullptr) return record_volume(reader, p.start, progress);
-  return record_known(reader, p.start, progress,
-                      {*nodes, *was, renamings(known.changes, *was), known.written});
+  return tree::record_known(reader, p.start, progress,
+                            {*nodes, *was, tree::renamings(known.changes, *was), known.written});
 }
 
 void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progress,
@@ -82,7 +84,7 @@ void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progre
 void record_partition(const Device& device, const Partition& p, const ReadOptions& read,
                       Progress& progress, const ManifestOptions& options,
                       const KnownManifest* known, Manifest& out) {
-  if (const RecordedVolume* same = untouched(known, &Recording::volumes, p.range())) {
+  if (const tree::RecordedVolume* same = untouched(known, &tree::Recording::volumes, p.range())) {
     ManifestVolume& volume = out.volumes.emplace_back();
     volume.number = p.number;
     volume.start = p.start;
@@ -99,7 +101,7 @@ void record_partition(const Device& device, const Partition& p, const ReadOption
     return;
   }
   ManifestRange range;
-  if (const ManifestRange* same = untouched(known, &Recording::ranges, p.range())) {
+  if (const ManifestRange* same = untouched(known, &tree::Recording::ranges, p.range())) {
     range = *same;
   } else {
     const bool by_place = options.proof == Proof::places && there == p.sectors;
@@ -112,7 +114,7 @@ void record_partition(const Device& device, const Partition& p, const ReadOption
     range.fault = fault;
     range.placed = by_place;
     if (by_place)
-      range.digest = range_place(p.range());
+      range.digest = tree::range_place(p.range());
     else if (there > 0)
       range.digest = range_digest(device, {p.start, there}, progress, range.unreadable);
     if (there < p.sectors)
@@ -164,7 +166,7 @@ Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
                   "See 'nuvrat survey' for the numbers");
     }
   }
-  Budget covered(device.sectors());
+  base::Budget covered(device.sectors());
   for (const Partition& p : parts) {
     if (!numbers.empty() && std::find(numbers.begin(), numbers.end(), p.number) == numbers.end())
       continue;
@@ -197,13 +199,15 @@ Manifest take_manifest(const Device& device, const ReadOptions& read, Progress& 
   return take(device, read, progress, options, nullptr);
 }
 
-Manifest take_known_manifest(const Device& device, const ReadOptions& read, Progress& progress,
-                             const ManifestOptions& options, const KnownManifest& known) {
+Manifest disk::take_known_manifest(const Device& device, const ReadOptions& read,
+                                   Progress& progress, const ManifestOptions& options,
+                                   const KnownManifest& known) {
   return take(device, read, progress, options, &known);
 }
 
-Verification verify_recorded(Recording recorded, const Device& device, const ReadOptions& read,
-                             Progress& progress, const std::vector<unsigned>& numbers) {
+Verification disk::verify_recorded(tree::Recording recorded, const Device& device,
+                                   const ReadOptions& read, Progress& progress,
+                                   const std::vector<unsigned>& numbers) {
   ManifestOptions options;
   options.numbers = numbers;
   options.proof = recorded.proof();
@@ -233,15 +237,15 @@ Verification verify_recorded(Recording recorded, const Device& device, const Rea
       throw Error(ErrorCode::words, "the manifest has nothing of a partition that was named", {},
                   "It was recorded of other partitions: leave that one out");
   }
-  hash_unsettled(recorded, out.now, device, {}, {}, progress);
-  out.comparison =
-      with_seals(compare_with_changes(recorded, out.now, AccessTimes::left, {}), recorded, out.now);
+  tree::hash_unsettled(recorded, out.now, device, {}, {}, progress);
+  out.comparison = tree::with_seals(
+      tree::compare_with_changes(recorded, out.now, AccessTimes::left, {}), recorded, out.now);
   return out;
 }
 
 Verification verify_disk(const Manifest& recorded, const Device& device, const ReadOptions& read,
                          Progress& progress, const std::vector<unsigned>& numbers) {
-  return verify_recorded(Recording(recorded), device, read, progress, numbers);
+  return verify_recorded(tree::Recording(recorded), device, read, progress, numbers);
 }
 
 }  // namespace nuvrat

@@ -131,7 +131,7 @@ Geometry geometry_of(const Device& device, ByteView sector0) {
     throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
                 {{}, 0, {}, {}});
   }
-  require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
+  device::require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
   return *geometry;
 }
 
@@ -190,7 +190,7 @@ Bytes boot_sector(const Geometry& g) {
   } else {
     store(tail, sector, 36);
   }
-  const ByteView code = volume_start_code();
+  const ByteView code = base::volume_start_code();
   std::copy(code.begin(), code.end(), sector.begin() + 2 + boot.BS_jmpBoot[1]);
   sector[510] = 0x55;
   sector[511] = 0xAA;

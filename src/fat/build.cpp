@@ -153,7 +153,7 @@ class VolumeBuilder {
       for (const ClusterRange& r : plan_.chain_of(id))
         bytes += std::uint64_t{r.count} * plan_.geometry().cluster_bytes();
     }
-    make_ahead(
+    base::make_ahead(
         batches.size(),
         [&](std::size_t i) {
           std::vector<Folder> out;
@@ -201,12 +201,12 @@ class VolumeBuilder {
     }
     // Another name has the extents of the first.
     const auto add = [&out](ByteView piece) { out.add(piece); };
-    const std::uint64_t missing = each_piece(
+    const std::uint64_t missing = tree::each_piece(
         tree_, id, plan_.geometry().sector_bytes, buffer_,
         [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
           if (out.wants(offset, piece.size())) to_.read(lba, piece);  // else nothing takes it
         },
-        add, [&](std::uint64_t zeros) { give_zeros(zeros, buffer_, add); });
+        add, [&](std::uint64_t zeros) { tree::give_zeros(zeros, buffer_, add); });
     if (missing > 0)
       throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
                   {{}, {}, {}, tree_.path(id)});

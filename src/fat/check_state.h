@@ -34,8 +34,8 @@ struct CheckState {
   Geometry g;
   std::uint32_t ratio;
   Map map;
-  Budget chains;
-  FindingLog log;
+  base::Budget chains;
+  base::FindingLog log;
   Facts facts;
   static constexpr FileTree::Id root = FileTree::root;  ///< for the volume itself, too
   FileTree tree;                                        ///< names of folders and files

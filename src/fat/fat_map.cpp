@@ -98,7 +98,7 @@ void Map::read_wide(const Device& device, std::uint32_t width) {
   }
 }
 
-Map::Chain Map::chain(std::uint32_t first, Budget& budget) const {
+Map::Chain Map::chain(std::uint32_t first, base::Budget& budget) const {
   Chain out;
   const auto ends = [&out](Fault fault, std::string text) {
     out.fault = fault;

@@ -9,8 +9,12 @@
 
 #include "base/budget.h"
 #include "fat/boot.h"
+#include "tree/runs.h"
 
 namespace nuvrat::fat {
+using tree::clusters_in;
+using tree::Run;
+using tree::Runs;
 
 /// Ends of a chain, in the terms of FAT32 whatever the type.
 inline constexpr std::uint32_t end_of_chain = 0x0FFFFFFF;
@@ -35,10 +39,10 @@ class Map {
     [[nodiscard]] bool sound() const { return fault == Fault::none; }
   };
   /// For all chains of the volume together, in clusters.
-  [[nodiscard]] Budget budget() const { return Budget(geometry_.clusters); }
+  [[nodiscard]] base::Budget budget() const { return base::Budget(geometry_.clusters); }
   /// Follows a chain; a loop is cut once it is longer than the volume, anything once `budget` is
   /// used up.
-  [[nodiscard]] Chain chain(std::uint32_t first, Budget& budget) const;
+  [[nodiscard]] Chain chain(std::uint32_t first, base::Budget& budget) const;
 
   [[nodiscard]] std::uint32_t free_clusters() const { return free_; }
   [[nodiscard]] const std::vector<ClusterRange>& bad() const { return bad_; }

@@ -177,7 +177,7 @@ class WayMaker {
   std::vector<Part> find_parts() const {
     std::vector<Part> out;
     const CodePage page(options_.codepage);
-    Budget budget = map_.budget();
+    base::Budget budget = map_.budget();
     std::vector<std::uint32_t> open{geometry_.kind == VolumeKind::fat32 ? geometry_.root_cluster
                                                                         : 0};
     std::set<std::uint32_t> seen(open.begin(), open.end());
@@ -202,7 +202,8 @@ class WayMaker {
     return out;
   }
 
-  [[nodiscard]] std::vector<SectorRange> places_of(std::uint32_t folder, Budget& budget) const {
+  [[nodiscard]] std::vector<SectorRange> places_of(std::uint32_t folder,
+                                                   base::Budget& budget) const {
     if (folder == 0)
       return {{geometry_.root_start() * ratio_, std::uint64_t{geometry_.root_sectors} * ratio_}};
     std::vector<SectorRange> out;

@@ -30,8 +30,8 @@ struct Room {
 };
 
 /// Frees `wanted` neighbouring sectors inside `within` (of the volume's) where that moves the
-/// least. None where no such place is: it would hold a folder, a bad cluster or a chain that nobody
-/// owns, or take more than `max_switches`. The volume lies at `place` of `disk`, without errors.
+/// least. None where no such place is: it would hold a folder, a bad cluster or a chain without a
+/// file, or take more than `max_switches`. The volume lies at `place` of `disk`, without errors.
 [[nodiscard]] std::optional<Room> make_way(const Device& disk, SectorRange place,
                                            const ReadOptions& options, std::uint64_t wanted,
                                            SectorRange within, std::size_t max_switches);

@@ -65,18 +65,10 @@ std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const Target&
 
 }  // namespace
 
-Plan::Plan(const FileTree& tree, const Target& target)
-    : tree_(tree), target_(target), page_(std::make_unique<CodePage>(target.codepage)) {
+Plan::Plan(const FileTree& tree, Target target)
+    : tree_(tree), target_(std::move(target)), page_(std::make_unique<CodePage>(target_.codepage)) {
   Geometry& g = target_.geometry;
-  const std::uint64_t data = g.data_start();
-  const std::uint64_t data_sectors = std::uint64_t{g.clusters} * g.cluster_sectors;
-  SectorSet room;
-  for (const SectorRange& r : target_.free.ranges()) {
-    const std::uint64_t first = std::max(r.first, data);
-    const std::uint64_t end = std::min(r.end(), data + data_sectors);
-    if (first < end) room.add({first - data, end - first});
-  }
-  FreeRuns runs(room, g.cluster_sectors, 0, g.clusters);
+  tree::FreeRuns runs(*target_.free, g.data_start(), g.cluster_sectors, 0, g.clusters);
   free_ = runs.capacity();
   const auto give = [&](FileTree::Id id, std::uint64_t clusters) {
     if (clusters == 0) return;
@@ -88,7 +80,7 @@ Plan::Plan(const FileTree& tree, const Target& target)
     std::vector<Entry> entries;
     return directory_of(id, entries)->entries();
   };
-  each_folder_ahead(tree_, entries_of, [&](FileTree::Id id, std::size_t count) {
+  tree::each_folder_ahead(tree_, entries_of, [&](FileTree::Id id, std::size_t count) {
     if (count > max_entries) {
       throw Error(ErrorCode::refused,
                   fmt::format("the folder would have {} entries, and FAT knows 65,536", count),
@@ -114,7 +106,7 @@ Plan::Plan(const FileTree& tree, const Target& target)
 
 bool Plan::fats_are_free() const {
   const Geometry& g = target_.geometry;
-  return target_.free.contains({g.reserved_sectors, g.data_start() - g.reserved_sectors});
+  return target_.free->contains({g.reserved_sectors, g.data_start() - g.reserved_sectors});
 }
 
 std::unique_ptr<NewDirectory> Plan::directory_of(FileTree::Id folder,
@@ -146,7 +138,7 @@ std::vector<Plan::Part> Plan::staying(FileTree::Id id) const {
     // A cluster that the file doesn't fill stays if the rest of it is free.
     const std::uint64_t rest = (e.count - skip) % spc;
     const bool last = rest > 0 && index + count + 1 == total && at >= sectors;
-    if (last && target_.free.contains({first + count * spc + rest, spc - rest})) ++count;
+    if (last && target_.free->contains({first + count * spc + rest, spc - rest})) ++count;
     count = std::min({count, total - std::min(total, index), whole - std::min(whole, index),
                       g.clusters - std::min<std::uint64_t>(g.clusters, cluster)});
     if (count == 0) continue;
@@ -221,7 +213,7 @@ std::vector<ClusterRange> Plan::bad_clusters() const {
   const Geometry& g = target_.geometry;
   const std::uint64_t data = g.data_start();
   SectorSet clusters;
-  for (const SectorRange& r : target_.bad.ranges()) {
+  for (const SectorRange& r : target_.bad) {
     const std::uint64_t first = r.first < data ? 0 : (r.first - data) / g.cluster_sectors;
     const std::uint64_t end =
         r.end() <= data ? 0
@@ -230,7 +222,7 @@ std::vector<ClusterRange> Plan::bad_clusters() const {
     if (first < end) clusters.add({first, end - first});
   }
   std::vector<ClusterRange> out;
-  for (const SectorRange& r : clusters.ranges())
+  for (const SectorRange& r : clusters)
     out.push_back({static_cast<std::uint32_t>(r.first + 2), static_cast<std::uint32_t>(r.count)});
   return out;
 }

@@ -23,10 +23,10 @@ namespace nuvrat::fat {
 
 struct Target {
   Geometry geometry;  ///< serial, label and hidden sectors too; the plan sets the root's cluster
-  unsigned codepage = 437;  ///< of short names
-  Zone zone;                ///< what local time the entries hold
-  SectorSet free;           ///< sectors that may be written before the switch
-  SectorSet bad;            ///< sectors that nothing may use
+  unsigned codepage = 437;                ///< of short names
+  Zone zone;                              ///< what local time the entries hold
+  std::shared_ptr<const SectorSet> free;  ///< sectors that may be written before the switch
+  SectorSet bad;                          ///< sectors that nothing may use
   std::uint64_t front = 0;  ///< sectors that the new volume begins earlier than the tree's
   /// Names other than the tree's.
   std::map<FileTree::Id, std::u16string> names{};
@@ -38,7 +38,7 @@ class Plan {
  public:
   /// The tree must outlive the plan. Streams of files, which FAT hasn't, are left out. Throws Error
   /// (refused) for a folder of more entries than FAT knows.
-  Plan(const FileTree& tree, const Target& target);
+  Plan(const FileTree& tree, Target target);
 
   /// Room for everything, the FATs on free sectors.
   [[nodiscard]] bool fits() const { return missing_ == 0 && fats_are_free(); }

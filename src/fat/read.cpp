@@ -186,7 +186,7 @@ class FatReader final : public VolumeReader {
     return out;
   }
 
-  // Several folders at a time: read in turn, told apart on every core, added in turn.
+  // Several folders at a time: read in turn, parsed on every core, added in turn.
   void walk() {
     tree_.set_precision({ticks_per_second / 100, 2 * ticks_per_second, 86400 * ticks_per_second});
     std::vector<Folder> open{{FileTree::root, root_cluster(), 0}};
@@ -203,7 +203,7 @@ class FatReader final : public VolumeReader {
         total += batch.contents.back().size();
       }
       std::size_t taken = 0;
-      make_ahead(
+      base::make_ahead(
           batches.size(),
           [&](std::size_t i) {
             std::vector<DirectoryContents> out;
@@ -297,8 +297,8 @@ class FatReader final : public VolumeReader {
   std::optional<Bytes> root_bytes_;
   VolumeInfo info_;
   FileTree tree_;
-  FindingLog log_;
-  std::optional<Budget> chains_;
+  base::FindingLog log_;
+  std::optional<base::Budget> chains_;
   SectorSet folder_sectors_;  // of the folders read so far
   bool walked_ = false;
 };

@@ -7,9 +7,13 @@
 
 #include <boost/endian/buffers.hpp>
 
+#include "base/record.h"
+
 namespace nuvrat::fat {
 
 namespace be = boost::endian;
+using base::load;
+using base::store;
 
 struct Boot {
   std::array<std::uint8_t, 3> BS_jmpBoot;

@@ -17,7 +17,7 @@ class InUse {
   InUse(const SectorSet& free, std::uint64_t end) {
     std::uint64_t at = 0;
     std::uint64_t sum = 0;
-    for (const SectorRange& r : free.ranges()) {
+    for (const SectorRange& r : free) {
       if (r.first >= end) break;
       sum += r.first - at;
       marks_.push_back({at, r.first, sum});

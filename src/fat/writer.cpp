@@ -206,7 +206,8 @@ class FatWriter::Impl {
       for (const SectorRange& e : tree_.extents(id)) used.add(e);
     }
     const std::uint64_t first = geometry_.reserved_sectors;
-    out.free = used.gaps({first, geometry_.total_sectors - first});
+    out.free =
+        std::make_shared<const SectorSet>(used.gaps({first, geometry_.total_sectors - first}));
     return out;
   }
 

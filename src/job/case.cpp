@@ -43,14 +43,14 @@ bool lies_on(const std::filesystem::path& folder, const Device& device) {
 // A job that was refused wrote nothing but why, and a rehearsal nothing but what it saw: the next
 // try may take its place.
 bool holds_only_words(const std::filesystem::path& folder) {
-  for (const auto& entry : entries_of(folder)) {
+  for (const auto& entry : base::entries_of(folder)) {
     const auto name = entry.filename();
     if (name != "assessment.json" && name != "steps.bin" && name != "log.jsonl" &&
         name != "before.manifest")
       return false;
   }
   try {
-    const std::vector<CaseEvent> events = read_log(folder / "log.jsonl");
+    const std::vector<CaseEvent> events = json::read_log(folder / "log.jsonl");
     return !load_case(folder).assessment.in_reach() ||
            (!events.empty() && events.back().event == only_rehearsed);
   } catch (const Error&) {
@@ -62,7 +62,7 @@ bool holds_only_words(const std::filesystem::path& folder) {
 
 Case::Case(std::filesystem::path folder)
     : folder_(std::move(folder)),
-      log_(open_file(folder_ / "log.jsonl", O_WRONLY | O_APPEND | O_CREAT | O_NOFOLLOW)) {
+      log_(base::open_file(folder_ / "log.jsonl", O_WRONLY | O_APPEND | O_CREAT | O_NOFOLLOW)) {
   if (!log_.valid()) {
     throw Error(ErrorCode::file,
                 fmt::format("the case folder can't be written to: {}", std::strerror(errno)),
@@ -108,27 +108,27 @@ Case Case::create(const std::filesystem::path& folder, const Device& device, boo
                 {{}, {}, {}, folder.string()}, "Name a folder on another disk that may be written");
   }
   std::filesystem::permissions(folder, std::filesystem::perms::owner_all, error);
-  for (const auto& each : made) sync_folder(each.parent_path());
+  for (const auto& each : made) base::sync_folder(each.parent_path());
   return Case(folder);
 }
 
-CasePlan Case::plan_of(const Assessment& assessment, const JobOptions& options) {
-  return write_plan(assessment,
-                    {is_address(assessment.device.path)
-                         ? assessment.device.path
-                         : std::filesystem::absolute(assessment.device.path).string(),
-                     options.read.zone.name(), options.read.codepage, options.undo == Undo::full,
-                     options.accept_unreadable, options.proof});
+json::CasePlan Case::plan_of(const Assessment& assessment, const JobOptions& options) {
+  return json::write_plan(
+      assessment, {is_address(assessment.device.path)
+                       ? assessment.device.path
+                       : std::filesystem::absolute(assessment.device.path).string(),
+                   options.read.zone.name(), options.read.codepage, options.undo == Undo::full,
+                   options.accept_unreadable, options.proof});
 }
 
 void Case::save(const Assessment& assessment, const JobOptions& options) const {
-  const CasePlan plan = plan_of(assessment, options);
+  const json::CasePlan plan = plan_of(assessment, options);
   put("steps.bin", {reinterpret_cast<const char*>(plan.blobs.data()), plan.blobs.size()});
   put("assessment.json", plan.text);
 }
 
 void Case::put(const char* name, const std::string& contents) const {
-  write_whole_file(file(name), contents);
+  base::write_whole_file(file(name), contents);
 }
 
 std::uint64_t Case::room() const {
@@ -144,10 +144,10 @@ std::string contents_of(const std::filesystem::path& path) {
   return {std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
 }
 
-CaseFile case_from(const std::filesystem::path& folder, const CasePlan& plan) {
-  CaseHead head;
+CaseFile case_from(const std::filesystem::path& folder, const json::CasePlan& plan) {
+  json::CaseHead head;
   CaseFile out;
-  out.assessment = read_plan(plan, head);
+  out.assessment = json::read_plan(plan, head);
   out.folder = folder;
   out.disk = head.disk;
   out.options.case_folder = folder;
@@ -175,7 +175,7 @@ CaseFile case_from_either(const std::filesystem::path& folder, const Journal* jo
 }  // namespace
 
 std::size_t count_events(const std::filesystem::path& folder, std::string_view event) {
-  const std::vector<CaseEvent> events = read_log(folder / "log.jsonl");
+  const std::vector<CaseEvent> events = json::read_log(folder / "log.jsonl");
   return static_cast<std::size_t>(std::count_if(
       events.begin(), events.end(), [event](const CaseEvent& e) { return e.event == event; }));
 }
@@ -196,7 +196,7 @@ void Case::append(const std::string& line) const noexcept {
 
 void Case::log(const std::string& event, const std::string& detail) const noexcept {
   try {
-    append(log_line(event, detail, ""));
+    append(json::log_line(event, detail, ""));
   } catch (const std::exception&) {
     return;
   }
@@ -205,8 +205,8 @@ void Case::log(const std::string& event, const std::string& detail) const noexce
 void Case::log(const std::string& event, const Error& error) const noexcept {
   try {
     const std::string where = error.place().text();
-    append(log_line(event, error.message() + (where.empty() ? "" : " (" + where + ")"),
-                    error.remedy()));
+    append(json::log_line(event, error.message() + (where.empty() ? "" : " (" + where + ")"),
+                          error.remedy()));
   } catch (const std::exception&) {
     return;
   }

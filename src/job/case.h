@@ -21,14 +21,16 @@ namespace nuvrat::job {
 class Case {
  public:
   /// Makes the folder, private to its owner and durable. Throws Error (refused) when it holds
-  /// anything already, is somebody else's, lies on the disk that is to be rewritten or in memory.
+  /// anything already, belongs to another user, lies on the disk that is to be rewritten or in
+  /// memory.
   static Case create(const std::filesystem::path& folder, const Device& device, bool in_memory);
   explicit Case(std::filesystem::path folder);
 
   [[nodiscard]] std::filesystem::path file(const char* name) const { return folder_ / name; }
   [[nodiscard]] bool has(const char* name) const { return std::filesystem::exists(file(name)); }
   /// Everything that the job needs; it goes into files of the case and into the journal.
-  [[nodiscard]] static CasePlan plan_of(const Assessment& assessment, const JobOptions& options);
+  [[nodiscard]] static json::CasePlan plan_of(const Assessment& assessment,
+                                              const JobOptions& options);
   void save(const Assessment& assessment, const JobOptions& options) const;
   /// One line of log.jsonl: time, event, and whatever else there is to say. A log that can't be
   /// written is no reason to leave a disk half way: nothing is thrown.
@@ -52,7 +54,7 @@ class Case {
   void append(const std::string& line) const noexcept;
   std::chrono::steady_clock::time_point opened_ = std::chrono::steady_clock::now();
   bool written_ = false;
-  Descriptor log_;
+  base::Descriptor log_;
 };
 
 /// What the log of a case ends with that holds a rehearsal and nothing more.

@@ -76,7 +76,7 @@ void check_rehearsed(const Rehearsal& rehearsal, const Assessment& assessment,
         next->code() == step->code())
       continue;
     progress.stage("checking", 0);
-    give_back_memory();
+    base::give_back_memory();
     const Findings findings = check_volume(Window(*rehearsal.after[i], place), options.read);
     // What Nuvrat makes anew breaks no rule, however small; what it mends, none that wasn't broken.
     const bool made = step->volume()->anew;
@@ -91,22 +91,17 @@ void check_rehearsed(const Rehearsal& rehearsal, const Assessment& assessment,
   }
 }
 
-// `by_places`: what was recorded, at hand for what is hashed only now.
-void compare_rehearsed(const Device& device, const Rehearsal& rehearsal, const Recording& recorded,
-                       Manifest* by_places, const Assessment& assessment, const JobOptions& options,
+void compare_rehearsed(const Device& device, const Rehearsal& rehearsal, tree::Recording& recorded,
+                       const Assessment& assessment, const JobOptions& options,
                        Progress& progress) {
   const SectorSet written = rehearsal.written();
   const Device& rehearsed = *rehearsal.after.back();
-  Manifest after = take_known_manifest(rehearsed, options.read, progress,
-                                       {.doing = "rehearsing", .proof = options.proof},
-                                       {recorded, written, assessment.changes});
-  if (by_places != nullptr)
-    hash_unsettled(*by_places, device, after, rehearsed, assessment.changes, written, progress);
-  const auto compared = [&](const Recording& then) {
-    return compare_with_changes(then, after, AccessTimes::compared, assessment.changes);
-  };
+  Manifest after = disk::take_known_manifest(rehearsed, options.read, progress,
+                                             {.doing = "rehearsing", .proof = options.proof},
+                                             {recorded, written, assessment.changes});
+  tree::hash_unsettled(recorded, device, after, rehearsed, assessment.changes, written, progress);
   const Comparison comparison =
-      by_places != nullptr ? compared(Recording(*by_places)) : compared(recorded);
+      tree::compare_with_changes(recorded, after, AccessTimes::compared, assessment.changes);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
@@ -127,7 +122,7 @@ void require_room(const Case& folder, std::uint64_t needed, const std::string& o
 // The journal with the plan in it, and the manifest of what comes out of the job.
 void require_room(const Case& folder, const Device& device, const Assessment& assessment,
                   const JobOptions& options, const Rehearsal& rehearsal) {
-  const CasePlan plan = Case::plan_of(assessment, options);
+  const json::CasePlan plan = Case::plan_of(assessment, options);
   const std::uint64_t others = plan.text.size() + plan.blobs.size() +
                                std::filesystem::file_size(folder.file("before.manifest"));
   const std::uint64_t live = others + rehearsal.journal_bytes(device, Undo::live);
@@ -142,53 +137,39 @@ void require_room(const Case& folder, const Device& device, const Assessment& as
 }
 
 struct Rehearsed {
-  Recording before;
+  tree::Recording before;
   Rehearsal steps;
 };
-
-Rehearsed rehearse_by_contents(Device& device, Manifest before, const Assessment& assessment,
-                               const JobOptions& options, const Case& folder, Progress& progress) {
-  Recording recorded = Recording::put_aside(std::move(before), folder.file(""));
-  give_back_memory();
-  Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
-  check_rehearsed(rehearsal, assessment, options, progress);
-  compare_rehearsed(device, rehearsal, recorded, nullptr, assessment, options, progress);
-  return {std::move(recorded), std::move(rehearsal)};
-}
-
-// What was recorded stays at hand, and is saved when what moves is hashed: the disk won't have it
-// any more where it was.
-Rehearsed rehearse_by_places(Device& device, Manifest before, const Assessment& assessment,
-                             const JobOptions& options, const Case& folder, Progress& progress) {
-  give_back_memory();
-  Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
-  check_rehearsed(rehearsal, assessment, options, progress);
-  compare_rehearsed(device, rehearsal, Recording(before), &before, assessment, options, progress);
-  save_manifest(before, folder.file("before.manifest"));
-  require_readable(before, options);  // what moves was read only now
-  return {Recording::put_aside(std::move(before), folder.file("")), std::move(rehearsal)};
-}
 
 // Everything that comes before the first write.
 Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
                               const JobOptions& options, Case& folder, JobClock& progress) {
-  give_back_memory();
+  base::give_back_memory();
   Manifest before =
       take_manifest(device, options.read, progress, {.doing = "recording", .proof = options.proof});
   const bool by_places = options.proof == Proof::places;
-  if (!by_places || !before.whole()) save_manifest(before, folder.file("before.manifest"));
-  folder.log("recorded",
-             fmt::format("{} files, {} bytes, {}", before.files(), before.bytes(),
-                         by_places ? std::string("by their places") : "seal " + before.seal()));
+  std::string seal;
+  if (!by_places || !before.whole()) seal = save_manifest(before, folder.file("before.manifest"));
+  folder.log("recorded", fmt::format("{} files, {} bytes, {}", before.files(), before.bytes(),
+                                     by_places ? std::string("by their places") : "seal " + seal));
   expect(assessment.changes, before);
   require_readable(before, options);
   progress.begin(JobClock::rehearsing);
   progress.stage("rehearsing", 0);
-  const auto rehearse = by_places ? rehearse_by_places : rehearse_by_contents;
-  Rehearsed out = rehearse(device, std::move(before), assessment, options, folder, progress);
-  require_room(folder, device, assessment, options, out.steps);
-  give_back_memory();
-  return out;
+  tree::Recording recorded = tree::Recording::put_aside(std::move(before), folder.file(""));
+  base::give_back_memory();
+  Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
+  check_rehearsed(rehearsal, assessment, options, progress);
+  compare_rehearsed(device, rehearsal, recorded, assessment, options, progress);
+  if (by_places) {  // what moves was hashed only now: the disk won't have it there any more
+    base::give_back_memory();
+    const Manifest settled = recorded.bring_back();
+    save_manifest(settled, folder.file("before.manifest"));
+    require_readable(settled, options);
+  }
+  require_room(folder, device, assessment, options, rehearsal);
+  base::give_back_memory();
+  return {std::move(recorded), std::move(rehearsal)};
 }
 
 // The case of a job that may begin.
@@ -224,7 +205,7 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   job.steps.reserve(device);
   // A journal that is there already is of a try that wrote nothing.
   const auto path = folder.file("undo.journal");
-  const CasePlan plan = Case::plan_of(assessment, options);
+  const json::CasePlan plan = Case::plan_of(assessment, options);
   Journal journal = std::filesystem::exists(path)
                         ? Journal::open(path)
                         : Journal::create(path, device, options.undo, plan.text, plan.blobs,

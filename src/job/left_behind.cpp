@@ -17,7 +17,7 @@ class Keeper {
  public:
   Keeper(const std::filesystem::path& folder, Progress& progress)
       : folder_(folder), progress_(progress), list_(folder / "list.jsonl") {
-    list_.out() << left_behind_head();
+    list_.out() << json::left_behind_head();
   }
 
   void volume(VolumeReader& reader, unsigned number) {
@@ -25,7 +25,7 @@ class Keeper {
     for (FileTree::Id id = FileTree::root; id < tree.size(); ++id) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while the files were being read");
-      LeftBehindItem item;
+      json::LeftBehindItem item;
       item.partition = number;
       item.path = tree.path(id);
       if (tree.is_stream(id)) {
@@ -50,15 +50,15 @@ class Keeper {
   }
 
  private:
-  void add(const LeftBehindItem& item) {
+  void add(const json::LeftBehindItem& item) {
     ++count_;
-    list_.out() << left_behind_line(item);
+    list_.out() << json::left_behind_line(item);
   }
 
   [[nodiscard]] std::string next_file() { return fmt::format("{:06}", ++files_); }
 
   // A node "file:stream", "file:$REPARSE_POINT" or "file:$EA".
-  void stream(VolumeReader& reader, FileTree::Id id, LeftBehindItem& item) {
+  void stream(VolumeReader& reader, FileTree::Id id, json::LeftBehindItem& item) {
     const std::size_t colon = item.path.rfind(':');
     item.name = item.path.substr(colon + 1);
     item.path.resize(colon);
@@ -68,7 +68,7 @@ class Keeper {
     if (item.what != "stream") item.name.clear();
     item.bytes = reader.tree().bytes(id);
     item.file = next_file();
-    WholeFile file(folder_ / item.file);
+    base::WholeFile file(folder_ / item.file);
     Sha256 sha;
     if (item.bytes > 0) {
       reader.read_contents(id, [&](ByteView bytes) {
@@ -83,7 +83,7 @@ class Keeper {
   }
 
   // Many files have the same ones.
-  void permissions(const Bytes& bytes, LeftBehindItem& item) {
+  void permissions(const Bytes& bytes, json::LeftBehindItem& item) {
     if (bytes.empty()) return;
     item.what = "permissions";
     item.bytes = bytes.size();
@@ -91,13 +91,14 @@ class Keeper {
     std::string& file = descriptors_[item.digest.hex()];
     if (file.empty()) {
       file = next_file();
-      write_whole_file(folder_ / file, {reinterpret_cast<const char*>(bytes.data()), bytes.size()});
+      base::write_whole_file(folder_ / file,
+                             {reinterpret_cast<const char*>(bytes.data()), bytes.size()});
     }
     item.file = file;
     add(item);
   }
 
-  void object_id(const Bytes& bytes, LeftBehindItem item) {
+  void object_id(const Bytes& bytes, json::LeftBehindItem item) {
     if (bytes.empty()) return;
     item.what = "object-id";
     for (const std::uint8_t b : bytes) item.name += fmt::format("{:02x}", b);
@@ -106,7 +107,7 @@ class Keeper {
 
   std::filesystem::path folder_;
   Progress& progress_;
-  WholeFile list_;
+  base::WholeFile list_;
   std::map<std::string, std::string> descriptors_;  // files, by hash
   std::uint64_t files_ = 0;
   std::uint64_t count_ = 0;
@@ -129,7 +130,7 @@ std::uint64_t keep_left_behind(const Device& device, const Assessment& assessmen
       const auto path = folder.file("left-behind");
       std::filesystem::create_directory(path);
       std::filesystem::permissions(path, std::filesystem::perms::owner_all);
-      sync_folder(path.parent_path());
+      base::sync_folder(path.parent_path());
       keeper.emplace(path, progress);
     }
     keeper->volume(*reader, change->number);

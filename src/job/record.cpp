@@ -90,7 +90,7 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
   out.job = load_case(path);
   const auto has = [&path](const char* name) { return std::filesystem::exists(path / name); };
   out.disk_seen = disk != nullptr;
-  out.events = read_log(path / "log.jsonl");
+  out.events = json::read_log(path / "log.jsonl");
   if (has("before.manifest")) out.before = load_manifest(path / "before.manifest");
   std::optional<Journal> journal;
   if (has("undo.journal")) {
@@ -119,7 +119,7 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
     expect(a.changes, expected);
     out.comparison = compare_expected(expected, *out.after, a.changes);
   }
-  read_result(path / "result.json", out);
+  json::read_result(path / "result.json", out);
   out.left_behind = count_left_behind(path);
   const bool sound = out.comparison && out.comparison->equal() && !has_errors(out.findings_after);
   if (!sound) out.outcome = Outcome::differs;

@@ -83,7 +83,7 @@ void require_recorded(const Journal& journal, const Inspection& inspection, cons
   for (const WrittenRange& w : journal.writes()) {
     if (w.step == step) recorded.add(w.range);
   }
-  for (const SectorRange& r : inspection.all_sectors().ranges()) {
+  for (const SectorRange& r : inspection.all_sectors()) {
     if (!recorded.contains(r))
       throw changed_since("it would now write sectors that the journal doesn't hold, such as " +
                           r.text());
@@ -111,7 +111,7 @@ void require_no_foreign(const Journal& journal, const Device& device, const Layo
   const StrangeSectors strange = journal.strange_sectors(device, finished);
   const auto names = [&layout](const SectorSet& sectors) {
     std::string text;
-    for (const SectorRange& r : sectors.ranges()) {
+    for (const SectorRange& r : sectors) {
       if (text.size() > 200) return text + " …";
       text +=
           fmt::format("{}{} in {}", text.empty() ? "" : ", ", r.text(), owner_of(layout, r.first));
@@ -199,7 +199,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
       do_steps(device, job.assessment, step, rehearsal, journal, folder, clock);
   Manifest before = load_manifest(folder.file("before.manifest"));
   expect(job.assessment.changes, before);
-  const Recording recorded = Recording::put_aside(std::move(before), folder.file(""));
+  const tree::Recording recorded = tree::Recording::put_aside(std::move(before), folder.file(""));
   clock.begin(JobClock::comparing);
   JobResult result =
       compare_done(recorded, device, job.assessment, job.options, folder, journal, clock);

@@ -50,15 +50,15 @@ void require_sound_volumes(const Device& back, const CaseFile& job) {
 std::optional<Comparison> compare_with_recorded(const Device& disk, const CaseFile& job,
                                                 const Case& folder, Progress& progress) {
   if (!folder.has("before.manifest")) return std::nullopt;
-  Recording recorded =
-      Recording::put_aside(load_manifest(folder.file("before.manifest")), folder.file(""));
-  give_back_memory();
-  return verify_recorded(std::move(recorded), disk, job.options.read, progress).comparison;
+  tree::Recording recorded =
+      tree::Recording::put_aside(load_manifest(folder.file("before.manifest")), folder.file(""));
+  base::give_back_memory();
+  return disk::verify_recorded(std::move(recorded), disk, job.options.read, progress).comparison;
 }
 
 // The way back, played through: nothing is written unless every file will be there again. Sectors
-// that the job gave up without writing them (old places of what it moved, a FAT that is no more)
-// are in no journal, and somebody may have used them since: only reading tells. What the job made
+// that the job gave up without writing them (old places of what it moved, an old FAT) are
+// in no journal, and may have been used since: only reading tells. What the job made
 // anew is in the journal, which was held against the disk before.
 std::optional<Comparison> rehearse_way_back(const Device& device, const CaseFile& job,
                                             Journal& journal, const Case& folder,
@@ -79,8 +79,8 @@ std::optional<Comparison> rehearse_way_back(const Device& device, const CaseFile
       "Nothing was written. To go back all the same, pass --discard-later-changes");
 }
 
-// The way back is done, whatever comes of this. Nobody should have used a disk between two states,
-// and leaving it there would be worse, so it is read only now.
+// The way back is done, whatever comes of this. A disk between two states should not have been
+// used, and leaving it there would be worse, so it is read only now.
 void compare_put_back(const Device& device, const CaseFile& job, const Case& folder,
                       Progress& progress, RevertResult& out) {
   try {
@@ -131,7 +131,7 @@ std::string newer_case(const CaseFile& job) {
   std::error_code error;
   const auto own = std::filesystem::weakly_canonical(job.folder, error);
   const std::string mine = begun(job.folder);
-  for (const auto& beside : entries_of(own.parent_path())) {
+  for (const auto& beside : base::entries_of(own.parent_path())) {
     if (beside == own || !std::filesystem::exists(beside / "undo.journal")) continue;
     try {
       const CaseFile other = load_case(beside);

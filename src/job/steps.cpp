@@ -145,7 +145,7 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
   return from_medium;
 }
 
-JobResult compare_done(const Recording& before, Device& device, const Assessment& assessment,
+JobResult compare_done(const tree::Recording& before, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, const Journal& journal,
                        Progress& progress) {
   try {
@@ -221,11 +221,11 @@ void require_volumes(const Assessment& assessment, const Device& device, const L
 
 }  // namespace
 
-JobResult compare_with(const Recording& expected, Device& device, const Assessment& assessment,
-                       const JobOptions& options, const SectorSet& written, Case& folder,
-                       Progress& progress) {
+JobResult compare_with(const tree::Recording& expected, Device& device,
+                       const Assessment& assessment, const JobOptions& options,
+                       const SectorSet& written, Case& folder, Progress& progress) {
   Uncancellable onwards(progress);
-  give_back_memory();
+  base::give_back_memory();
   device.forget({0, device.sectors()});  // what is compared comes from the medium
   const TableReading table = read_table(device);
   require_layout(assessment.after, table, "after the rewrite");
@@ -236,12 +236,14 @@ JobResult compare_with(const Recording& expected, Device& device, const Assessme
   for (Finding& f : survey_disk(device, options.read, true).all_findings()) {
     if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
   }
-  give_back_memory();
+  base::give_back_memory();
   Manifest after =
       take_manifest(device, options.read, onwards, {.doing = "comparing", .proof = options.proof});
-  hash_unsettled(expected, after, device, assessment.changes, written, onwards);
-  save_manifest(after, folder.file("after.manifest"));
-  result.comparison = compare_recorded(expected, after, assessment.changes);
+  tree::hash_unsettled(expected, after, device, assessment.changes, written, onwards);
+  const std::string seal = save_manifest(after, folder.file("after.manifest"));
+  result.comparison = tree::with_seals(
+      tree::compare_with_changes(expected, after, AccessTimes::compared, assessment.changes),
+      expected, after, seal);
   result.tag_after = disk_tag(device, table);
   result.files = after.files();
   result.bytes = after.bytes();
@@ -250,7 +252,7 @@ JobResult compare_with(const Recording& expected, Device& device, const Assessme
   result.left_out = result.comparison.left_out;
   result.left_behind = count_left_behind(folder.file(""));
   result.seconds = folder.seconds();
-  folder.put("result.json", result_text(result));
+  folder.put("result.json", json::result_text(result));
   folder.log("compared",
              fmt::format("{} differences, {}", result.comparison.count,
                          options.proof == Proof::places ? std::string("by places")

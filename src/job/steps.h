@@ -32,13 +32,13 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
 
 /// Takes the manifest from the device and holds it against `expected`; saves it in the case.
 /// `written`: by the whole job.
-[[nodiscard]] JobResult compare_with(const Recording& expected, Device& device,
+[[nodiscard]] JobResult compare_with(const tree::Recording& expected, Device& device,
                                      const Assessment& assessment, const JobOptions& options,
                                      const SectorSet& written, Case& folder, Progress& progress);
 
 /// The same for a job whose last step is done: whatever goes wrong then is an Error (not_compared).
 /// Before it, every sector of the journal must hold on the medium what the last step left.
-[[nodiscard]] JobResult compare_done(const Recording& before, Device& device,
+[[nodiscard]] JobResult compare_done(const tree::Recording& before, Device& device,
                                      const Assessment& assessment, const JobOptions& options,
                                      Case& folder, const Journal& journal, Progress& progress);
 

@@ -3,7 +3,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 /// One after the other, in the order in which they were added.
 class Blobs {
@@ -22,4 +22,4 @@ class Blobs {
   Bytes bytes_;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

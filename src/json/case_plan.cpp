@@ -10,7 +10,7 @@
 
 #include "json/models.h"
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 namespace {
 
@@ -22,7 +22,7 @@ constexpr std::size_t max_events = 100000;
 
 CasePlan write_plan(const Assessment& assessment, const CaseHead& head) {
   Blobs blobs;
-  json j = to_json(assessment, &blobs);
+  Json j = to_json(assessment, &blobs);
   j["schema"] = case_schema;
   j["disk"] = head.disk;
   j["zone"] = head.zone;
@@ -34,7 +34,7 @@ CasePlan write_plan(const Assessment& assessment, const CaseHead& head) {
 }
 
 Assessment read_plan(const CasePlan& plan, CaseHead& head) {
-  const json j = json::parse(plan.text, nullptr, false);
+  const Json j = Json::parse(plan.text, nullptr, false);
   if (!j.is_object()) throw Error(ErrorCode::file, "the case is not as it was written");
   try {
     if (j.at("schema") != case_schema)
@@ -46,14 +46,14 @@ Assessment read_plan(const CasePlan& plan, CaseHead& head) {
     head.accept_unreadable = j.at("accept_unreadable");
     head.proof = j.at("proof") == name_of(Proof::places) ? Proof::places : Proof::contents;
     return assessment_from_json(j, plan.blobs);
-  } catch (const json::exception& e) {
+  } catch (const Json::exception& e) {
     throw Error(ErrorCode::file, fmt::format("the case can't be read: {}", e.what()));
   }
 }
 
 std::string log_line(const std::string& event, const std::string& detail,
                      const std::string& remedy) {
-  json line = {{"time", format_time(now())}, {"event", event}};
+  Json line = {{"time", format_time(now())}, {"event", event}};
   if (!detail.empty()) line["detail"] = printable(detail);
   if (!remedy.empty()) line["remedy"] = printable(remedy);
   return line.dump() + "\n";
@@ -63,7 +63,7 @@ std::vector<CaseEvent> read_log(const std::filesystem::path& path) {
   std::vector<CaseEvent> out;
   std::ifstream in(path);
   for (std::string line; out.size() < max_events && std::getline(in, line);) {
-    const json j = json::parse(line, nullptr, false);
+    const Json j = Json::parse(line, nullptr, false);
     if (!j.is_object()) continue;
     const auto text = [&j](const char* key) {
       return j.contains(key) && j[key].is_string() ? j[key].get<std::string>() : std::string();
@@ -74,9 +74,9 @@ std::vector<CaseEvent> read_log(const std::filesystem::path& path) {
 }
 
 std::string result_text(const JobResult& result) {
-  json findings = json::array();
+  Json findings = Json::array();
   for (const Finding& f : result.findings_after) findings.push_back(to_json(f));
-  const json j = {{"schema", result_schema},
+  const Json j = {{"schema", result_schema},
                   {"tag_after", result.tag_after},
                   {"seconds", result.seconds},
                   {"table_reread", result.table_reread},
@@ -87,16 +87,16 @@ std::string result_text(const JobResult& result) {
 void read_result(const std::filesystem::path& path, CaseRecord& out) {
   std::ifstream in(path);
   try {
-    const json j = json::parse(in);
+    const Json j = Json::parse(in);
     if (j.at("schema") != result_schema)
       throw Error(ErrorCode::file, "this result was made by another version");
     out.tag_after = j.at("tag_after");
     out.seconds = j.at("seconds");
     out.findings_after = findings_from_json(j.at("findings"));
-  } catch (const json::exception& e) {
+  } catch (const Json::exception& e) {
     throw Error(ErrorCode::file, fmt::format("the result can't be read: {}", e.what()),
                 {{}, {}, {}, path.string()});
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

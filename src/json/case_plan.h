@@ -10,7 +10,7 @@
 #include <nuvrat/assessment.h>
 #include <nuvrat/case_record.h>
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 /// assessment.json, and the blobs that it names.
 struct CasePlan {
@@ -41,4 +41,4 @@ struct CaseHead {
 /// Tag and findings. Throws Error (file).
 void read_result(const std::filesystem::path& path, CaseRecord& out);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

@@ -8,11 +8,12 @@
 #include "json/views.h"
 
 namespace nuvrat {
+using namespace json;
 
 namespace {
 
-json written_json(const std::vector<WrittenRange>& written) {
-  json out = json::array();
+Json written_json(const std::vector<WrittenRange>& written) {
+  Json out = Json::array();
   for (const WrittenRange& w : written) {
     out.push_back({{"phase", name_of(w.phase)},
                    {"step", w.step},
@@ -23,14 +24,14 @@ json written_json(const std::vector<WrittenRange>& written) {
   return out;
 }
 
-json next_json(const std::vector<NextStep>& next) {
-  json out = json::array();
+Json next_json(const std::vector<NextStep>& next) {
+  Json out = Json::array();
   for (const NextStep& step : next)
     out.push_back({{"code", step.code}, {"title", step.title}, {"text", step.text}});
   return out;
 }
 
-json manifest_totals(const std::optional<Manifest>& m) {
+Json manifest_totals(const std::optional<Manifest>& m) {
   if (!m) return nullptr;
   return {{"files", m->files()},        {"directories", m->directories()},
           {"bytes", m->bytes()},        {"unreadable_files", m->unreadable_files()},
@@ -39,8 +40,8 @@ json manifest_totals(const std::optional<Manifest>& m) {
 
 }  // namespace
 
-std::string assessment_view(const Assessment& a, const std::vector<NextStep>& next) {
-  json out = to_json(a);
+std::string json::assessment_view(const Assessment& a, const std::vector<NextStep>& next) {
+  Json out = to_json(a);
   out["schema"] = "nuvrat.assessment/1";
   out["verdict"] = a.in_reach() ? "in-reach" : "out-of-reach";
   out["disk"] = printable(a.device.path);
@@ -48,8 +49,8 @@ std::string assessment_view(const Assessment& a, const std::vector<NextStep>& ne
   return dump(out);
 }
 
-std::string job_view(const Assessment& a, const JobResult& r, const std::filesystem::path& folder,
-                     const std::vector<NextStep>& next) {
+std::string json::job_view(const Assessment& a, const JobResult& r,
+                           const std::filesystem::path& folder, const std::vector<NextStep>& next) {
   return dump({{"schema", "nuvrat.rewrite/1"},
                {"verdict", r.sound() ? "done" : "done-with-differences"},
                {"disk", printable(a.device.path)},
@@ -117,9 +118,9 @@ std::string refusal_json(const Assessment& a, const std::filesystem::path& folde
                {"assessment", to_json(a)}});
 }
 
-std::string report_view(const CaseRecord& r, const Letterhead& letterhead, const char* verdict,
-                        const std::vector<NextStep>& next) {
-  json events = json::array();
+std::string json::report_view(const CaseRecord& r, const Letterhead& letterhead,
+                              const char* verdict, const std::vector<NextStep>& next) {
+  Json events = Json::array();
   for (const CaseEvent& e : r.events)
     events.push_back(
         {{"time", e.time}, {"event", e.event}, {"detail", e.detail}, {"remedy", e.remedy}});
@@ -136,12 +137,12 @@ std::string report_view(const CaseRecord& r, const Letterhead& letterhead, const
        {"steps_done", r.job.steps_done},
        {"seconds", r.seconds},
        {"proof", name_of(r.job.options.proof)},
-       {"by_place", r.comparison ? json(r.comparison->by_place) : json(nullptr)},
+       {"by_place", r.comparison ? Json(r.comparison->by_place) : Json(nullptr)},
        {"before", manifest_totals(r.before)},
        {"after", manifest_totals(r.after)},
-       {"difference_count", r.comparison ? json(r.comparison->count) : json(nullptr)},
-       {"differences", r.comparison ? differences_json(r.comparison->differences) : json::array()},
-       {"planned", r.comparison ? differences_json(r.comparison->planned) : json::array()},
+       {"difference_count", r.comparison ? Json(r.comparison->count) : Json(nullptr)},
+       {"differences", r.comparison ? differences_json(r.comparison->differences) : Json::array()},
+       {"planned", r.comparison ? differences_json(r.comparison->planned) : Json::array()},
        {"left_behind", r.left_behind},
        {"findings_before", findings_json(a.findings)},
        {"findings_after", findings_json(r.findings_after)},

@@ -8,9 +8,10 @@
 #include "json/library.h"
 
 namespace nuvrat {
+using namespace json;
 namespace {
 
-json event(const char* name) {
+Json event(const char* name) {
   return {{"schema", "nuvrat.event/1"}, {"time", format_time(now())}, {"event", name}};
 }
 
@@ -30,7 +31,7 @@ void EventLog::stage(std::string_view name, std::uint64_t total) {
   total_ = total;
   done_ = written_ = 0;
   last_ = std::chrono::steady_clock::now();
-  json line = event("stage");
+  Json line = event("stage");
   if (share_ >= 0) line["job_share"] = share_;
   line["stage"] = name_;
   line["total_bytes"] = total_;
@@ -53,7 +54,7 @@ void EventLog::job_share(double share) {
 }
 
 void EventLog::write_progress() {
-  json line = event("progress");
+  Json line = event("progress");
   if (share_ >= 0) line["job_share"] = share_;
   line["stage"] = name_;
   line["done_bytes"] = done_;
@@ -69,7 +70,7 @@ void EventLog::close_stage() {
 void EventLog::end(std::string_view verdict, int status) {
   close_stage();
   done_ = written_ = 0;
-  json line = event("end");
+  Json line = event("end");
   line["verdict"] = printable(verdict);
   line["status"] = status;
   out_ << line << std::endl;

@@ -6,7 +6,7 @@
 
 #include <nuvrat/report.h>
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 [[nodiscard]] std::string assessment_view(const Assessment& assessment,
                                           const std::vector<NextStep>& next);
@@ -16,4 +16,4 @@ namespace nuvrat {
 [[nodiscard]] std::string report_view(const CaseRecord& record, const Letterhead& letterhead,
                                       const char* verdict, const std::vector<NextStep>& next);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

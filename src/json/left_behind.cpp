@@ -2,14 +2,14 @@
 
 #include "json/pieces.h"
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 std::string left_behind_head() {
-  return json{{"schema", "nuvrat.left-behind/1"}}.dump() + "\n";
+  return Json{{"schema", "nuvrat.left-behind/1"}}.dump() + "\n";
 }
 
 std::string left_behind_line(const LeftBehindItem& item) {
-  json line = {{"partition", item.partition}, {"what", item.what}};
+  Json line = {{"partition", item.partition}, {"what", item.what}};
   put_text(line, "path", item.path);
   if (!item.name.empty()) put_text(line, "name", item.name);
   if (!item.file.empty()) {
@@ -20,4 +20,4 @@ std::string left_behind_line(const LeftBehindItem& item) {
   return line.dump() + "\n";
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

@@ -5,7 +5,7 @@
 
 #include <nuvrat/checksum.h>
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 struct LeftBehindItem {
   unsigned partition = 0;
@@ -19,4 +19,4 @@ struct LeftBehindItem {
 [[nodiscard]] std::string left_behind_head();
 [[nodiscard]] std::string left_behind_line(const LeftBehindItem& item);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

@@ -3,8 +3,8 @@
 
 #include <nlohmann/json.hpp>
 
-namespace nuvrat {
+namespace nuvrat::json {
 
-using nlohmann::json;
+using Json = nlohmann::json;
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

@@ -14,20 +14,21 @@
 #include "json/whole_numbers.h"
 
 namespace nuvrat {
+using namespace json;
 namespace {
 
 constexpr const char* schema = "nuvrat.manifest/1";
 
-json ranges_json(const std::vector<ByteRange>& ranges) {
-  json out = json::array();
+Json ranges_json(const std::vector<ByteRange>& ranges) {
+  Json out = Json::array();
   for (const ByteRange& r : ranges) out.push_back({r.offset, r.length});
   return out;
 }
 
-std::vector<ByteRange> ranges_from(const json& line) {
+std::vector<ByteRange> ranges_from(const Json& line) {
   std::vector<ByteRange> out;
   if (!line.contains("unreadable")) return out;
-  for (const json& r : line.at("unreadable")) out.push_back({r.at(0), r.at(1)});
+  for (const Json& r : line.at("unreadable")) out.push_back({r.at(0), r.at(1)});
   return out;
 }
 
@@ -47,13 +48,13 @@ void put_string(std::string& out, std::string_view utf8) {
   out += '"';
 }
 
-std::u16string get_path(const json& line) {
+std::u16string get_path(const Json& line) {
   if (!line.contains("path_utf16")) return to_utf16(line.at("path").get<std::string>());
   return from_utf16_digits(line.at("path_utf16").get<std::string>());
 }
 
-json volume_line(const ManifestVolume& v) {
-  json line = {
+Json volume_line(const ManifestVolume& v) {
+  Json line = {
       {"volume", v.number},
       {"start", v.start},
       {"sectors", v.sectors},
@@ -100,14 +101,14 @@ void put_node(std::string& out, const ManifestVolume& v, FileTree::Id id,
   out += "}\n";
 }
 
-json left_out_line(const LeftOut& l) {
-  json line = {{"left_out", printable(l.path)}, {"reason", printable(l.reason)}};
+Json left_out_line(const LeftOut& l) {
+  Json line = {{"left_out", printable(l.path)}, {"reason", printable(l.reason)}};
   if (l.record) line["record"] = *l.record;
   return line;
 }
 
-json range_line(const ManifestRange& r) {
-  json line = {{"range", r.number},
+Json range_line(const ManifestRange& r) {
+  Json line = {{"range", r.number},
                {"start", r.start},
                {"sectors", r.sectors},
                {"description", r.description},
@@ -123,7 +124,7 @@ class Loader {
  public:
   explicit Loader(Manifest& out) : out_(out) {}
 
-  void line(const json& line) {
+  void line(const Json& line) {
     if (line.contains("schema")) {
       if (line.at("schema") != schema) {
         throw Error(ErrorCode::file, fmt::format("this is not a manifest of the form {}", schema));
@@ -172,7 +173,7 @@ class Loader {
   }
 
  private:
-  void volume(const json& line) {
+  void volume(const Json& line) {
     ManifestVolume v;
     v.number = line.at("volume");
     v.start = line.at("start");
@@ -182,7 +183,7 @@ class Loader {
                        ? to_utf8(from_utf16_digits(line.at("label_utf16").get<std::string>()))
                        : line.at("label").get<std::string>();
     v.info.serial = line.at("serial");
-    const json& precision = line.at("precision");
+    const Json& precision = line.at("precision");
     v.tree.set_precision({precision.at(0), precision.at(1), precision.at(2)});
     v.digests.emplace_back();
     out_.volumes.push_back(std::move(v));
@@ -190,7 +191,7 @@ class Loader {
     folders_[u""] = FileTree::root;
   }
 
-  void node(const json& line) {
+  void node(const Json& line) {
     if (out_.volumes.empty()) throw Error(ErrorCode::file, "a file comes before any volume");
     ManifestVolume& v = out_.volumes.back();
     const std::u16string path = get_path(line);
@@ -225,16 +226,16 @@ class Loader {
 
   Manifest& out_;
   std::unordered_map<std::u16string, FileTree::Id> folders_;
-  json totals_;
+  Json totals_;
   bool begun_ = false;
 };
 
 }  // namespace
 
-void save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
-  WholeFile file(path, mode_for_others);
+std::string save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
+  base::WholeFile file(path, base::mode_for_others);
   std::ostream& out = file.out();
-  json head = {{"schema", schema},
+  Json head = {{"schema", schema},
                {"device", manifest.device},
                {"zone", manifest.zone},
                {"sector_size", manifest.sector_size}};
@@ -253,13 +254,15 @@ void save_manifest(const Manifest& manifest, const std::filesystem::path& path) 
     for (const LeftOut& l : v.left_out) out << left_out_line(l) << '\n';
   }
   for (const ManifestRange& r : manifest.ranges) out << range_line(r) << '\n';
-  out << json{{"files", manifest.files()},
+  std::string seal = manifest.seal();
+  out << Json{{"files", manifest.files()},
               {"directories", manifest.directories()},
               {"bytes", manifest.bytes()},
               {"left_out", manifest.left_out()},
-              {"seal", manifest.seal()}}
+              {"seal", seal}}
       << '\n';
   file.finish();
+  return seal;
 }
 
 Manifest load_manifest(const std::filesystem::path& path) {
@@ -276,7 +279,7 @@ Manifest load_manifest(const std::filesystem::path& path) {
   try {
     while (std::getline(in, text)) {
       ++number;
-      const json line = json::parse(text);
+      const Json line = Json::parse(text);
       require_whole_numbers(line);
       loader.line(line);
     }
@@ -298,7 +301,7 @@ void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
   if (manifest.placed() > 0)
     throw Error(ErrorCode::words, "a manifest by places has no hashes of contents", {},
                 "Record the contents");
-  WholeFile file(path, mode_for_others);
+  base::WholeFile file(path, base::mode_for_others);
   std::ostream& out = file.out();
   for (const ManifestVolume& v : manifest.volumes) {
     v.tree.walk([&](FileTree::Id id) {

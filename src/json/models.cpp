@@ -9,28 +9,26 @@
 #include "json/pieces.h"
 #include "json/whole_numbers.h"
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 // What can't be shown as it is, unit by unit.
-void put_text(json& out, const std::string& key, const std::string& text) {
+void put_text(Json& out, const std::string& key, const std::string& text) {
   out[key] = printable(text);
   if (printable(text) != text) out[key + "_utf16"] = utf16_digits(to_utf16(text));
 }
 
-std::string get_text(const json& j, const std::string& key) {
+std::string get_text(const Json& j, const std::string& key) {
   const std::string exact = key + "_utf16";
   return j.contains(exact) ? to_utf8(from_utf16_digits(j.at(exact).get<std::string>()))
                            : j.at(key).get<std::string>();
 }
 
-std::string dump(const json& j) {
+std::string dump(const Json& j) {
   return j.dump(2) + "\n";
 }
 
-namespace {
-
-json to_json(const Obstacle& o) {
-  json goals = json::array();
+Json to_json(const Obstacle& o) {
+  Json goals = Json::array();
   for (const Goal& goal : o.goals) goals.push_back(goal.text());
   return {{"code", o.code},
           {"goals", goals},
@@ -39,35 +37,37 @@ json to_json(const Obstacle& o) {
           {"missing_sectors", o.missing_sectors},
           {"partition", o.partition}};
 }
-json to_json(const Consent& c) {
+Json to_json(const Consent& c) {
   return {{"code", c.code}, {"text", c.text}};
 }
-json to_json(const Contents& c) {
+Json to_json(const Contents& c) {
   return {{"start", c.start},
           {"kind", c.kind},
           {"label", printable(c.label)},
           {"kind_after", c.kind_after},
           {"fate", name_of(c.fate)}};
 }
-json to_json(const ExpectedChange& c) {
-  json out = {{"kind", name_of(c.kind)},  {"start", c.start},       {"size", c.size},
+Json to_json(const ExpectedChange& c) {
+  Json out = {{"kind", name_of(c.kind)},  {"start", c.start},       {"size", c.size},
               {"created", c.created},     {"modified", c.modified}, {"accessed", c.accessed},
               {"text", printable(c.text)}};
   put_text(out, "path", c.path);
   return out;
 }
-json to_json(const Renumbering& r) {
+Json to_json(const Renumbering& r) {
   return {{"before", r.before}, {"after", r.after}};
 }
 
+namespace {
+
 template <typename Items>
-json list(const Items& items) {
-  json out = json::array();
+Json list(const Items& items) {
+  Json out = Json::array();
   for (const auto& item : items) out.push_back(to_json(item));
   return out;
 }
 
-Partition partition_from(const json& j) {
+Partition partition_from(const Json& j) {
   Partition p;
   p.number = j.at("number");
   p.role = enum_from(j.at("role").get<std::string>(),
@@ -90,7 +90,7 @@ Partition partition_from(const json& j) {
 
 }  // namespace
 
-json to_json(const DeviceIdentity& d) {
+Json to_json(const DeviceIdentity& d) {
   return {{"path", printable(d.path)},
           {"kind", name_of(d.kind)},
           {"model", printable(d.model)},
@@ -100,8 +100,8 @@ json to_json(const DeviceIdentity& d) {
           {"physical_sector_size", d.physical_sector_size}};
 }
 
-json to_json(const Partition& p) {
-  json out = {{"number", p.number},   {"role", name_of(p.role)},   {"start", p.start},
+Json to_json(const Partition& p) {
+  Json out = {{"number", p.number},   {"role", name_of(p.role)},   {"start", p.start},
               {"sectors", p.sectors}, {"type", type_text(p.type)}, {"type_name", describe(p.type)},
               {"active", p.active}};
   put_text(out, "name", p.name);
@@ -113,8 +113,8 @@ json to_json(const Partition& p) {
   return out;
 }
 
-json to_json(const Layout& l) {
-  json out = {{"kind", name_of(l.kind)},
+Json to_json(const Layout& l) {
+  Json out = {{"kind", name_of(l.kind)},
               {"id", l.id_text()},
               {"sector_size", l.sector_size},
               {"disk_sectors", l.disk_sectors},
@@ -126,8 +126,8 @@ json to_json(const Layout& l) {
   return out;
 }
 
-json to_json(const Place& p) {
-  json out = json::object();
+Json to_json(const Place& p) {
+  Json out = Json::object();
   if (!p.subject.empty()) out["subject"] = printable(p.subject);
   if (p.sector) out["sector"] = *p.sector;
   if (p.record) out["record"] = *p.record;
@@ -135,7 +135,7 @@ json to_json(const Place& p) {
   return out;
 }
 
-json to_json(const Finding& f) {
+Json to_json(const Finding& f) {
   return {{"code", f.code},
           {"severity", name_of(f.severity)},
           {"where", to_json(f.place)},
@@ -143,16 +143,16 @@ json to_json(const Finding& f) {
           {"repairable", f.repairable}};
 }
 
-json to_json(const SectorRange& r) {
+Json to_json(const SectorRange& r) {
   return {{"first", r.first}, {"count", r.count}};
 }
 
-json to_json(const Assessment& a, Blobs* blobs) {
-  json steps = json::array();
+Json to_json(const Assessment& a, Blobs* blobs) {
+  Json steps = Json::array();
   for (const Step& step : a.steps) steps.push_back(to_json(step, blobs));
-  json goals = json::array();
+  Json goals = Json::array();
   for (const Goal& goal : a.goals) goals.push_back(goal.text());
-  json start = nullptr;
+  Json start = nullptr;
   if (a.start)
     start = {{"way", name_of(a.start->way)},
              {"boot_files", a.start->boot_files},
@@ -179,7 +179,7 @@ json to_json(const Assessment& a, Blobs* blobs) {
           {"seconds_by_places", a.seconds_by_places}};
 }
 
-Layout layout_from_json(const json& j) {
+Layout layout_from_json(const Json& j) {
   return guarded([&j] {
     Layout l;
     l.kind = enum_from(j.at("kind").get<std::string>(),
@@ -194,20 +194,20 @@ Layout layout_from_json(const json& j) {
       l.first_usable = j.at("first_usable");
       l.last_usable = j.at("last_usable");
     }
-    for (const json& p : j.at("partitions")) l.partitions.push_back(partition_from(p));
+    for (const Json& p : j.at("partitions")) l.partitions.push_back(partition_from(p));
     return l;
   });
 }
 
-Findings findings_from_json(const json& j) {
+Findings findings_from_json(const Json& j) {
   return guarded([&j] {
     Findings out;
-    for (const json& f : j) {
+    for (const Json& f : j) {
       Finding finding;
       finding.code = f.at("code");
       finding.severity = enum_from(f.at("severity").get<std::string>(),
                                    {Severity::note, Severity::warning, Severity::error});
-      const json& where = f.at("where");
+      const Json& where = f.at("where");
       finding.place.subject = where.value("subject", "");
       if (where.contains("sector")) finding.place.sector = where.at("sector");
       if (where.contains("record")) finding.place.record = where.at("record");
@@ -222,13 +222,13 @@ Findings findings_from_json(const json& j) {
 
 namespace {
 
-std::vector<Goal> goals_from_json(const json& j) {
+std::vector<Goal> goals_from_json(const Json& j) {
   std::vector<Goal> out;
-  for (const json& goal : j) out.push_back(parse_goal(goal.get<std::string>()));
+  for (const Json& goal : j) out.push_back(parse_goal(goal.get<std::string>()));
   return out;
 }
 
-DeviceIdentity identity_from_json(const json& j) {
+DeviceIdentity identity_from_json(const Json& j) {
   return {j.at("path"),
           enum_from(j.at("kind").get<std::string>(), {DeviceKind::image, DeviceKind::block_device,
                                                       DeviceKind::network, DeviceKind::memory}),
@@ -239,7 +239,7 @@ DeviceIdentity identity_from_json(const json& j) {
           j.at("physical_sector_size")};
 }
 
-ExpectedChange change_from_json(const json& j) {
+ExpectedChange change_from_json(const Json& j) {
   using Kind = ExpectedChange::Kind;
   ExpectedChange out;
   out.kind = enum_from(j.at("kind").get<std::string>(),
@@ -255,7 +255,7 @@ ExpectedChange change_from_json(const json& j) {
   return out;
 }
 
-StartChange start_from_json(const json& j) {
+StartChange start_from_json(const Json& j) {
   StartChange out;
   out.way = enum_from(j.at("way").get<std::string>(), {StartWay::legacy, StartWay::uefi});
   out.boot_files = j.at("boot_files");
@@ -268,7 +268,7 @@ StartChange start_from_json(const json& j) {
 
 }  // namespace
 
-Assessment assessment_from_json(const json& j, ByteView blobs) {
+Assessment assessment_from_json(const Json& j, ByteView blobs) {
   return guarded([&] {
     require_whole_numbers(j, {"expected_seconds", "seconds_by_places"});
     Assessment a;
@@ -277,21 +277,21 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
     a.device = identity_from_json(j.at("device"));
     a.before = layout_from_json(j.at("before"));
     a.after = layout_from_json(j.at("after"));
-    for (const json& o : j.at("obstacles"))
+    for (const Json& o : j.at("obstacles"))
       a.obstacles.push_back({o.at("code"), o.at("text"), o.at("remedy"), o.at("missing_sectors"),
                              o.at("partition"), goals_from_json(o.at("goals"))});
-    for (const json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
-    for (const json& c : j.at("contents")) {
+    for (const Json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
+    for (const Json& c : j.at("contents")) {
       using Fate = Contents::Fate;
       a.contents.push_back(
           {c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after"),
            enum_from(c.at("fate").get<std::string>(), {Fate::stays, Fate::added, Fate::gone})});
     }
     a.findings = findings_from_json(j.at("findings"));
-    for (const json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
-    for (const json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));
-    for (const json& c : j.at("changes")) a.changes.push_back(change_from_json(c));
-    if (const json& s = j.at("start"); !s.is_null()) a.start = start_from_json(s);
+    for (const Json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
+    for (const Json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));
+    for (const Json& c : j.at("changes")) a.changes.push_back(change_from_json(c));
+    if (const Json& s = j.at("start"); !s.is_null()) a.start = start_from_json(s);
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");
     a.expected_seconds = j.at("expected_seconds");
@@ -300,4 +300,4 @@ Assessment assessment_from_json(const json& j, ByteView blobs) {
   });
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

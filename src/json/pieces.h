@@ -9,11 +9,11 @@
 
 #include "json/library.h"
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 /// Text that can't be shown as it is has its UTF-16 units beside it: it must come back exactly.
-void put_text(json& out, const std::string& key, const std::string& text);
-[[nodiscard]] std::string get_text(const json& j, const std::string& key);
+void put_text(Json& out, const std::string& key, const std::string& text);
+[[nodiscard]] std::string get_text(const Json& j, const std::string& key);
 
 template <typename Enum>
 Enum enum_from(const std::string& name, std::initializer_list<Enum> values) {
@@ -39,6 +39,6 @@ auto guarded(Read read) {
 }
 
 /// Two spaces deep, with a line feed at the end.
-[[nodiscard]] std::string dump(const json& j);
+[[nodiscard]] std::string dump(const Json& j);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

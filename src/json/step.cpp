@@ -6,13 +6,13 @@
 #include "json/pieces.h"
 #include "steps/kinds.h"
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 namespace {
 
 class FieldWriter {
  public:
-  FieldWriter(json& out, Blobs* blobs) : out_(out), blobs_(blobs) {}
+  FieldWriter(Json& out, Blobs* blobs) : out_(out), blobs_(blobs) {}
   template <typename T>
   void operator()(const char* key, const T& value) {
     out_[key] = as_json(value);
@@ -20,17 +20,17 @@ class FieldWriter {
 
  private:
   template <typename T>
-  [[nodiscard]] json as_json(const T& value) const {
+  [[nodiscard]] Json as_json(const T& value) const {
     return value;  // numbers, yes and no, text
   }
-  [[nodiscard]] json as_json(VolumeKind kind) const { return name_of(kind); }
-  [[nodiscard]] json as_json(const SectorRange& r) const { return to_json(r); }
-  [[nodiscard]] json as_json(const steps::SectorMove& m) const {
+  [[nodiscard]] Json as_json(VolumeKind kind) const { return name_of(kind); }
+  [[nodiscard]] Json as_json(const SectorRange& r) const { return to_json(r); }
+  [[nodiscard]] Json as_json(const steps::SectorMove& m) const {
     return {{"from", to_json(m.from)}, {"to", m.to}};
   }
   // In a case, where they are; to be shown, what they are.
-  [[nodiscard]] json as_json(const Bytes& bytes) const {
-    json out = {{"bytes", bytes.size()}};
+  [[nodiscard]] Json as_json(const Bytes& bytes) const {
+    Json out = {{"bytes", bytes.size()}};
     if (blobs_ == nullptr) {
       out["sha256"] = Sha256::of(bytes).hex();
     } else {
@@ -39,17 +39,17 @@ class FieldWriter {
     }
     return out;
   }
-  [[nodiscard]] json as_json(const SectorWrite& w) const {
+  [[nodiscard]] Json as_json(const SectorWrite& w) const {
     return {{"lba", w.lba}, {"data", as_json(w.data)}};
   }
-  [[nodiscard]] json as_json(const PutFile& file) const {
+  [[nodiscard]] Json as_json(const tree::PutFile& file) const {
     return {{"path", file.path},
             {"contents", as_json(file.contents)},
             {"attributes", file.attributes},
             {"modified", file.modified}};
   }
-  [[nodiscard]] json as_json(const std::vector<SectorWrite>& writes) const {
-    json lbas = json::array();
+  [[nodiscard]] Json as_json(const std::vector<SectorWrite>& writes) const {
+    Json lbas = Json::array();
     Bytes all;
     for (const SectorWrite& w : writes) {
       lbas.push_back(w.lba);
@@ -58,58 +58,58 @@ class FieldWriter {
     return {{"lbas", lbas}, {"data", as_json(all)}};
   }
   template <typename T>
-  [[nodiscard]] json as_json(const std::vector<T>& items) const {
-    json out = json::array();
+  [[nodiscard]] Json as_json(const std::vector<T>& items) const {
+    Json out = Json::array();
     for (const T& item : items) out.push_back(as_json(item));
     return out;
   }
   template <typename Kind>
-  [[nodiscard]] json as_json(const std::optional<Kind>& kind) const {
+  [[nodiscard]] Json as_json(const std::optional<Kind>& kind) const {
     if (!kind) return nullptr;
-    json out = json::object();
+    Json out = Json::object();
     FieldWriter inner(out, blobs_);
     Kind::fields(*kind, inner);
     return out;
   }
-  [[nodiscard]] json as_json(const VolumeChange& change) const {
-    json out = json::object();
+  [[nodiscard]] Json as_json(const VolumeChange& change) const {
+    Json out = Json::object();
     FieldWriter inner(out, blobs_);
     steps::fields_of(change, inner);
     return out;
   }
 
-  json& out_;
+  Json& out_;
   Blobs* blobs_;
 };
 
 class FieldReader {
  public:
-  FieldReader(const json& in, ByteView blobs) : in_(in), blobs_(blobs) {}
+  FieldReader(const Json& in, ByteView blobs) : in_(in), blobs_(blobs) {}
   template <typename T>
   void operator()(const char* key, T& value) {
     read(in_.at(key), value);
   }
 
  private:
-  void read(const json& j, std::uint64_t& out) const { out = j; }
-  void read(const json& j, Ticks& out) const { out = j; }
-  void read(const json& j, bool& out) const { out = j; }
-  void read(const json& j, std::string& out) const { out = j; }
-  void read(const json& j, unsigned& out) const {
+  void read(const Json& j, std::uint64_t& out) const { out = j; }
+  void read(const Json& j, Ticks& out) const { out = j; }
+  void read(const Json& j, bool& out) const { out = j; }
+  void read(const Json& j, std::string& out) const { out = j; }
+  void read(const Json& j, unsigned& out) const {
     const std::uint64_t wide = j;
     if (wide > 0xFFFFFFFF) throw Error(ErrorCode::file, "a number is too large");
     out = static_cast<unsigned>(wide);
   }
-  void read(const json& j, VolumeKind& out) const {
+  void read(const Json& j, VolumeKind& out) const {
     out = kind_named(j.get<std::string>());
     if (name_of(out) != j) throw Error(ErrorCode::file, "a kind of volume is not known here");
   }
-  void read(const json& j, SectorRange& out) const { out = {j.at("first"), j.at("count")}; }
-  void read(const json& j, steps::SectorMove& out) const {
+  void read(const Json& j, SectorRange& out) const { out = {j.at("first"), j.at("count")}; }
+  void read(const Json& j, steps::SectorMove& out) const {
     read(j.at("from"), out.from);
     out.to = j.at("to");
   }
-  void read(const json& j, Bytes& out) const {
+  void read(const Json& j, Bytes& out) const {
     const std::uint64_t at = j.at("at");
     const std::uint64_t bytes = j.at("bytes");
     if (at > blobs_.size() || bytes > blobs_.size() - at)
@@ -120,52 +120,52 @@ class FieldReader {
                   {{}, {}, {}, "steps.bin"});
     out.assign(there.begin(), there.end());
   }
-  void read(const json& j, SectorWrite& out) const {
+  void read(const Json& j, SectorWrite& out) const {
     out.lba = j.at("lba");
     read(j.at("data"), out.data);
   }
-  void read(const json& j, PutFile& out) const {
+  void read(const Json& j, tree::PutFile& out) const {
     out.path = j.at("path");
     read(j.at("contents"), out.contents);
     read(j.at("attributes"), out.attributes);
     read(j.at("modified"), out.modified);
   }
-  void read(const json& j, std::vector<SectorWrite>& out) const {
-    const json& lbas = j.at("lbas");
+  void read(const Json& j, std::vector<SectorWrite>& out) const {
+    const Json& lbas = j.at("lbas");
     Bytes all;
     read(j.at("data"), all);
     if (lbas.empty() != all.empty() || (!lbas.empty() && all.size() % lbas.size() != 0))
       throw Error(ErrorCode::file, "a step has other sectors than it has bytes");
-    for (const json& lba : lbas) {
+    for (const Json& lba : lbas) {
       const std::size_t size = all.size() / lbas.size();
       const auto at = all.begin() + static_cast<std::ptrdiff_t>(out.size() * size);
       out.push_back({lba, Bytes(at, at + static_cast<std::ptrdiff_t>(size))});
     }
   }
   template <typename T>
-  void read(const json& j, std::vector<T>& out) const {
-    for (const json& item : j) {
+  void read(const Json& j, std::vector<T>& out) const {
+    for (const Json& item : j) {
       out.emplace_back();
       read(item, out.back());
     }
   }
   template <typename Kind>
-  void read(const json& j, std::optional<Kind>& out) const {
+  void read(const Json& j, std::optional<Kind>& out) const {
     if (j.is_null()) return;
     FieldReader inner(j, blobs_);
     Kind::fields(out.emplace(), inner);
   }
-  void read(const json& j, VolumeChange& out) const {
+  void read(const Json& j, VolumeChange& out) const {
     FieldReader inner(j, blobs_);
     steps::fields_of(out, inner);
   }
 
-  const json& in_;
+  const Json& in_;
   ByteView blobs_;
 };
 
 template <typename Kind>
-bool read_as(const json& j, ByteView blobs, std::optional<steps::Work>& out) {
+bool read_as(const Json& j, ByteView blobs, std::optional<steps::Work>& out) {
   if (j.at("kind") != Kind::code) return false;
   Kind kind;
   FieldReader reader(j, blobs);
@@ -175,7 +175,7 @@ bool read_as(const json& j, ByteView blobs, std::optional<steps::Work>& out) {
 }
 
 template <typename... Kinds>
-std::optional<steps::Work> read_any(const json& j, ByteView blobs, const std::variant<Kinds...>*) {
+std::optional<steps::Work> read_any(const Json& j, ByteView blobs, const std::variant<Kinds...>*) {
   std::optional<steps::Work> out;
   (void)(read_as<Kinds>(j, blobs, out) || ...);
   return out;
@@ -183,8 +183,8 @@ std::optional<steps::Work> read_any(const json& j, ByteView blobs, const std::va
 
 }  // namespace
 
-json to_json(const Step& step, Blobs* blobs) {
-  json out = {{"kind", step.code()}, {"target", to_json(step.target())}};
+Json to_json(const Step& step, Blobs* blobs) {
+  Json out = {{"kind", step.code()}, {"target", to_json(step.target())}};
   std::visit(
       [&](const auto& kind) {
         FieldWriter writer(out, blobs);
@@ -194,7 +194,7 @@ json to_json(const Step& step, Blobs* blobs) {
   return out;
 }
 
-Step step_from_json(const json& j, ByteView blobs) {
+Step step_from_json(const Json& j, ByteView blobs) {
   return guarded([&] {
     const decltype(steps::Work::kind)* const all = nullptr;
     auto work = read_any(j, blobs, all);
@@ -205,4 +205,4 @@ Step step_from_json(const json& j, ByteView blobs) {
   });
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

@@ -7,9 +7,10 @@
 #include "json/pieces.h"
 
 namespace nuvrat {
+using namespace json;
 
-json differences_json(const std::vector<Difference>& differences) {
-  json out = json::array();
+Json json::differences_json(const std::vector<Difference>& differences) {
+  Json out = Json::array();
   for (const Difference& d : differences) {
     out.push_back({{"kind", name_of(d.kind)},
                    {"partition", d.number},
@@ -19,31 +20,31 @@ json differences_json(const std::vector<Difference>& differences) {
   return out;
 }
 
-json findings_json(const Findings& findings) {
-  json out = json::array();
+Json json::findings_json(const Findings& findings) {
+  Json out = Json::array();
   for (const Finding& f : findings) out.push_back(to_json(f));
   return out;
 }
 
 namespace {
 
-json device_json(const Survey& s) {
-  json out = to_json(s.device);
+Json device_json(const Survey& s) {
+  Json out = to_json(s.device);
   out["bytes"] = s.sectors * s.sector_size;
   out["sectors"] = s.sectors;
   out["sector_size"] = s.sector_size;
   return out;
 }
 
-json partition_json(const SurveyedPartition& s) {
-  json out = to_json(s.partition);
+Json partition_json(const SurveyedPartition& s) {
+  Json out = to_json(s.partition);
   if (s.partition.number == 0) out["role"] = "volume";
   if (s.partition.role == Role::extended) {
     out["volume"] = nullptr;
     return out;
   }
-  json volume = {{"kind", name_of(s.signature.kind)}, {"description", s.signature.description}};
-  volume["label"] = s.volume ? json(printable(s.volume->label)) : json(nullptr);
+  Json volume = {{"kind", name_of(s.signature.kind)}, {"description", s.signature.description}};
+  volume["label"] = s.volume ? Json(printable(s.volume->label)) : Json(nullptr);
   if (s.volume) {
     volume["serial"] = s.volume->serial;
     volume["bytes"] = s.volume->bytes;
@@ -87,15 +88,15 @@ const char* code_name(ErrorCode code) {
 
 namespace {
 
-json systems_json(const Systems& s) {
-  json systems = json::array();
+Json systems_json(const Systems& s) {
+  Json systems = Json::array();
   for (const SystemVolume& v : s.systems) {
     systems.push_back({{"partition", v.number},
                        {"machine", name_of(v.machine)},
                        {"legacy_loader", v.legacy_loader},
                        {"uefi_loader", v.uefi_loader}});
   }
-  json files = json::array();
+  Json files = Json::array();
   for (const BootFiles& b : s.boot_files) {
     files.push_back({{"partition", b.number},
                      {"way", name_of(b.way)},
@@ -107,7 +108,7 @@ json systems_json(const Systems& s) {
                      {"missing", printable(b.missing)}});
   }
   const auto starts = s.starts();
-  return {{"starts", starts ? json(name_of(*starts)) : json(nullptr)},
+  return {{"starts", starts ? Json(name_of(*starts)) : Json(nullptr)},
           {"systems", systems},
           {"boot_files", files}};
 }
@@ -115,16 +116,16 @@ json systems_json(const Systems& s) {
 }  // namespace
 
 std::string survey_json(const Survey& s) {
-  json parts = json::array();
+  Json parts = Json::array();
   for (const SurveyedPartition& p : s.partitions) parts.push_back(partition_json(p));
-  json table = {{"kind", name_of(s.table.layout.kind)},
+  Json table = {{"kind", name_of(s.table.layout.kind)},
                 {"id", s.table.layout.id_text()},
                 {"settle_unfinished", s.table.settle_unfinished}};
   if (s.table.layout.kind == TableKind::gpt) {
     table["first_usable"] = s.table.layout.first_usable;
     table["last_usable"] = s.table.layout.last_usable;
   }
-  json gaps = json::array();
+  Json gaps = Json::array();
   for (const SectorRange& r : gaps_of(s.table)) gaps.push_back(to_json(r));
   const Findings findings = s.all_findings();
   return dump({{"schema", "nuvrat.survey/1"},
@@ -143,9 +144,9 @@ std::string survey_json(const Survey& s) {
 }
 
 std::string machine_json(const std::vector<MachineDisk>& disks) {
-  json list = json::array();
+  Json list = Json::array();
   for (const MachineDisk& d : disks) {
-    json uses = json::array();
+    Json uses = Json::array();
     for (const std::string& use : d.uses) uses.push_back(printable(use));
     list.push_back({{"path", d.path},
                     {"bytes", d.bytes},
@@ -158,7 +159,7 @@ std::string machine_json(const std::vector<MachineDisk>& disks) {
                     {"removable", d.removable},
                     {"read_only", d.read_only},
                     {"uses", uses},
-                    {"table", d.table ? json(name_of(*d.table)) : json(nullptr)},
+                    {"table", d.table ? Json(name_of(*d.table)) : Json(nullptr)},
                     {"tag", d.tag},
                     {"fault", printable(d.fault)}});
   }
@@ -167,8 +168,8 @@ std::string machine_json(const std::vector<MachineDisk>& disks) {
 
 std::string files_json(OpenedVolume& volume, const std::string& path,
                        const std::vector<FileEntry>& files) {
-  const auto time = [](Ticks t) { return t == 0 ? json(nullptr) : json(format_time(t)); };
-  json list = json::array();
+  const auto time = [](Ticks t) { return t == 0 ? Json(nullptr) : Json(format_time(t)); };
+  Json list = Json::array();
   for (const FileEntry& e : files)
     list.push_back({{"path", printable(e.path)},
                     {"directory", e.directory},
@@ -188,7 +189,7 @@ std::string files_json(OpenedVolume& volume, const std::string& path,
 
 std::string fetch_json(OpenedVolume& volume, const FetchResult& r,
                        const std::filesystem::path& folder) {
-  json problems = json::array();
+  Json problems = Json::array();
   for (const FetchProblem& p : r.problems)
     problems.push_back({{"path", printable(p.path)}, {"text", printable(p.text)}});
   return dump({{"schema", "nuvrat.fetch/1"},
@@ -205,7 +206,7 @@ std::string fetch_json(OpenedVolume& volume, const FetchResult& r,
 }
 
 std::string goals_json(const DeviceIdentity& device, const std::vector<Assessment>& goals) {
-  json list = json::array();
+  Json list = Json::array();
   for (const Assessment& a : goals) list.push_back(to_json(a));
   return dump({{"schema", "nuvrat.goals/1"},
                {"verdict", "listed"},
@@ -228,8 +229,8 @@ std::string check_json(const Survey& s) {
 
 namespace {
 
-json left_out_json(const Manifest& m) {
-  json out = json::array();
+Json left_out_json(const Manifest& m) {
+  Json out = Json::array();
   for (const ManifestVolume& v : m.volumes) {
     for (const LeftOut& l : v.left_out)
       out.push_back(
@@ -264,7 +265,7 @@ std::string manifest_json(const Manifest& m) {
 }
 
 std::string comparison_json(const Comparison& c, const Manifest& after) {
-  json counts = json::object();
+  Json counts = Json::object();
   for (const auto& [kind, count] : c.by_kind) counts[name_of(kind)] = count;
   return dump({{"schema", "nuvrat.verify/1"},
                {"verdict", !c.equal()    ? "different"

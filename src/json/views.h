@@ -6,9 +6,9 @@
 
 #include "json/library.h"
 
-namespace nuvrat {
+namespace nuvrat::json {
 
-[[nodiscard]] json findings_json(const Findings& findings);
-[[nodiscard]] json differences_json(const std::vector<Difference>& differences);
+[[nodiscard]] Json findings_json(const Findings& findings);
+[[nodiscard]] Json differences_json(const std::vector<Difference>& differences);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

@@ -9,17 +9,17 @@
 
 #include "json/library.h"
 
-namespace nuvrat {
+namespace nuvrat::json {
 
 /// Throws Error (file) for a number with a fraction, but under the keys `except`: none of our
 /// counts has one, and one beyond 64 bits would convert to anything at all.
-inline void require_whole_numbers(const json& j, const std::vector<std::string_view>& except = {}) {
-  std::vector<const json*> open{&j};  // no recursion that the file controls
+inline void require_whole_numbers(const Json& j, const std::vector<std::string_view>& except = {}) {
+  std::vector<const Json*> open{&j};  // no recursion that the file controls
   while (!open.empty()) {
-    const json& here = *open.back();
+    const Json& here = *open.back();
     open.pop_back();
     for (const auto& item : here.items()) {
-      const json& value = item.value();
+      const Json& value = item.value();
       if (value.is_structured()) {
         open.push_back(&value);
       } else if (value.is_number_float() &&
@@ -30,4 +30,4 @@ inline void require_whole_numbers(const json& j, const std::vector<std::string_v
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::json

@@ -384,7 +384,7 @@ Bytes standard_information(const FileStamp& stamp, std::uint32_t security_id) {
   s.accessed = stamp.accessed;
   s.attributes = stamp.attributes & ~(file_name_directory | file_name_view_index);
   s.security_id = security_id;
-  const ByteView bytes = bytes_of(s);
+  const ByteView bytes = base::bytes_of(s);
   return {bytes.begin(), bytes.end()};
 }
 

@@ -83,7 +83,7 @@ class RecordStream {
     std::uint64_t mirror_left = plan_.size(Stream::mirror);
     Bytes bits(plan_.size(Stream::mft_bitmap));
     std::uint64_t number = 0;
-    make_ahead(
+    base::make_ahead(
         div_up<std::uint64_t>(plan_.records(), chunk_records),
         [this](std::size_t i) { return make_chunk(i * chunk_records); },
         [&](const Chunk& chunk) {
@@ -283,7 +283,7 @@ void write_folders(const Plan& plan, const SectorWriter& write) {
     blocks += it->second.blocks;
   }
   std::size_t taken = 0;
-  make_ahead(
+  base::make_ahead(
       batches.size(),
       [&](std::size_t i) {
         std::vector<Bytes> out;
@@ -348,7 +348,7 @@ Bytes boot_sector(const Plan& plan) {
   boot.serial = format.serial;
   Bytes out(format.sector_bytes);
   store(boot, out);
-  const ByteView code = volume_start_code();
+  const ByteView code = base::volume_start_code();
   std::copy(code.begin(), code.end(), out.begin() + 2 + boot.jump[1]);
   out[510] = 0x55;
   out[511] = 0xAA;

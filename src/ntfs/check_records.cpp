@@ -68,7 +68,7 @@ class RecordCheck {
                                                   header_.sequence.value()));
   }
 
-  // Each attribute by itself and in its order; false when they can't be told apart.
+  // Each attribute by itself and in its order; false when they can't be parsed.
   bool check_attributes() {
     const std::size_t used = header_.bytes_in_use.value();
     std::size_t at = header_.first_attribute.value();

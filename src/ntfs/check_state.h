@@ -21,7 +21,7 @@ struct CheckState {
         index_bytes(volume.geometry().clusters() * volume.geometry().cluster_bytes()) {}
 
   Volume volume;
-  FindingLog log;
+  base::FindingLog log;
   UpCase upcase;
 
   struct Record {
@@ -30,7 +30,7 @@ struct CheckState {
     bool extension = false;
     std::uint16_t sequence = 0;
   };
-  SparseArray<Record> records;
+  base::SparseArray<Record> records;
 
   // What there is one of for each file is kept small. Records are told by the low half of their
   // numbers: $MFT would have to be larger than 4 TiB to make that ambiguous.
@@ -58,7 +58,7 @@ struct CheckState {
     std::uint32_t name_units;
   };
   std::vector<Folder> folders;  ///< by record
-  Budget index_bytes;           ///< of all folders
+  base::Budget index_bytes;     ///< of all folders
   VolumeTotals totals;
 
   void finding(const char* code, Severity severity, std::optional<std::uint64_t> record,

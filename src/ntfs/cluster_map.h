@@ -3,7 +3,7 @@
 
 #include <vector>
 
-#include "tree/runs.h"
+#include "ntfs/runs.h"
 
 namespace nuvrat::ntfs {
 

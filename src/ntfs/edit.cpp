@@ -177,7 +177,7 @@ std::optional<EditTrouble> Edit::lay_out() {
   closed.add({0, boot_clusters_});
   // The old one's boot area counts until the switch.
   closed.add({front_, boot_clusters_});
-  room_.emplace(closed.gaps({0, clusters_}), 1, 0, clusters_);
+  room_.emplace(closed.gaps({0, clusters_}), 0, 1, 0, clusters_);
   MaybeTrouble first;
   for (const Way& way : front_ > 0 ? std::vector<Way>{{true, true, false}, {true, true, true}}
                                    : std::vector<Way>{{false, false, false},
@@ -336,7 +336,7 @@ void Edit::place_mft(bool whole) {
   }
   if (whole) units.add({0, units_.count});
   units.remove({0, begun});
-  for (const SectorRange& r : units.ranges()) {
+  for (const SectorRange& r : units) {
     const std::uint64_t first = r.first * units_.clusters;
     const std::uint64_t count = std::min(r.end() * units_.clusters, clusters) - first;
     add_shadow(mft_.runs, {first, count, room_->take(count, units_.clusters)}, of_mft_);
@@ -355,7 +355,7 @@ void Edit::place_mft_bitmap(bool beginning) {
       if (vacate_.contains({r.lcn + i, 1})) vcns.add({vcn, 1});
     }
   }
-  for (const SectorRange& r : vcns.ranges())
+  for (const SectorRange& r : vcns)
     add_shadow(mft_bitmap_.runs, {r.first, r.count, room_->take(r.count)}, of_mft_bitmap_);
 }
 
@@ -379,7 +379,7 @@ void Edit::place_bitmap(bool whole) {
   SectorSet placed;
   while (true) {
     for (const SectorSet* set : {&taken_, &given_}) {
-      for (const SectorRange& r : set->ranges()) {
+      for (const SectorRange& r : *set) {
         if (r.first >= clusters_) continue;  // missing ones
         const std::uint64_t first = r.first / bits;
         vcns.add({first, std::min(r.last() / bits, all - 1) - first + 1});
@@ -387,7 +387,7 @@ void Edit::place_bitmap(bool whole) {
     }
     vcns.remove(placed);
     if (vcns.empty()) return;
-    for (const SectorRange& r : vcns.ranges()) {
+    for (const SectorRange& r : vcns) {
       add_shadow(bitmap_.runs, {r.first, r.count, room_->take(r.count)}, of_bitmap_);
       placed.add(r);
     }

@@ -82,7 +82,7 @@ class Edit {
   /// names, times and permissions. Folders that aren't there are made; what is new has the
   /// permissions of the folder above it, and `made` as its times. lay_out() throws Error (refused)
   /// where the path leads over something else, or the file is packed, encrypted or a link.
-  void put(PutFile file, Ticks made);
+  void put(tree::PutFile file, Ticks made);
 
   /// Finds a place for everything. What stands in the way, or none.
   [[nodiscard]] std::optional<EditTrouble> lay_out();
@@ -227,7 +227,7 @@ class Edit {
   std::uint64_t front_ = 0;  // clusters
   Geometry widest_;          // as large as the volume is, before or after
   std::optional<std::u16string> label_;
-  std::vector<std::pair<PutFile, Ticks>> files_;
+  std::vector<std::pair<tree::PutFile, Ticks>> files_;
 
   // What the scan found.
   SectorSet owned_;  // clusters
@@ -246,7 +246,7 @@ class Edit {
   std::optional<EditTrouble> no_records_;
 
   // The layout.
-  std::optional<FreeRuns> room_;
+  std::optional<tree::FreeRuns> room_;
   ClusterMap map_;
   std::vector<ClusterMove> contents_;
   Shadows of_mft_, of_bitmap_, of_mft_bitmap_;

@@ -42,7 +42,7 @@ Error not_possible(const std::string& path, const std::string& why) {
 
 }  // namespace
 
-void Edit::put(PutFile file, Ticks made) {
+void Edit::put(tree::PutFile file, Ticks made) {
   files_.emplace_back(std::move(file), made);
 }
 
@@ -112,7 +112,7 @@ std::uint64_t Edit::add_new(std::uint64_t parent, std::u16string_view name, bool
 }
 
 void Edit::replace_contents(std::uint64_t number, std::uint64_t parent, std::size_t file) {
-  const PutFile& put = files_[file].first;
+  const tree::PutFile& put = files_[file].first;
   if (puts_.count(number) != 0) throw not_possible(put.path, "it is named twice");
   const auto attributes = volume_.attributes(number);
   const AttributeView* data = find_attribute(attributes, at_data);
@@ -146,10 +146,10 @@ void Edit::find_files() {
   if (table == nullptr) throw Error(ErrorCode::damaged, "$UpCase lacks its contents");
   upcase_.emplace(volume_.read_all(*table, upcase_bytes));
   for (std::size_t i = 0; i < files_.size(); ++i) {
-    const PutFile& file = files_[i].first;
+    const tree::PutFile& file = files_[i].first;
     const Ticks made = file.modified == 0 ? files_[i].second : file.modified;
     std::uint64_t folder = record_root;
-    const std::vector<std::string> parts = path_parts(file.path);
+    const std::vector<std::string> parts = base::path_parts(file.path);
     if (parts.empty()) throw not_possible(file.path, "that is not a name for a file");
     for (std::size_t n = 0; n < parts.size() && !no_records_; ++n) {
       const std::u16string name = to_utf16(parts[n]);

@@ -35,14 +35,14 @@ Plan::Plan(const FileTree& tree, const Format& format)
       security_(make_security()) {
   plan_folders();
   plan_moves();
-  FreeRuns room(format_.free, format_.cluster_sectors, boot_clusters(), clusters_);
+  tree::FreeRuns room(format_.free, 0, format_.cluster_sectors, boot_clusters(), clusters_);
   free_ = room.capacity();
   const std::uint64_t bytes = format_.sectors * format_.sector_bytes;
-  const auto lay_out_in = [&](FreeRuns& runs) {
+  const auto lay_out_in = [&](tree::FreeRuns& runs) {
     std::uint64_t log = usual_log(bytes);
     for (lay_out(log, runs); !fits() && log > min_log; lay_out(log, runs)) log /= 2;
   };
-  FreeRuns apart(format_.apart, format_.cluster_sectors, boot_clusters(), clusters_);
+  tree::FreeRuns apart(format_.apart, 0, format_.cluster_sectors, boot_clusters(), clusters_);
   if (apart.capacity() > 0 && apart.capacity() < room.capacity()) {
     lay_out_in(apart);
     if (fits()) return;
@@ -79,7 +79,7 @@ std::vector<Run> Plan::bad_runs() const {
   SectorSet bad;
   for (const SectorRange& r : format_.bad) bad.add(r);
   Runs out;
-  for (const SectorRange& r : bad.ranges()) {
+  for (const SectorRange& r : bad) {
     const std::uint64_t first = r.first / format_.cluster_sectors;
     const std::uint64_t end =
         std::min(div_up<std::uint64_t>(r.end(), format_.cluster_sectors), clusters_);
@@ -104,7 +104,7 @@ std::size_t Plan::index_blocks(FileTree::Id id) const {
 }
 
 void Plan::plan_folders() {
-  each_folder_ahead(
+  tree::each_folder_ahead(
       tree_, [this](FileTree::Id id) { return index_blocks(id); },
       [this](FileTree::Id id, std::size_t blocks) {
         if (blocks > 0) folders_[id].blocks = blocks;
@@ -150,7 +150,7 @@ Runs Plan::contents_of(FileTree::Id id) const {
   return out;
 }
 
-void Plan::place(Stream s, std::uint64_t bytes, FreeRuns& room) {
+void Plan::place(Stream s, std::uint64_t bytes, tree::FreeRuns& room) {
   set(s, bytes, room.take(div_up(bytes, cluster_bytes_)));
 }
 
@@ -159,7 +159,7 @@ void Plan::set(Stream s, std::uint64_t bytes, Runs runs) {
   sizes_[static_cast<std::size_t>(s)] = bytes;
 }
 
-void Plan::lay_out(std::uint64_t log_bytes, FreeRuns& room) {
+void Plan::lay_out(std::uint64_t log_bytes, tree::FreeRuns& room) {
   log_bytes_ = log_bytes;
   // All of $MFT in one piece, unless the log then finds too few large ones.
   for (const bool whole : {true, false}) {
@@ -180,7 +180,7 @@ void Plan::lay_out(std::uint64_t log_bytes, FreeRuns& room) {
 // What is read before $MFT's runlist is known lies in one piece: $MFT's first records, by number
 // from the boot sector's place, and the mirror. The log follows, which must lie in few. Records lie
 // whole in a run, always.
-void Plan::place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room) {
+void Plan::place_start(bool whole, std::uint64_t mft_extensions, tree::FreeRuns& room) {
   const std::uint64_t record_bytes = packer_.unused(0).size();
   const std::uint64_t unit = std::max<std::uint64_t>(record_bytes / cluster_bytes_, 1);
   const std::uint64_t mft = records_ * record_bytes / cluster_bytes_;
@@ -207,7 +207,7 @@ void Plan::place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room)
 }
 
 // True when the guesses held: as many extension records, at most, as were counted on.
-bool Plan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
+bool Plan::attempt(tree::FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
                    std::uint64_t& other_extensions) {
   extended_.clear();
   const std::uint64_t record_bytes = packer_.unused(0).size();
@@ -252,7 +252,7 @@ bool Plan::attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
 }
 
 // The list's own runs take room in the base record, and so decide what else is there.
-std::size_t Plan::make_extended(Entity e, std::uint64_t first_extension, FreeRuns& room) {
+std::size_t Plan::make_extended(Entity e, std::uint64_t first_extension, tree::FreeRuns& room) {
   const std::vector<Attribute> attributes = attributes_of(*this, e);
   const RecordHead head = head_of(*this, e);
   Extended file;

@@ -109,12 +109,12 @@ class Plan {
   [[nodiscard]] std::size_t index_blocks(FileTree::Id id) const;
   void plan_folders();
   void plan_moves();
-  void lay_out(std::uint64_t log_bytes, FreeRuns& room);
-  bool attempt(FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
+  void lay_out(std::uint64_t log_bytes, tree::FreeRuns& room);
+  bool attempt(tree::FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
                std::uint64_t& other_extensions);
-  void place_start(bool whole, std::uint64_t mft_extensions, FreeRuns& room);
-  std::size_t make_extended(Entity e, std::uint64_t first_extension, FreeRuns& room);
-  void place(Stream s, std::uint64_t bytes, FreeRuns& room);
+  void place_start(bool whole, std::uint64_t mft_extensions, tree::FreeRuns& room);
+  std::size_t make_extended(Entity e, std::uint64_t first_extension, tree::FreeRuns& room);
+  void place(Stream s, std::uint64_t bytes, tree::FreeRuns& room);
   void set(Stream s, std::uint64_t bytes, Runs runs);
 
   const FileTree& tree_;

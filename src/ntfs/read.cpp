@@ -396,9 +396,9 @@ class NtfsReader final : public VolumeReader {
   bool short_names_;
   VolumeInfo info_;
   FileTree tree_;
-  FindingLog log_;
+  base::FindingLog log_;
   bool walked_ = false;
-  SparseArray<FileFacts> facts_;  // by record
+  base::SparseArray<FileFacts> facts_;  // by record
   std::vector<SectorRange> extents_;
   std::unordered_map<std::uint64_t, std::vector<SideStream>> sides_;  // by record
   std::unordered_map<FileTree::Id, SideStream> sides_of_;             // by node

@@ -12,6 +12,8 @@
 namespace nuvrat::ntfs {
 
 namespace be = boost::endian;
+using base::load;
+using base::store;
 
 struct Boot {
   std::array<std::uint8_t, 3> jump;  // EB 52 90

@@ -6,6 +6,10 @@
 #include "tree/runs.h"
 
 namespace nuvrat::ntfs {
+using tree::add_run;
+using tree::clusters_in;
+using tree::Run;
+using tree::Runs;
 
 /// Bytes of one mapping pair; `previous` is the LCN that the delta counts from.
 void encode_run(const Run& run, std::uint64_t& previous, Bytes& out);

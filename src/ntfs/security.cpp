@@ -95,7 +95,7 @@ SecurityStreams make_security() {
     head.id = id;
     head.offset = block.size();
     head.length = static_cast<std::uint32_t>(sizeof head + bytes.size());
-    const ByteView view = bytes_of(head);
+    const ByteView view = base::bytes_of(head);
     block.insert(block.end(), view.begin(), view.end());
     block.insert(block.end(), bytes.begin(), bytes.end());
     heads.push_back(head);
@@ -105,7 +105,7 @@ SecurityStreams make_security() {
   out.sds.insert(out.sds.end(), block.begin(), block.end());
 
   for (const SecurityEntry& head : heads) {
-    const ByteView view = bytes_of(head);
+    const ByteView view = base::bytes_of(head);
     const Bytes mark = {'I', 0, 'I', 0};
     out.sdh.push_back({view_head(8, sizeof head), 8, joined({view.first(8), view, mark})});
     out.sii.push_back({view_head(4, sizeof head), 4, joined({view.subspan(4, 4), view})});

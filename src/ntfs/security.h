@@ -18,7 +18,7 @@ struct SecurityStreams {
 };
 [[nodiscard]] SecurityStreams make_security();
 
-/// $Quota's $Q: the default that nobody's quota is limited.
+/// $Quota's $Q: the default, no limit for any user.
 [[nodiscard]] std::vector<IndexItem> default_quota(std::int64_t changed);
 
 /// The descriptors of a $SDS, by their ids; what is damaged in it is left out.

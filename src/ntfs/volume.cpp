@@ -29,7 +29,7 @@ Geometry geometry_of(const Device& device) {
     throw Error(ErrorCode::damaged, "the NTFS boot sector makes no sense: " + fault,
                 {{}, 0, {}, {}});
   }
-  require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
+  device::require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
   return *geometry;
 }
 

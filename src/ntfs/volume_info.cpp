@@ -54,7 +54,7 @@ std::uint64_t free_bytes(const Volume& volume) {
 
 }  // namespace
 
-VolumeInfo read_info(const Volume& volume, FindingLog& log) {
+VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
   VolumeInfo info;
   const Geometry& g = volume.geometry();
   const std::uint64_t ratio = g.sector_bytes / volume.device().sector_size();

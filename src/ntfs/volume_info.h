@@ -9,6 +9,6 @@
 namespace nuvrat::ntfs {
 
 /// Throws Error (damaged) where the records that say so make no sense.
-[[nodiscard]] VolumeInfo read_info(const Volume& volume, FindingLog& log);
+[[nodiscard]] VolumeInfo read_info(const Volume& volume, base::FindingLog& log);
 
 }  // namespace nuvrat::ntfs

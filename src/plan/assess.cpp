@@ -76,7 +76,7 @@ void fill_figures(const Device& device, const Survey& survey, const Pace& pace, 
   estimate_time(device, survey, pace, volume_sectors, out);
 }
 
-void add_finding_obstacles(const DiskState& state, Assessment& out) {
+void add_finding_obstacles(const disk::DiskState& state, Assessment& out) {
   for (const Finding& f : state.findings) {
     if (f.severity != Severity::error) continue;
     Obstacle obstacle;
@@ -110,7 +110,7 @@ namespace {
 Assessment assess_stages(const Device& device, const Survey& survey, const Pace& pace,
                          const std::vector<Goal>& goals, const ReadOptions& options,
                          Random& random) {
-  DiskState before(survey);
+  disk::DiskState before(survey);
   const Wishes wishes = sort_goals(goals, before);
   // What is wrong with a volume that is to go isn't an obstacle.
   std::erase_if(before.findings, [&wishes](const Finding& f) {
@@ -247,14 +247,14 @@ Assessment assess(const Device& device, const std::vector<Goal>& goals, const Re
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
-  give_back_memory();  // what the check needed: planning needs as much again
+  base::give_back_memory();  // what the check needed: planning needs as much again
   return assess_surveyed(device, survey, measure_pace(device, survey), goals, options, random);
 }
 
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                    Random& random) {
   const Survey survey = survey_disk(device, options, true);
-  give_back_memory();
+  base::give_back_memory();
   const Pace pace = measure_pace(device, survey);
   std::vector<Assessment> out;
   const auto add = [&](const std::string& word) {

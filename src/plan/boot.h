@@ -34,11 +34,11 @@ class Renamed {
 /// The boot files, their languages and fonts, and the store, for firmware of either way; what the
 /// system's own folders lack is an obstacle. `place`:
 /// the partition that they are for, by what it is called then; `there`: what is on it now, or null.
-[[nodiscard]] std::vector<PutFile> boot_files_for(const PlanInput& input,
-                                                  const ReadOptions& options, StartWay way,
-                                                  const boot::PartitionName& place,
-                                                  const Partition* there, const Renamed& names,
-                                                  Assessment& out);
+[[nodiscard]] std::vector<tree::PutFile> boot_files_for(const PlanInput& input,
+                                                        const ReadOptions& options, StartWay way,
+                                                        const boot::PartitionName& place,
+                                                        const Partition* there,
+                                                        const Renamed& names, Assessment& out);
 
 /// Stores and letters on the disk as it is in `input`: steps that put them right. With a goal of
 /// boot, what starts the disk then is in `out.start`.
@@ -48,7 +48,7 @@ void plan_starts(const PlanInput& input, const ReadOptions& options, const Renam
 /// Looks at the disk as it will be. Where it started before, and won't, or where the store starts
 /// something else first: that, to be agreed to. Where it was to start, and nothing would be found:
 /// an obstacle.
-void check_start(const Device& planned, const DiskState& after, const Systems& before,
+void check_start(const Device& planned, const disk::DiskState& after, const Systems& before,
                  const Wishes& wishes, const ReadOptions& options, Assessment& out);
 
 /// A partition of this type is an EFI system partition with a volume that firmware reads.

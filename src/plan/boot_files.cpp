@@ -28,8 +28,8 @@ class BootFileSet {
   BootFileSet(const PlanInput& in, const ReadOptions& options, StartWay way, Assessment& out)
       : in_(in), options_(options), way_(way), out_(out) {}
 
-  std::vector<PutFile> gather(const boot::PartitionName& place, const Partition* there,
-                              const Renamed& names) {
+  std::vector<tree::PutFile> gather(const boot::PartitionName& place, const Partition* there,
+                                    const Renamed& names) {
     const SystemVolume& s = in_.state.systems.systems.front();
     // By where it began, it may have another number by now.
     const auto start = start_after(out_.changes, s.start);
@@ -66,13 +66,13 @@ class BootFileSet {
   }
 
   // A folder with all that is in it; none where it isn't there.
-  void copy_folder(PathReader& from, const std::string& source, const std::string& target) {
+  void copy_folder(volume::PathReader& from, const std::string& source, const std::string& target) {
     constexpr std::size_t max_depth = 8;
     std::vector<std::pair<std::string, std::string>> open{{source, target}};
     for (std::size_t depth = 0; !open.empty() && depth < max_depth; ++depth) {
       std::vector<std::pair<std::string, std::string>> next;
       for (const auto& [a, b] : open) {
-        for (const PathEntry& e : from.list(a)) {
+        for (const volume::PathEntry& e : from.list(a)) {
           const std::string path = a + "/" + e.name;
           const std::string to = b.empty() ? e.name : b + "/" + e.name;
           if (e.directory) {
@@ -87,7 +87,7 @@ class BootFileSet {
   }
 
   // On a volume that has the program already, it is what belongs there.
-  void copy_programs(PathReader& from, Machine machine, const Partition* there) {
+  void copy_programs(volume::PathReader& from, Machine machine, const Partition* there) {
     if (uefi()) {
       const std::string program = std::string(paths::source_uefi) + "/" + paths::manager_uefi;
       require(from, program);
@@ -102,7 +102,7 @@ class BootFileSet {
     if (to.files->find(paths::manager_legacy)) return;
     const std::string program = std::string(paths::source_legacy) + "/" + paths::manager_legacy;
     require(from, program);
-    for (const PathEntry& e : from.list(paths::source_legacy)) {
+    for (const volume::PathEntry& e : from.list(paths::source_legacy)) {
       const std::string path = std::string(paths::source_legacy) + "/" + e.name;
       const bool root = e.name == paths::manager_legacy || e.name == "bootnxt";
       if (e.directory) {
@@ -117,7 +117,7 @@ class BootFileSet {
     copy_folder(from, paths::source_resources, std::string(paths::folder_legacy) + "/Resources");
   }
 
-  static void require(PathReader& from, const std::string& path) {
+  static void require(volume::PathReader& from, const std::string& path) {
     if (!from.find(path))
       throw Error(ErrorCode::refused, "the system lacks a program that it is started by",
                   {{}, {}, {}, path});
@@ -125,7 +125,7 @@ class BootFileSet {
 
   // Out of the store that starts the system now; else of the one that is there; else of the
   // system's template.
-  void add_store(PathReader& from, const boot::PartitionName& place, const Renamed& names,
+  void add_store(volume::PathReader& from, const boot::PartitionName& place, const Renamed& names,
                  const boot::PartitionName& system) {
     boot::StoreChange change;
     change.new_name = [&names](const boot::PartitionName& old) { return names(old); };
@@ -210,7 +210,7 @@ class BootFileSet {
   const ReadOptions& options_;
   StartWay way_;
   Assessment& out_;
-  std::vector<PutFile> files_;
+  std::vector<tree::PutFile> files_;
   std::uint64_t bytes_ = 0;
   Ticks store_time_ = 0;
 };
@@ -243,9 +243,10 @@ std::optional<boot::PartitionName> Renamed::operator()(const boot::PartitionName
   return already == nullptr ? std::nullopt : std::optional(boot::name_of(after_, *already));
 }
 
-std::vector<PutFile> boot_files_for(const PlanInput& input, const ReadOptions& options,
-                                    StartWay way, const boot::PartitionName& place,
-                                    const Partition* there, const Renamed& names, Assessment& out) {
+std::vector<tree::PutFile> boot_files_for(const PlanInput& input, const ReadOptions& options,
+                                          StartWay way, const boot::PartitionName& place,
+                                          const Partition* there, const Renamed& names,
+                                          Assessment& out) {
   return BootFileSet(input, options, way, out).gather(place, there, names);
 }
 

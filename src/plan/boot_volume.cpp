@@ -11,17 +11,18 @@
 namespace nuvrat::plan {
 namespace {
 
-bool only_these(PathReader& files, const std::string& folder, const std::set<std::string>& known) {
-  const std::vector<PathEntry> there = files.list(folder);
-  return std::all_of(there.begin(), there.end(), [&known](const PathEntry& e) {
+bool only_these(volume::PathReader& files, const std::string& folder,
+                const std::set<std::string>& known) {
+  const std::vector<volume::PathEntry> there = files.list(folder);
+  return std::all_of(there.begin(), there.end(), [&known](const volume::PathEntry& e) {
     const bool of_format = e.name.starts_with("$") || e.name == ".";
-    return of_format || known.count(ascii_lower(e.name)) != 0;
+    return of_format || known.count(base::ascii_lower(e.name)) != 0;
   });
 }
 
 }  // namespace
 
-bool only_boot_files(PathReader& files, StartWay way) {
+bool only_boot_files(volume::PathReader& files, StartWay way) {
   if (way == StartWay::uefi)
     return only_these(files, "", {"efi", "system volume information"}) &&
            only_these(files, "EFI", {"boot", "microsoft"});
@@ -30,7 +31,7 @@ bool only_boot_files(PathReader& files, StartWay way) {
                      "$recycle.bin", "recovery", "bootstat.dat", "boottel.dat"});
 }
 
-FoundHive open_hive(PathReader& files, const std::string& path, std::uint64_t most) {
+FoundHive open_hive(volume::PathReader& files, const std::string& path, std::uint64_t most) {
   try {
     boot::HiveFile hive = boot::read_hive(files, path, most);
     if (const auto fault = boot::hive_fault(hive.file, hive.logs)) return {{}, *fault};

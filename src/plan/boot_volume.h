@@ -14,9 +14,9 @@ namespace nuvrat::plan {
 struct OpenVolume {
   OpenVolume(const PlanInput& in, const Partition& p, const ReadOptions& options)
       : window(std::make_unique<Window>(in.device, p.range())),
-        files(open_paths(*window, options)) {}
+        files(volume::open_paths(*window, options)) {}
   std::unique_ptr<Window> window;
-  std::unique_ptr<PathReader> files;
+  std::unique_ptr<volume::PathReader> files;
 };
 
 /// A boot store or the hive with letters, or why it can't be changed.
@@ -24,9 +24,10 @@ struct FoundHive {
   Bytes file;
   std::string fault;
 };
-[[nodiscard]] FoundHive open_hive(PathReader& files, const std::string& path, std::uint64_t most);
+[[nodiscard]] FoundHive open_hive(volume::PathReader& files, const std::string& path,
+                                  std::uint64_t most);
 
 /// Nothing but what firmware needs for a start of this way.
-[[nodiscard]] bool only_boot_files(PathReader& files, StartWay way);
+[[nodiscard]] bool only_boot_files(volume::PathReader& files, StartWay way);
 
 }  // namespace nuvrat::plan

@@ -13,7 +13,7 @@
 namespace nuvrat::plan {
 namespace {
 
-// Sectors that hold anything but zeros, or can't be read: nobody knows what they hold.
+// Sectors that hold anything but zeros, or can't be read: what they hold isn't known.
 struct Looked {
   std::uint64_t used = 0, unreadable = 0, at = 0;
 
@@ -123,7 +123,7 @@ class Overwritten {
     for (const Partition& p : out_.after.data_partitions()) outside.remove(p.range());
     const std::vector<SectorRange> parts = parts_.ranges();
     SectorSet front, between, end;
-    for (const SectorRange& range : outside.ranges()) {
+    for (const SectorRange& range : outside) {
       if (!parts.empty() && range.last() < parts.front().first) {
         front.add(range);
       } else if (!parts.empty() && range.first >= parts.back().end()) {
@@ -142,7 +142,7 @@ class Overwritten {
   void tell_outside(const SectorSet& sectors, const char* code, const char* what) {
     Looked all;
     std::string where;
-    for (const SectorRange& range : sectors.ranges()) {
+    for (const SectorRange& range : sectors) {
       const std::uint64_t before = all.used;
       all.look(device_, range);
       if (all.used > before) where += (where.empty() ? "" : ", ") + range.text();
@@ -160,7 +160,7 @@ class Overwritten {
       taken.remove(parts_);
       taken.remove(tables_);
       const auto start = start_before(out_.changes, p.start);
-      for (const SectorRange& range : taken.ranges()) {
+      for (const SectorRange& range : taken) {
         Looked looked;
         looked.look(device_, range);
         if (looked.used == 0) continue;
@@ -219,7 +219,7 @@ class Overwritten {
 
 }  // namespace
 
-bool is_nobody_elses(const DiskState& state, Assessment& out) {
+bool is_nobody_elses(const disk::DiskState& state, Assessment& out) {
   for (const SurveyedPartition& s : state.volumes) {
     if (class_of(s.partition.type) != TypeClass::managed) continue;
     add_obstacle(out, "managed",

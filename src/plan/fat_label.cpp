@@ -29,7 +29,7 @@ std::optional<Place> entry_for(const Window& volume, const fat::Geometry& g, boo
   std::vector<SectorRange> root{{g.root_start() * ratio, std::uint64_t{g.root_sectors} * ratio}};
   if (g.kind == VolumeKind::fat32) {
     const fat::Map map(volume, g, g.mirrored ? 0 : g.active_fat);
-    Budget budget = map.budget();
+    base::Budget budget = map.budget();
     root.clear();
     for (const fat::ClusterRange& r : map.chain(g.root_cluster, budget).ranges)
       root.push_back(
@@ -40,7 +40,7 @@ std::optional<Place> entry_for(const Window& volume, const fat::Geometry& g, boo
     for (std::uint64_t sector = range.first; sector < range.end(); ++sector) {
       const Bytes bytes = volume.read(sector);
       for (std::size_t at = 0; at < bytes.size(); at += sizeof(fat::DirEntry)) {
-        const auto entry = load<fat::DirEntry>(bytes, at);
+        const auto entry = base::load<fat::DirEntry>(bytes, at);
         const std::uint8_t first = entry.DIR_Name[0];
         const bool is_long = (entry.DIR_Attr & 0x3F) == 0x0F;
         if (first != 0 && first != deleted && !is_long && (entry.DIR_Attr & fat::attr_label) != 0) {
@@ -96,14 +96,14 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   if (there || !label.empty()) {
     Bytes& sector = draft.at(place->sector);
     fat::DirEntry entry{};
-    if (there) entry = load<fat::DirEntry>(sector, place->at);
+    if (there) entry = base::load<fat::DirEntry>(sector, place->at);
     entry.DIR_Attr = fat::attr_label;
     if (label.empty()) {
       entry.DIR_Name[0] = deleted;
     } else {
       entry.DIR_Name = bytes;
     }
-    store(entry, sector, place->at);
+    base::store(entry, sector, place->at);
   }
   steps::FatChange work;
   work.title = label.empty() ? "label taken away" : "label '" + label + "'";

@@ -32,7 +32,7 @@ void FatLosses::consent(std::string code, std::string text) {
 }
 
 // A reparse point that stands for a name leads elsewhere. Any other is read by a layer of the
-// system (packed files, files whose contents lie in a cloud), without which nobody has the
+// system (packed files, files whose contents lie in a cloud), without which there are no
 // contents.
 void FatLosses::check_reparse_point(VolumeReader& reader, FileTree::Id id) {
   constexpr std::uint32_t stands_for_a_name = 0x20000000;

@@ -168,14 +168,14 @@ class FatMender {
     const std::uint64_t byte = s.entry_sector * g_.sector_bytes + s.entry_offset;
     Bytes& sector = draft_.at(byte / device_.sector_size());
     const std::size_t at = byte % device_.sector_size();
-    auto entry = load<fat::DirEntry>(sector, at);
+    auto entry = base::load<fat::DirEntry>(sector, at);
     entry.DIR_FileSize = size;
     if (no_cluster) {
       entry.DIR_FileSize = 0u;
       entry.DIR_FstClusHI = std::uint16_t{0};
       entry.DIR_FstClusLO = std::uint16_t{0};
     }
-    store(entry, sector, at);
+    base::store(entry, sector, at);
   }
 
   void free_unowned() {
@@ -216,17 +216,17 @@ class FatMender {
     draft_.set_entry(cluster, fat::end_of_chain);
     --freed_;
     Bytes folder(g_.cluster_bytes());
-    store(entry_for(".", true, cluster, 0), folder, 0);
-    store(entry_for("..", true, 0, 0), folder, 32);
+    base::store(entry_for(".", true, cluster, 0), folder, 0);
+    base::store(entry_for("..", true, 0, 0), folder, 32);
     std::size_t at = 64;
     unsigned number = 0;
     for (const fat::Facts::Chain& chain : facts_.unowned) {
       std::uint64_t clusters = 0;
       for (const fat::ClusterRange& r : chain.ranges) clusters += r.count;
       const std::uint64_t size = std::min<std::uint64_t>(clusters * g_.cluster_bytes(), 0xFFFFFFFF);
-      store(entry_for(fmt::format("CHAIN{:03}BIN", ++number), false, chain.first,
-                      static_cast<std::uint32_t>(size)),
-            folder, at);
+      base::store(entry_for(fmt::format("CHAIN{:03}BIN", ++number), false, chain.first,
+                            static_cast<std::uint32_t>(size)),
+                  folder, at);
       at += sizeof(fat::DirEntry);
     }
     const std::uint32_t size = device_.sector_size();
@@ -235,7 +235,7 @@ class FatMender {
           .assign(folder.begin() + static_cast<std::ptrdiff_t>(i * size),
                   folder.begin() + static_cast<std::ptrdiff_t>((i + 1) * size));
     }
-    store(entry_for(kept_folder, true, cluster, 0), draft_.at(place->first), place->second);
+    base::store(entry_for(kept_folder, true, cluster, 0), draft_.at(place->first), place->second);
     root_entry_lba_ = partition_.start + place->first;
     out_.changes.push_back({ExpectedChange::Kind::added, partition_.start, kept_folder, 0});
     return true;
@@ -260,7 +260,7 @@ class FatMender {
     if (g_.kind == VolumeKind::fat32) {
       const Window window(device_, partition_.range());
       const fat::Map map(window, g_, g_.active_fat);
-      Budget budget = map.budget();
+      base::Budget budget = map.budget();
       for (const fat::ClusterRange& r : map.chain(g_.root_cluster, budget).ranges)
         places.push_back(
             {sector_of(r.first), std::uint64_t{r.count} * g_.cluster_sectors * ratio_});
@@ -273,7 +273,7 @@ class FatMender {
       for (std::uint64_t lba = place.first; lba < place.end(); ++lba) {
         const Bytes sector = device_.read(partition_.start + lba);
         for (std::size_t at = 0; at < sector.size(); at += sizeof(fat::DirEntry)) {
-          const auto entry = load<fat::DirEntry>(sector, at);
+          const auto entry = base::load<fat::DirEntry>(sector, at);
           if (entry.DIR_Name == wanted.DIR_Name) return std::nullopt;
           const std::uint8_t first = entry.DIR_Name[0];
           if (!out && (first == 0 || first == 0xE5)) out = {lba, at};
@@ -288,13 +288,13 @@ class FatMender {
     const bool stale = freed_ != 0 && g_.kind == VolumeKind::fat32 && g_.fs_info != 0;
     if (!facts_.info_wrong && !stale) return;
     Bytes& sector = draft_.at(std::uint64_t{g_.fs_info} * ratio_);
-    auto info = load<fat::FsInfo>(sector);
+    auto info = base::load<fat::FsInfo>(sector);
     info.FSI_LeadSig = 0x41615252u;
     info.FSI_StrucSig = 0x61417272u;
     info.FSI_TrailSig = 0xAA550000u;
     info.FSI_Free_Count = static_cast<std::uint32_t>(std::int64_t{facts_.free_clusters} + freed_);
     info.FSI_Nxt_Free = 0xFFFFFFFFu;
-    store(info, sector);
+    base::store(info, sector);
   }
 
   const Device& device_;

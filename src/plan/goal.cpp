@@ -30,7 +30,7 @@ std::string listed(const std::string& subject, const std::vector<std::string>& s
 }
 
 Error unknown_subject(const Goal& goal) {
-  const std::string subject = general(ascii_lower(goal.subject));
+  const std::string subject = general(base::ascii_lower(goal.subject));
   std::string all;
   std::vector<std::string> subjects;
   for (const GoalWord& word : goal_words()) {
@@ -38,7 +38,7 @@ Error unknown_subject(const Goal& goal) {
     all += (all.empty() ? "" : ", ") + word.subject + "=" + word.choices();
   }
   std::string nearest = nearest_word(subject, subjects);
-  if (const std::string number = ascii_lower(goal.subject).substr(0, goal.subject.find('.'));
+  if (const std::string number = base::ascii_lower(goal.subject).substr(0, goal.subject.find('.'));
       (nearest.starts_with("pN") || nearest.starts_with("gN")) &&
       general(number) == nearest.substr(0, 2))
     nearest = number + nearest.substr(2);

@@ -44,7 +44,7 @@ class MbrSteps {
     rest.remove(headers);
     old.remove(rest);
     std::vector<SectorRange> wipes = rest.ranges();
-    for (const SectorRange& r : old.ranges()) wipes.push_back(r);
+    for (const SectorRange& r : old) wipes.push_back(r);
     new_chain_ = target_.extended() != nullptr;
     add_table_step(target_, std::move(wipes));
     tidy_chain();
@@ -61,7 +61,7 @@ class MbrSteps {
   [[nodiscard]] Bytes sector0() {
     Bytes out = in_.state.table.sector0;
     if (!gets_start_code(in_.state.table, in_.wishes)) return out;
-    const ByteView code = mbr_start_code();
+    const ByteView code = base::mbr_start_code();
     std::copy(code.begin(), code.end(), out.begin());
     return out;
   }

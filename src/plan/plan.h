@@ -19,10 +19,10 @@ namespace nuvrat::plan {
 /// What a volume is to become.
 struct VolumeWish {
   std::optional<VolumeKind> kind;
-  std::uint32_t cluster_bytes = 0;  ///< 0: whatever serves best
-  std::uint64_t sectors = 0;        ///< how long; 0: as the partition
-  std::uint64_t front = 0;          ///< sectors that it begins earlier
-  std::vector<PutFile> files{};     ///< put on it
+  std::uint32_t cluster_bytes = 0;     ///< 0: whatever serves best
+  std::uint64_t sectors = 0;           ///< how long; 0: as the partition
+  std::uint64_t front = 0;             ///< sectors that it begins earlier
+  std::vector<tree::PutFile> files{};  ///< put on it
 };
 
 /// How long a partition and its volume are to be.
@@ -46,7 +46,7 @@ struct EfiWish {
   std::uint64_t bytes = 0;  ///< as wished
   std::uint64_t least = 0;  ///< what will do
   Guid id{};                ///< what it is called, and its files: known with its table
-  std::vector<PutFile> files{};
+  std::vector<tree::PutFile> files{};
 };
 
 /// The goals by subject. Partition numbers are those of the disk as it is.
@@ -88,12 +88,12 @@ struct Wishes {
 };
 
 /// Throws Error (words) for two goals that contradict each other, or a partition that isn't there.
-[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state);
+[[nodiscard]] Wishes sort_goals(const std::vector<Goal>& goals, const disk::DiskState& state);
 
 /// What a planner plans from. It adds to an assessment: steps, or obstacles; consents; numbers.
 struct PlanInput {
   const Device& device;
-  const DiskState& state;
+  const disk::DiskState& state;
   const Wishes& wishes;
   Random& random;
 };
@@ -150,7 +150,7 @@ void plan_table(const PlanInput& input, Assessment& out);
 
 /// All of it, stage by stage, each planned from the disk as the ones before leave it. Whether the
 /// figures of the steps make sense.
-bool plan_stages(const Device& device, DiskState before, const Wishes& wishes,
+bool plan_stages(const Device& device, disk::DiskState before, const Wishes& wishes,
                  const ReadOptions& options, Random& random, Assessment& out);
 
 /// An obstacle where a system sleeps on the volume: its memory holds newer structures.
@@ -211,7 +211,7 @@ void fill_figures(const Device& device, const Survey& survey, const Pace& pace, 
 void follow_numbers(const std::vector<Renumbering>& next, std::vector<Renumbering>& numbers);
 
 /// Obstacles that every change of a table has: errors among the findings.
-void add_finding_obstacles(const DiskState& state, Assessment& out);
+void add_finding_obstacles(const disk::DiskState& state, Assessment& out);
 void add_obstacle(Assessment& out, std::string code, std::string text, std::string remedy,
                   std::uint64_t missing = 0, unsigned partition = 0);
 
@@ -226,7 +226,7 @@ void apply_small_wishes(const Wishes& wishes, Layout& layout);
 [[nodiscard]] bool gets_start_code(const TableReading& before, const Wishes& wishes);
 
 /// False, with obstacles, where a layer of its own manages the disk, or it belongs to a RAID.
-bool is_nobody_elses(const DiskState& state, Assessment& out);
+bool is_nobody_elses(const disk::DiskState& state, Assessment& out);
 /// Consents, first of all, to what planned steps overwrite or take that no table, partition or
 /// volume owns: `written` outside volumes, gaps, what is after a volume's end. An obstacle where
 /// they write on a member of a RAID.

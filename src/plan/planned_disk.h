@@ -10,16 +10,17 @@
 
 namespace nuvrat::plan {
 
-/// Steps are played on an overlay only when somebody asks for the disk after them: the last ones of
+/// Steps are played on an overlay only when the disk after them is asked for: the last ones of
 /// a plan never are.
 class PlannedDisk {
  public:
   /// The device must outlive it, and is only read.
-  PlannedDisk(const Device& device, DiskState state) : device_(device), state_(std::move(state)) {}
+  PlannedDisk(const Device& device, disk::DiskState state)
+      : device_(device), state_(std::move(state)) {}
 
   /// Adds the steps from `first` on.
   void add(const std::vector<Step>& steps, std::size_t first);
-  [[nodiscard]] const DiskState& state() const { return state_; }
+  [[nodiscard]] const disk::DiskState& state() const { return state_; }
   /// The disk before any of them.
   [[nodiscard]] const Device& device_before() const { return device_; }
   /// The disk after all steps so far, and what its volumes say there.
@@ -27,7 +28,7 @@ class PlannedDisk {
 
  private:
   const Device& device_;
-  DiskState state_;
+  disk::DiskState state_;
   std::vector<Step> waiting_;
   std::unique_ptr<Overlay> overlay_;
 };

@@ -18,7 +18,7 @@ bool is_gpt_damage(const Finding& f) {
 // First boot sectors say where they are, then what is a copy of them is mended.
 void mend_volumes(const Device& device, const Survey& survey, const ReadOptions& options,
                   Unowned unowned, Assessment& out) {
-  PlannedDisk planned(device, DiskState(survey));
+  PlannedDisk planned(device, disk::DiskState(survey));
   for (const SurveyedPartition& s : survey.partitions) {
     const Finding* start = find_code(s.findings, "volume.hidden-sectors");
     const bool beyond = std::any_of(s.findings.begin(), s.findings.end(), is_beyond_mending);
@@ -30,7 +30,7 @@ void mend_volumes(const Device& device, const Survey& survey, const ReadOptions&
 
 // Both copies where they belong, out of the good one's entries; the protective MBR, with its boot
 // code. What is good is not touched, where its form allows that.
-void mend_gpt(const Device& device, const DiskState& state, Assessment& out) {
+void mend_gpt(const Device& device, const disk::DiskState& state, Assessment& out) {
   const TableReading& table = state.table;
   const auto is_found = [&table](const char* code) {
     return find_code(table.findings, code) != nullptr;
@@ -72,7 +72,7 @@ using namespace plan;
 Assessment assess_repair(const Device& device, const ReadOptions& options, Unowned unowned) {
   const Survey survey = survey_disk(device, options, true);
   Assessment out = start_assessment(survey);
-  const DiskState state(survey);
+  const disk::DiskState state(survey);
   if (!is_nobody_elses(state, out)) return out;
   bool mend = false;
   bool chain = false;

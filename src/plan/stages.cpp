@@ -13,7 +13,8 @@ namespace nuvrat::plan {
 namespace {
 
 // A partition whose volume becomes another kind gets the type that goes with it, unless told.
-Wishes with_types(Wishes wishes, const DiskState& before, const DiskState& after, Assessment& out) {
+Wishes with_types(Wishes wishes, const disk::DiskState& before, const disk::DiskState& after,
+                  Assessment& out) {
   for (const SurveyedPartition& s : after.volumes) {
     const Partition& p = s.partition;
     const SurveyedPartition* was = before.at(p.start);
@@ -33,8 +34,8 @@ Wishes with_types(Wishes wishes, const DiskState& before, const DiskState& after
 // gaps that there are then; volumes that become longer.
 class Stages {
  public:
-  Stages(const Device& device, DiskState before, const Wishes& wishes, const ReadOptions& options,
-         Random& random, Assessment& out)
+  Stages(const Device& device, disk::DiskState before, const Wishes& wishes,
+         const ReadOptions& options, Random& random, Assessment& out)
       : before_(std::move(before)),
         planned_(device, before_),
         wishes_(wishes),
@@ -329,7 +330,7 @@ class Stages {
     return true;
   }
 
-  DiskState before_;
+  disk::DiskState before_;
   PlannedDisk planned_;
   Wishes wishes_;
   Wishes of_table_;
@@ -341,7 +342,7 @@ class Stages {
 
 }  // namespace
 
-bool plan_stages(const Device& device, DiskState before, const Wishes& wishes,
+bool plan_stages(const Device& device, disk::DiskState before, const Wishes& wishes,
                  const ReadOptions& options, Random& random, Assessment& out) {
   return Stages(device, std::move(before), wishes, options, random, out).run();
 }

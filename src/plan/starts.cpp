@@ -23,10 +23,10 @@ namespace {
 namespace paths = boot::paths;
 
 // The same path as it is written on the volume, as far as it is there.
-std::string real_path(PathReader& files, const std::string& path) {
+std::string real_path(volume::PathReader& files, const std::string& path) {
   std::string wanted;
   std::string out;
-  for (const std::string& part : path_parts(path)) {
+  for (const std::string& part : base::path_parts(path)) {
     const std::string slash = wanted.empty() ? "" : "/";
     wanted += slash + part;
     const auto there = files.find(wanted);
@@ -254,7 +254,7 @@ class Starts {
     return s != nullptr && s->volume ? s : nullptr;
   }
 
-  void put(const SurveyedPartition& s, std::vector<PutFile> files) {
+  void put(const SurveyedPartition& s, std::vector<tree::PutFile> files) {
     if (!is_awake(in_, options_, s, out_)) return;
     const std::size_t planned = out_.steps.size();
     std::vector<ExpectedChange> changes = expected_of(s, files);
@@ -285,9 +285,9 @@ class Starts {
   }
 
   // Files that are there as they should be; the others by the names that are there.
-  void leave_out_same(const SurveyedPartition& s, std::vector<PutFile>& files) const {
+  void leave_out_same(const SurveyedPartition& s, std::vector<tree::PutFile>& files) const {
     const OpenVolume volume(in_, s.partition, options_);
-    std::erase_if(files, [&](PutFile& file) {
+    std::erase_if(files, [&](tree::PutFile& file) {
       file.path = real_path(*volume.files, file.path);
       const auto there = volume.files->find(file.path);
       return there && !there->directory && there->bytes == file.contents.size() &&
@@ -295,14 +295,14 @@ class Starts {
     });
   }
 
-  void count(const std::vector<PutFile>& files) {
+  void count(const std::vector<tree::PutFile>& files) {
     boot_files_ += files.size();
-    for (const PutFile& f : files) boot_bytes_ += f.contents.size();
+    for (const tree::PutFile& f : files) boot_bytes_ += f.contents.size();
   }
 
   // What the comparison must find.
   std::vector<ExpectedChange> expected_of(const SurveyedPartition& s,
-                                          const std::vector<PutFile>& files) const {
+                                          const std::vector<tree::PutFile>& files) const {
     const OpenVolume volume(in_, s.partition, options_);
     std::vector<ExpectedChange> out;
     std::set<std::string> folders;
@@ -313,7 +313,7 @@ class Starts {
       c.path = path;
       return c;
     };
-    for (const PutFile& file : files) {
+    for (const tree::PutFile& file : files) {
       for (std::size_t end = file.path.find('/'); end != std::string::npos;
            end = file.path.find('/', end + 1)) {
         const std::string folder = file.path.substr(0, end);
@@ -331,14 +331,14 @@ class Starts {
   const ReadOptions& options_;
   const Renamed& names_;
   Assessment& out_;
-  std::map<std::uint64_t, std::vector<PutFile>> puts_;  // by start
-  std::size_t boot_files_ = 0;                          // that are put somewhere, and their bytes
+  std::map<std::uint64_t, std::vector<tree::PutFile>> puts_;  // by start
+  std::size_t boot_files_ = 0;  // that are put somewhere, and their bytes
   std::uint64_t boot_bytes_ = 0;
 };
 
 }  // namespace
 
-void check_start(const Device& planned, const DiskState& after, const Systems& before,
+void check_start(const Device& planned, const disk::DiskState& after, const Systems& before,
                  const Wishes& wishes, const ReadOptions& options, Assessment& out) {
   const std::optional<StartWay> way = wishes.boot ? wishes.boot : before.starts();
   if (!way) return;

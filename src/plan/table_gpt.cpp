@@ -136,7 +136,7 @@ class GptPlanner {
 
   const PlanInput& in_;
   const Device& device_;
-  const DiskState& state_;
+  const disk::DiskState& state_;
   const Wishes& wishes_;
   Random& random_;
   Assessment& out_;

@@ -97,7 +97,7 @@ void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
   out.seconds_by_places +=
       6.0 * static_cast<double>(volume_sectors * device.sector_size()) / pace.read;
   const auto bytes = static_cast<double>(out.files_bytes);
-  const double cores = std::max(1.0, share_of_core * HashWorkers::count());
+  const double cores = std::max(1.0, share_of_core * tree::HashWorkers::count());
   const double hash = bytes < shared_bytes * files ? pace.hash * cores : pace.hash;
   // Read before and after.
   out.expected_seconds =

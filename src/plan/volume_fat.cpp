@@ -61,7 +61,11 @@ class FatPlanner {
                                   e.message()),
                       "Divide it into several folders under the system that owns the volume");
     }
-    if (!plan && is_fat(work.change.from) && by_way_of_ntfs()) return;
+    if (!plan && is_fat(work.change.from)) {
+      look.volume.reset();  // the way there looks at the volume for itself
+      if (by_way_of_ntfs()) return;
+      look = Look{device_, work};
+    }
     if (!plan) return no_geometry(look, work);
     if (way_) add_way(*way_);
     work.take(plan->geometry());
@@ -127,13 +131,13 @@ class FatPlanner {
     return work;
   }
 
-  // The first sectors of a FAT volume, where there is code of somebody else's in the boot sector.
+  // The first sectors of a FAT volume, where the boot sector has code that Nuvrat didn't write.
   [[nodiscard]] Bytes start_code_of(const SurveyedPartition& s) const {
     constexpr std::uint64_t kept = 16;  // what the settle writes
     const Bytes boot = device_.read(s.partition.start);
     const std::size_t code_at = s.volume->kind == VolumeKind::fat32 ? 0x5A : 0x3E;
     const ByteView there = ByteView(boot).subspan(code_at, 510 - code_at);
-    const ByteView ours = volume_start_code();
+    const ByteView ours = base::volume_start_code();
     const bool of_others = !all_zero(there) && !std::equal(ours.begin(), ours.end(), there.begin());
     const std::uint64_t reserved = boot[14] | std::uint64_t{boot[15]} << 8;
     if (!of_others || device_.sector_size() != 512) return {};
@@ -261,8 +265,7 @@ class FatPlanner {
   void allow_way(Look& look, fat::LayoutWish& wish) const {
     wish.make_way = true;
     VolumeReader& reader = look.volume->reader();
-    for (const SectorRange& r : reader.bad().ranges())
-      wish.fixed.add({wish_.front + r.first, r.count});
+    for (const SectorRange& r : reader.bad()) wish.fixed.add({wish_.front + r.first, r.count});
     const std::uint64_t spc = reader.info().cluster_bytes / device_.sector_size();
     const std::uint64_t boot = div_up<std::uint64_t>(8192, reader.info().cluster_bytes) * spc;
     wish.fixed.add({wish_.front, boot});
@@ -394,7 +397,7 @@ class FatPlanner {
   const Device& device_;
   const ReadOptions& options_;
   Random& random_;
-  const DiskState& state_;
+  const disk::DiskState& state_;
   const Wishes& wishes_;
   VolumeWish wish_;
   Assessment& out_;

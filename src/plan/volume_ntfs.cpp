@@ -249,7 +249,7 @@ class NtfsPlanner {
   const Device& device_;
   const ReadOptions& options_;
   Random& random_;
-  const DiskState& state_;
+  const disk::DiskState& state_;
   Assessment& out_;
   std::string name_;
   unsigned number_ = 0;

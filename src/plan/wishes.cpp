@@ -143,7 +143,7 @@ bool sort_volume_goal(const Goal& goal, unsigned number, std::string_view about,
 }
 
 void sort_partition_goal(const Goal& goal, unsigned number, std::string_view about,
-                         const DiskState& state, Wishes& out) {
+                         const disk::DiskState& state, Wishes& out) {
   const Partition* p = state.table.layout.find(number);
   if (p == nullptr || p->role == Role::extended) {
     throw Error(ErrorCode::words, fmt::format("there is no partition p{} that holds data", number),
@@ -170,7 +170,7 @@ void sort_partition_goal(const Goal& goal, unsigned number, std::string_view abo
 
 }  // namespace
 
-Wishes sort_goals(const std::vector<Goal>& goals, const DiskState& state) {
+Wishes sort_goals(const std::vector<Goal>& goals, const disk::DiskState& state) {
   Wishes out;
   for (const Goal& goal : goals) {
     if (sort_disk_goal(goal, out)) continue;

@@ -179,7 +179,7 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
   SectorSet before = owned(overlay);
   SectorSet exempt;
   for (const Exemption& e : rewrite.exemptions(Phase::prepare)) {
-    for (const SectorRange& r : e.sectors.ranges()) exempt.add(common(before, r));
+    for (const SectorRange& r : e.sectors) exempt.add(common(before, r));
     before.remove(e.sectors);
   }
   SectorSet written;

@@ -8,6 +8,7 @@
 #include "rewrite/journal_records.h"
 
 namespace nuvrat {
+using namespace rewrite;
 namespace {
 
 constexpr std::size_t max_blob_bytes = 1u << 20;  // of one record
@@ -43,12 +44,10 @@ void each_piece(unsigned step, const Device& device, const Inspection& inspectio
   };
   SectorSet recorded;
   for (const WrittenRange& w : inspection.writes) {
-    for (const SectorRange& range : recorded.gaps(w.range).ranges())
-      pieces_of(w.phase, range, w.what);
+    for (const SectorRange& range : recorded.gaps(w.range)) pieces_of(w.phase, range, w.what);
     recorded.add(w.range);
   }
-  for (const SectorRange& range : inspection.neighbours(device).ranges())
-    pieces_of(std::nullopt, range, {});
+  for (const SectorRange& range : inspection.neighbours(device)) pieces_of(std::nullopt, range, {});
 }
 
 }  // namespace
@@ -77,7 +76,7 @@ Journal Journal::create(const std::filesystem::path& path, const Device& device,
     out.impl_->append(piece, blobs.subspan(at, std::min(max_blob_bytes, blobs.size() - at)));
   }
   Bytes sector(device.sector_size());
-  for (const SectorRange& range : witnesses.ranges()) {
+  for (const SectorRange& range : witnesses) {
     for (std::uint64_t lba = range.first; lba < range.end(); ++lba) {
       device.read(lba, sector);
       if (all_zero(sector)) continue;  // it would speak for any disk

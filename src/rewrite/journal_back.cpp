@@ -8,6 +8,7 @@
 #include "rewrite/journal_records.h"
 
 namespace nuvrat {
+using namespace rewrite;
 
 StrangeSectors Journal::strange_sectors(const Device& device, bool finished) const {
   impl_->require_disk(device);
@@ -121,7 +122,7 @@ void Journal::require_put_back(const Device& device) const {
   Bytes now;
   for (const Record& r : impl_->records_) {
     const Bytes before = impl_->before_of(r);
-    for (const SectorRange& part : seen.gaps(r.range).ranges()) {
+    for (const SectorRange& part : seen.gaps(r.range)) {
       if (r.kept == Kept::nothing) continue;
       now.resize(part.count * impl_->sector_size_);
       (void)device.read_medium(part.first, now);
@@ -160,14 +161,14 @@ SectorSet Journal::broken_sectors(unsigned step, const Device& device,
     (void)impl_->read_now(device, r.range, unreadable);
     if (torn && r.range.overlaps(*torn)) out.add(*torn);
   }
-  for (const SectorRange& r : unreadable.ranges()) out.add(device.whole_physical(r));
+  for (const SectorRange& r : unreadable) out.add(device.whole_physical(r));
   return out;
 }
 
 // Their contents before the step; all of a physical sector is in the journal.
 void Journal::put_back_whole(unsigned step, const SectorSet& broken, Device& device) const {
   const std::uint64_t size = impl_->sector_size_;
-  for (const SectorRange& whole : broken.ranges()) {
+  for (const SectorRange& whole : broken) {
     Bytes out(whole.count * size);
     for (const Record& r : impl_->records_) {
       if (r.step != step || !r.range.overlaps(whole) || r.kept == Kept::nothing) continue;
@@ -191,7 +192,7 @@ void Journal::put_back_step(unsigned step, Device& device, Progress& progress) {
     for (const Record& r : impl_->records_) {
       if (r.step != step || r.phase != phase || r.kept == Kept::nothing) continue;
       const Bytes before = impl_->before_of(r);
-      for (const SectorRange& part : broken.gaps(r.range).ranges()) {
+      for (const SectorRange& part : broken.gaps(r.range)) {
         const ByteView wanted = ByteView(before).subspan(
             (part.first - r.range.first) * impl_->sector_size_, part.count * impl_->sector_size_);
         now.resize(wanted.size());

@@ -21,6 +21,7 @@
 #include "device/io.h"
 
 namespace nuvrat {
+using namespace rewrite;
 namespace {
 
 constexpr std::uint64_t max_payload = 64u << 20;
@@ -38,7 +39,7 @@ std::uint64_t hash_of(RecordHeader header, ByteView payload) {
 }
 
 std::uint32_t crc_of(const JournalHeader& header) {
-  return crc32(bytes_of(header).first(offsetof(JournalHeader, crc)));
+  return crc32(base::bytes_of(header).first(offsetof(JournalHeader, crc)));
 }
 
 }  // namespace
@@ -63,28 +64,28 @@ void JournalFile::fail(const char* what, int error) const {
 JournalFile JournalFile::create(const std::filesystem::path& path, const JournalHeader& header) {
   // Under its name only with its header on the medium, so that a cut never leaves half of one.
   const std::string part = path.string() + ".part";
-  JournalFile out(open_file(part, O_RDWR | O_CREAT | O_TRUNC | O_NOFOLLOW).release(), path);
+  JournalFile out(base::open_file(part, O_RDWR | O_CREAT | O_TRUNC | O_NOFOLLOW).release(), path);
   if (out.file_ < 0) out.fail("can't be made", errno);
   JournalHeader signed_header = header;
   signed_header.crc = crc_of(header);
-  const io::Transfer done = io::try_write_at(out.file_, 0, bytes_of(signed_header));
+  const device::Transfer done = device::try_write_at(out.file_, 0, base::bytes_of(signed_header));
   if (done.error != 0) out.fail("can't be written", done.error);
   out.end_ = sizeof header;
   out.flush();
   if (::access(path.c_str(), F_OK) == 0) out.fail("is there already", EEXIST);
   if (::rename(part.c_str(), path.c_str()) != 0) out.fail("can't be named", errno);
-  sync_folder(path.parent_path());
+  base::sync_folder(path.parent_path());
   return out;
 }
 
 JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& header,
                               const std::function<void(const RecordHeader&, std::uint64_t)>& each) {
-  JournalFile out(open_file(path, O_RDWR).release(), path);
+  JournalFile out(base::open_file(path, O_RDWR).release(), path);
   if (out.file_ < 0) out.fail("can't be opened", errno);
   Bytes first(sizeof(JournalHeader));
-  if (const io::Transfer done = io::try_read_at(out.file_, 0, first); done.error != 0)
+  if (const device::Transfer done = device::try_read_at(out.file_, 0, first); done.error != 0)
     out.fail("can't be read", done.error);
-  header = load<JournalHeader>(first);
+  header = base::load<JournalHeader>(first);
   if (header.magic != journal_magic || header.version.value() != 2 ||
       header.crc.value() != crc_of(header)) {
     throw Error(ErrorCode::file, "this is not an undo journal of version 2",
@@ -100,7 +101,7 @@ JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& 
     Bytes payload;
     bool whole = left >= sizeof record;
     if (whole) {
-      record = load<RecordHeader>(out.read_exact(out.end_, sizeof record));
+      record = base::load<RecordHeader>(out.read_exact(out.end_, sizeof record));
       whole = record.magic.value() == record_magic && record.payload.value() <= max_payload &&
               record.payload.value() <= left - sizeof record;
     }
@@ -132,7 +133,7 @@ void JournalFile::damaged(std::uint64_t offset, const char* what) const {
 
 Bytes JournalFile::read_exact(std::uint64_t offset, std::uint64_t size) const {
   Bytes out(size);
-  const io::Transfer done = io::try_read_at(file_, offset, out);
+  const device::Transfer done = device::try_read_at(file_, offset, out);
   if (done.error != 0) fail("can't be read", done.error);
   if (done.bytes != size) damaged(offset, "it is shorter than it was");
   return out;
@@ -146,10 +147,11 @@ void JournalFile::require_torn(std::uint64_t offset, std::uint64_t size) const {
   for (std::uint64_t at = offset + 1; at < size; at += piece) {
     buffer = read_exact(at, std::min(piece + 3, size - at));
     for (std::size_t i = 0; i + 4 <= buffer.size(); ++i) {
-      if (load<boost::endian::little_uint32_buf_t>(buffer, i).value() != record_magic) continue;
+      if (base::load<boost::endian::little_uint32_buf_t>(buffer, i).value() != record_magic)
+        continue;
       const std::uint64_t left = size - at - i;
       if (left < sizeof(RecordHeader)) break;
-      const auto record = load<RecordHeader>(read_exact(at + i, sizeof(RecordHeader)));
+      const auto record = base::load<RecordHeader>(read_exact(at + i, sizeof(RecordHeader)));
       if (!is_milestone(record.kind) || record.payload.value() > left - sizeof record) continue;
       const Bytes payload = read_exact(at + i + sizeof record, record.payload.value());
       if (hash_of(record, payload) == record.hash.value())
@@ -165,9 +167,9 @@ std::uint64_t JournalFile::append(RecordHeader header, ByteView payload) {
   header.payload = payload.size();
   header.hash = hash_of(header, payload);
   Bytes whole(sizeof header + payload.size());
-  store(header, whole);
+  base::store(header, whole);
   std::copy(payload.begin(), payload.end(), whole.begin() + sizeof header);
-  const io::Transfer done = io::try_write_at(file_, end_, whole);
+  const device::Transfer done = device::try_write_at(file_, end_, whole);
   if (done.bytes != whole.size()) fail("can't be written", done.error);
   ++number_;
   previous_ = header.hash.value();
@@ -181,11 +183,11 @@ void JournalFile::flush() {
 
 Bytes JournalFile::payload(std::uint64_t offset) const {
   Bytes head(sizeof(RecordHeader));
-  if (const io::Transfer done = io::try_read_at(file_, offset, head); done.error != 0)
+  if (const device::Transfer done = device::try_read_at(file_, offset, head); done.error != 0)
     fail("can't be read", done.error);
-  const auto record = load<RecordHeader>(head);
+  const auto record = base::load<RecordHeader>(head);
   Bytes out(std::min(record.payload.value(), max_payload));
-  const io::Transfer done = io::try_read_at(file_, offset + sizeof record, out);
+  const device::Transfer done = device::try_read_at(file_, offset + sizeof record, out);
   if (done.bytes != out.size() || hash_of(record, out) != record.hash.value()) {
     fail("can't be read back as it was written", done.error);
   }

@@ -10,7 +10,7 @@
 #include <nuvrat/bytes.h>
 #include <nuvrat/sectors.h>
 
-namespace nuvrat {
+namespace nuvrat::rewrite {
 
 struct JournalHeader {
   std::array<char, 8> magic;
@@ -94,4 +94,4 @@ class JournalFile {
   std::uint64_t previous_ = 0;  // the hash of the last one
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::rewrite

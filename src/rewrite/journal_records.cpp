@@ -9,6 +9,7 @@
 #include <nuvrat/error.h>
 
 namespace nuvrat {
+using namespace rewrite;
 namespace {
 
 constexpr std::uint64_t max_unreadable = 4096;  // sectors of one record

@@ -8,18 +8,7 @@
 
 #include "rewrite/journal_file.h"
 
-namespace nuvrat {
-
-// One record: before and after of at most max_record_sectors neighbours.
-struct Journal::Record {
-  unsigned step;
-  Phase phase;
-  Kept kept;
-  bool neighbour;  // written along, unchanged
-  SectorRange range;
-  std::uint64_t offset;  // in the journal
-  unsigned purpose;      // index of its text
-};
+namespace nuvrat::rewrite {
 
 // What becomes a record of its own.
 struct Piece {
@@ -29,14 +18,29 @@ struct Piece {
   bool keep;  // what was there before
 };
 
+}  // namespace nuvrat::rewrite
+
+namespace nuvrat {
+
+// One record: before and after of at most max_record_sectors neighbours.
+struct Journal::Record {
+  unsigned step;
+  Phase phase;
+  rewrite::Kept kept;
+  bool neighbour;  // written along, unchanged
+  SectorRange range;
+  std::uint64_t offset;  // in the journal
+  unsigned purpose;      // index of its text
+};
+
 class Journal::Impl {
  public:
-  Impl(JournalFile file, std::uint32_t sector_size, Undo undo);
+  Impl(rewrite::JournalFile file, std::uint32_t sector_size, Undo undo);
 
-  void index(const RecordHeader& header, std::uint64_t offset);
-  void append(RecordHeader header, ByteView payload);
-  void mark(RecordKind kind, unsigned step);
-  void record_piece(unsigned step, const Piece& piece, const Device& device,
+  void index(const rewrite::RecordHeader& header, std::uint64_t offset);
+  void append(rewrite::RecordHeader header, ByteView payload);
+  void mark(rewrite::RecordKind kind, unsigned step);
+  void record_piece(unsigned step, const rewrite::Piece& piece, const Device& device,
                     const Device& rehearsed);
   void say_purpose(std::string_view what);
 
@@ -54,7 +58,7 @@ class Journal::Impl {
   void judge(const Record& r, const SectorSet& parts, const Device& device, bool finished,
              SectorSet& known, StrangeSectors& strange) const;
 
-  JournalFile file_;
+  rewrite::JournalFile file_;
   std::uint32_t sector_size_;
   Undo undo_;
   std::vector<Record> records_;

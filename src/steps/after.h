@@ -6,6 +6,6 @@
 namespace nuvrat {
 
 /// The disk once a step is done.
-[[nodiscard]] DiskState after(const Step& step, DiskState state);
+[[nodiscard]] disk::DiskState after(const Step& step, disk::DiskState state);
 
 }  // namespace nuvrat

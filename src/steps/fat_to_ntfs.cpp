@@ -39,7 +39,7 @@ ntfs::Format format_for(VolumeReader& reader, const VolumeChange& change) {
   out.bad = reader.bad().ranges();
   out.free = reader.owned().gaps({0, change.place.count});
   const PhysicalSector& physical = reader.device().physical();
-  for (const SectorRange& r : out.free.ranges()) out.apart.add(physical.whole_inside(r));
+  for (const SectorRange& r : out.free) out.apart.add(physical.whole_inside(r));
   return out;
 }
 

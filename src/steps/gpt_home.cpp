@@ -42,7 +42,7 @@ std::optional<UnfinishedStep> GptHome::seen_on(const Device& device, const Table
   if (find_code(table.findings, "gpt.change-unfinished") == nullptr) return std::nullopt;
   const std::uint64_t array = gpt_array_sectors(device.sector_size());
   GptHome work;
-  for (const SectorRange& r : table.owned.ranges()) {
+  for (const SectorRange& r : table.owned) {
     for (std::uint64_t lba = r.first; lba < r.end() && lba + array <= r.end(); ++lba) {
       if (lba > 1 + array) work.wipes = {{lba, array}};
       if (!work.wipes.empty()) break;

@@ -33,7 +33,8 @@ ntfs::Format ntfs_format(const NewVolume& work, std::uint32_t sector_bytes) {
 }
 
 fat::Target fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
-  const SectorSet all{{0, work.change.place.count}};
+  const auto all = std::make_shared<const SectorSet>(
+      std::initializer_list<SectorRange>{{0, work.change.place.count}});
   fat::LayoutWish wish;
   wish.kind = work.change.to;
   wish.sector_bytes = sector_bytes;
@@ -42,7 +43,7 @@ fat::Target fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
   wish.grid_step = work.cluster_sectors;
   wish.min_reserved = work.change.to == VolumeKind::fat32 ? min_reserved_fat32 : 1;
   wish.root_entries = 512;
-  wish.free = &all;
+  wish.free = all.get();
   const auto places = fat::place_fats(wish, 1);
   if (places.empty()) throw Error(ErrorCode::refused, "no place for the FATs");
   fat::Target out;

@@ -12,7 +12,7 @@ struct NewVolume {
   VolumeChange change;
   std::string label;
   std::uint32_t cluster_sectors = 0;
-  std::vector<PutFile> files;  ///< on FAT only
+  std::vector<tree::PutFile> files;  ///< on FAT only
 
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {

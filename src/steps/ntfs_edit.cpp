@@ -31,12 +31,12 @@ class Shadowed final : public Rewrite {
   // begins.
   [[nodiscard]] SectorWrite switch_sector() const override {
     SectorWrite out{place().first, boot_sector()};
-    auto boot = load<ntfs::Boot>(out.data);
+    auto boot = base::load<ntfs::Boot>(out.data);
     boot.mft_lcn = work_.mft_lcn;
     boot.mirror_lcn = work_.mirror_lcn;
     if (work_.sectors != 0) boot.total_sectors = work_.sectors / ratio() - 1;
     if (work_.change.front != 0) boot.hidden_sectors = static_cast<std::uint32_t>(place().first);
-    store(boot, out.data);
+    base::store(boot, out.data);
     return out;
   }
 
@@ -67,12 +67,12 @@ class Shadowed final : public Rewrite {
   }
   // Sectors of the device in one of the volume.
   [[nodiscard]] std::uint64_t ratio() const {
-    const auto boot = load<ntfs::Boot>(boot_sector());
+    const auto boot = base::load<ntfs::Boot>(boot_sector());
     return std::max<std::uint64_t>(1, boot.bytes_per_sector.value() / window_.sector_size());
   }
   // Behind the volume's last sector.
   [[nodiscard]] std::uint64_t copy_at() const {
-    const auto boot = load<ntfs::Boot>(switch_sector().data);
+    const auto boot = base::load<ntfs::Boot>(switch_sector().data);
     return place().first + boot.total_sectors.value() * ratio();
   }
 
@@ -102,7 +102,7 @@ std::unique_ptr<ntfs::Edit> EditNtfs::edit(const Device& volume,
   const std::uint64_t spc = out->geometry().cluster_bytes() / volume.sector_size();
   const auto clusters = [spc](const SectorRange& r) {
     const std::uint64_t first = r.first / spc;
-    return Run{first, div_up(r.end(), spc) - first};
+    return tree::Run{first, div_up(r.end(), spc) - first};
   };
   if (change.front != 0) out->extend_front(change.front / spc);
   for (const SectorRange& r : vacate) out->vacate(clusters(r));
@@ -114,7 +114,7 @@ std::unique_ptr<ntfs::Edit> EditNtfs::edit(const Device& volume,
     out->avoid(clusters({old_copy, 1}));
   }
   if (relabels) out->relabel(to_utf16(label));
-  for (const PutFile& file : files) out->put(file, change.made);
+  for (const tree::PutFile& file : files) out->put(file, change.made);
   trouble = out->lay_out();
   return out;
 }

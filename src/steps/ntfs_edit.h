@@ -20,7 +20,7 @@ struct EditNtfs {
   std::uint64_t old_copy = 0;       ///< of another size: where the second boot sector was
   bool relabels = false;
   std::string label;
-  std::vector<PutFile> files;                 ///< new ones, and new contents
+  std::vector<tree::PutFile> files;           ///< new ones, and new contents
   std::uint64_t mft_lcn = 0, mirror_lcn = 0;  ///< what the boot sector says then
 
   template <typename Self, typename Fields>

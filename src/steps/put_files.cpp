@@ -14,20 +14,20 @@ namespace {
 
 FileTree::Id child_named(const FileTree& tree, FileTree::Id folder, const std::u16string& name) {
   for (const FileTree::Id id : tree.children(folder)) {
-    if (ascii_lower(std::u16string(tree.name(id))) == ascii_lower(name)) return id;
+    if (base::ascii_lower(std::u16string(tree.name(id))) == base::ascii_lower(name)) return id;
   }
   return FileTree::none;
 }
 
 }  // namespace
 
-PlacedFiles put_files(const std::vector<PutFile>& files, Ticks made, FileTree& tree) {
+PlacedFiles put_files(const std::vector<tree::PutFile>& files, Ticks made, FileTree& tree) {
   PlacedFiles out;
   for (std::size_t i = 0; i < files.size(); ++i) {
-    const PutFile& file = files[i];
+    const tree::PutFile& file = files[i];
     const Ticks time = file.modified == 0 ? made : file.modified;
     FileTree::Id at = FileTree::root;
-    const std::vector<std::string> parts = path_parts(file.path);
+    const std::vector<std::string> parts = base::path_parts(file.path);
     for (std::size_t n = 0; n < parts.size(); ++n) {
       const std::u16string name = to_utf16(parts[n]);
       const bool last = n + 1 == parts.size();

@@ -16,6 +16,7 @@ using PlacedFiles = std::map<FileTree::Id, std::size_t>;
 /// Adds them to the tree, stored elsewhere: new nodes bear `made` as their times, and those that
 /// are there keep theirs. Letters of ASCII count alike in either case. Throws Error (refused) where
 /// a file is in a path, or a folder has a file's name.
-[[nodiscard]] PlacedFiles put_files(const std::vector<PutFile>& files, Ticks made, FileTree& tree);
+[[nodiscard]] PlacedFiles put_files(const std::vector<tree::PutFile>& files, Ticks made,
+                                    FileTree& tree);
 
 }  // namespace nuvrat::steps

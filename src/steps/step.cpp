@@ -63,12 +63,12 @@ OwnedSectors owned_for(const Step& step) {
       out.add(place);
       return out;
     }
-    for (const SectorRange& r : reader->owned().ranges()) out.add({place.first + r.first, r.count});
+    for (const SectorRange& r : reader->owned()) out.add({place.first + r.first, r.count});
     return out;
   };
 }
 
-DiskState after(const Step& step, DiskState state) {
+disk::DiskState after(const Step& step, disk::DiskState state) {
   const VolumeChange* change = step.volume();
   if (change != nullptr) state.move_start(change->place.first, change->new_place().first);
   state.set_layout(step.target());

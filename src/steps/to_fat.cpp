@@ -162,7 +162,7 @@ fat::Geometry ToFat::geometry(std::uint32_t sector_bytes) const {
 }
 
 VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change,
-                         const std::vector<PutFile>& files)
+                         const std::vector<tree::PutFile>& files)
     : change_(change), window_(device, change.place), files_(files) {
   reader_ = open_volume(window_, options_of(change));
   if (reader_ == nullptr || reader_->info().kind != change.from)
@@ -177,7 +177,7 @@ VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change,
       table.remove(*hit);
     }
   }
-  free_ = owned.gaps({0, place.count});
+  free_ = std::make_shared<const SectorSet>(owned.gaps({0, place.count}));
   if (files.empty()) return;
   changed_ = reader_->tree();
   placed_ = put_files(files, change.made, *changed_);
@@ -190,7 +190,7 @@ void VolumeAsFat::read_contents(FileTree::Id id, const std::function<void(ByteVi
 
 SectorSet VolumeAsFat::moved_on(const SectorSet& sectors) const {
   SectorSet out;
-  for (const SectorRange& r : sectors.ranges()) out.add({r.first + change_.front, r.count});
+  for (const SectorRange& r : sectors) out.add({r.first + change_.front, r.count});
   return out;
 }
 

@@ -23,7 +23,7 @@ struct ToFat {
   std::uint64_t sectors = 0;   ///< of the new volume; 0: as many as its partition has
   std::string label;           ///< as FAT spells it
   bool rename = false;         ///< names that FAT can't spell become others: safe_names()
-  std::vector<PutFile> files;  ///< new ones, and new contents
+  std::vector<tree::PutFile> files;  ///< new ones, and new contents
   /// FAT of the same kind: its first sectors, whose start code is kept; empty: there is none.
   Bytes start_code;
 
@@ -62,11 +62,12 @@ struct ToFat {
 class VolumeAsFat {
  public:
   /// `files`: what is put on it.
-  VolumeAsFat(const Device& device, const VolumeChange& change, const std::vector<PutFile>& files);
+  VolumeAsFat(const Device& device, const VolumeChange& change,
+              const std::vector<tree::PutFile>& files);
   [[nodiscard]] VolumeReader& reader() { return *reader_; }
   [[nodiscard]] const FileTree& tree() { return changed_ ? *changed_ : reader_->tree(); }
   void read_contents(FileTree::Id id, const std::function<void(ByteView)>& to);
-  [[nodiscard]] const SectorSet& free() const { return free_; }
+  [[nodiscard]] const SectorSet& free() const { return *free_; }
   [[nodiscard]] fat::Target target(const ToFat& step);
   /// Throws as fat::Plan does.
   [[nodiscard]] fat::Plan plan(const ToFat& step) { return {tree(), target(step)}; }
@@ -77,10 +78,10 @@ class VolumeAsFat {
   VolumeChange change_;
   Window window_;
   std::unique_ptr<VolumeReader> reader_;
-  std::vector<PutFile> files_;
+  std::vector<tree::PutFile> files_;
   std::optional<FileTree> changed_;  // with the files
   PlacedFiles placed_;
-  SectorSet free_;
+  std::shared_ptr<const SectorSet> free_;
 };
 
 }  // namespace nuvrat::steps

@@ -21,7 +21,7 @@ std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::s
   const Bytes sector = device.read(lba);
   GptCopy copy;
   copy.lba = lba;
-  copy.header = load<GptHeader>(sector);
+  copy.header = base::load<GptHeader>(sector);
   const GptHeader& h = copy.header;
   if (h.signature != gpt_signature) return std::nullopt;
   signature = true;
@@ -78,7 +78,7 @@ std::string name_of_entry(const GptEntry& entry) {
 void read_entries(const GptCopy& copy, Layout& layout) {
   const std::size_t entry_size = copy.header.size_of_partition_entry.value();
   for (std::size_t i = 0; i * entry_size < copy.entries.size(); ++i) {
-    const auto entry = load<GptEntry>(copy.entries, i * entry_size);
+    const auto entry = base::load<GptEntry>(copy.entries, i * entry_size);
     const Guid type{std::span<const std::uint8_t, 16>(entry.partition_type_guid)};
     if (type.is_zero()) continue;
     Partition p;

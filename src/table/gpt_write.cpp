@@ -38,7 +38,7 @@ Bytes build_entries(const Layout& layout) {
         p.active ? p.attributes | gpt_legacy_bootable : p.attributes & ~gpt_legacy_bootable;
     const std::u16string name = cut(to_utf16(p.name), entry.partition_name.size());
     for (std::size_t i = 0; i < name.size(); ++i) entry.partition_name[i] = name[i];
-    store(entry, out, (p.number - 1) * sizeof(table::GptEntry));
+    base::store(entry, out, (p.number - 1) * sizeof(table::GptEntry));
   }
   return out;
 }
@@ -58,9 +58,9 @@ SectorWrite build_header(const Layout& layout, ByteView entries, std::uint64_t l
   h.number_of_partition_entries = entry_count;
   h.size_of_partition_entry = sizeof(table::GptEntry);
   h.partition_entry_array_crc32 = crc32(entries);
-  h.header_crc32 = crc32(bytes_of(h));
+  h.header_crc32 = crc32(base::bytes_of(h));
   SectorWrite write{lba, Bytes(layout.sector_size)};
-  store(h, write.data);
+  base::store(h, write.data);
   return write;
 }
 
@@ -77,7 +77,7 @@ Bytes build_protective_mbr(std::uint64_t disk_sectors, std::uint32_t sector_size
       static_cast<std::uint32_t>(std::min<std::uint64_t>(disk_sectors - 1, 0xFFFFFFFF));
   mbr.signature = table::mbr_signature;
   Bytes out(sector_size);
-  store(mbr, out);
+  base::store(mbr, out);
   return out;
 }
 

@@ -98,7 +98,7 @@ class MbrReader {
                         lba));
         return;
       }
-      const auto ebr = load<MbrSector>(device_.read(lba));
+      const auto ebr = base::load<MbrSector>(device_.read(lba));
       if (ebr.signature.value() != mbr_signature) {
         findings_.add(
             "ebr.no-signature", Severity::error, lba,
@@ -148,7 +148,7 @@ class MbrReader {
   // Outside the container an EBR is believed only when it looks like one.
   [[nodiscard]] bool may_follow(std::uint64_t lba) const {
     if (lba >= device_.sectors()) return false;
-    const auto ebr = load<MbrSector>(device_.read(lba));
+    const auto ebr = base::load<MbrSector>(device_.read(lba));
     return ebr.signature.value() == mbr_signature && all_zero(ebr.boot_code) &&
            ebr.partition_record[2].os_type == 0 && ebr.partition_record[3].os_type == 0;
   }

@@ -52,7 +52,7 @@ std::vector<Partition> logicals_by_number(const Layout& layout) {
 Bytes finish(table::MbrSector& sector, std::uint32_t sector_size) {
   sector.signature = table::mbr_signature;
   Bytes out(sector_size);
-  store(sector, out);
+  base::store(sector, out);
   return out;
 }
 
@@ -76,7 +76,7 @@ Bytes build_ebr(const Partition& p, const Partition* next, const Partition& exte
 Bytes build_mbr(const Layout& layout, ByteView before) {
   Bytes out(before.begin(), before.end());
   out.resize(layout.sector_size);
-  auto mbr = load<table::MbrSector>(out);
+  auto mbr = base::load<table::MbrSector>(out);
   const auto old = std::exchange(mbr.partition_record, {});
   mbr.unique_mbr_signature = layout.disk_signature;
   if (mbr.unknown.value() == table::settle_mark) mbr.unknown = std::uint16_t{0};
@@ -94,7 +94,7 @@ Bytes build_mbr(const Layout& layout, ByteView before) {
     }
   }
   mbr.signature = table::mbr_signature;
-  store(mbr, out);
+  base::store(mbr, out);
   return out;
 }
 

@@ -121,7 +121,7 @@ TableReading read_table(const Device& device) {
   reading.layout.sector_size = device.sector_size();
   reading.layout.disk_sectors = device.sectors();
   reading.sector0 = device.read(0);
-  const auto mbr = load<table::MbrSector>(reading.sector0);
+  const auto mbr = base::load<table::MbrSector>(reading.sector0);
   reading.boot_code = !all_zero(mbr.boot_code);
   reading.settle_unfinished =
       mbr.signature.value() == table::mbr_signature && mbr.unknown.value() == table::settle_mark;
@@ -138,9 +138,9 @@ TableReading read_table(const Device& device) {
 }
 
 void set_settle_mark(ByteSpan sector0, bool unfinished) {
-  auto mbr = load<table::MbrSector>(sector0);
+  auto mbr = base::load<table::MbrSector>(sector0);
   mbr.unknown = unfinished ? table::settle_mark : std::uint16_t{0};
-  store(mbr, sector0);
+  base::store(mbr, sector0);
 }
 
 }  // namespace nuvrat

@@ -40,7 +40,7 @@ void look_in(const Device& device, SectorRange range, const Layout& layout, Sect
 
 SectorSet old_ebrs(const Device& device, const TableReading& table) {
   SectorSet found;
-  for (const SectorRange& gap : table.all_owned().gaps({0, device.sectors()}).ranges()) {
+  for (const SectorRange& gap : table.all_owned().gaps({0, device.sectors()})) {
     look_in(device, {gap.first, std::min(gap.count, looked_at)}, table.layout, found);
     if (gap.count <= looked_at) continue;
     const std::uint64_t rest = std::min(gap.count - looked_at, looked_at);

@@ -9,6 +9,7 @@
 #include "tree/pairs.h"
 
 namespace nuvrat {
+using namespace tree;
 namespace {
 
 using Kind = ExpectedChange::Kind;
@@ -153,7 +154,7 @@ class Comparer final : public NodePairs {
     }
   }
 
-  // It could not be read then, so nobody knows that it wasn't there.
+  // It could not be read then, so it isn't known that it wasn't there.
   [[nodiscard]] bool was_left_out(const std::string& path) const {
     return std::any_of(before_->left_out.begin(), before_->left_out.end(), [&](const LeftOut& l) {
       return path == l.path ||
@@ -317,15 +318,17 @@ Comparison compare(const Manifest& before, const Manifest& after, AccessTimes ac
   return with_seals(compare_with_changes(recorded, after, accessed, {}), recorded, after);
 }
 
-Comparison with_seals(Comparison comparison, const Recording& before, const Manifest& after) {
+Comparison tree::with_seals(Comparison comparison, const Recording& before, const Manifest& after,
+                            const std::string& seal) {
   if (before.proof() != Proof::contents) return comparison;  // they say nothing to anybody
   comparison.seal_before = before.seal();
-  comparison.seal_after = after.seal();
+  comparison.seal_after = seal.empty() ? after.seal() : seal;
   return comparison;
 }
 
-Comparison compare_with_changes(const Recording& before, const Manifest& after,
-                                AccessTimes accessed, const std::vector<ExpectedChange>& changes) {
+Comparison tree::compare_with_changes(const Recording& before, const Manifest& after,
+                                      AccessTimes accessed,
+                                      const std::vector<ExpectedChange>& changes) {
   Comparison out;
   out.recorded = before.files();
   out.left_out = std::max(before.left_out(), after.left_out());

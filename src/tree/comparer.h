@@ -5,22 +5,18 @@
 
 #include "tree/recording.h"
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// Without the seals, which take as long again.
 [[nodiscard]] Comparison compare_with_changes(const Recording& before, const Manifest& after,
                                               AccessTimes accessed,
                                               const std::vector<ExpectedChange>& changes);
-/// The same with them; by places there are none.
+/// The same with them; by places there are none. `seal`: of `after`, where it is known.
 [[nodiscard]] Comparison with_seals(Comparison comparison, const Recording& before,
-                                    const Manifest& after);
-
-/// Both; see compare_expected.
-[[nodiscard]] Comparison compare_recorded(const Recording& expected, const Manifest& after,
-                                          const std::vector<ExpectedChange>& changes);
+                                    const Manifest& after, const std::string& seal = "");
 
 /// The kind of difference that an expected change is, and what is said of it.
 [[nodiscard]] DifferenceKind kind_of(ExpectedChange::Kind kind);
 [[nodiscard]] std::string words_of(const ExpectedChange& change);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

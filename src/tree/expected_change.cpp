@@ -7,6 +7,7 @@
 #include "tree/comparer.h"
 
 namespace nuvrat {
+using namespace tree;
 namespace {
 
 template <typename Volumes>
@@ -16,7 +17,7 @@ auto* volume_at(Volumes& volumes, std::uint64_t start) {
   return it == volumes.end() ? nullptr : &*it;
 }
 
-const char* words_of(ExpectedChange::Kind kind) {
+const char* kind_words(ExpectedChange::Kind kind) {
   switch (kind) {
     case ExpectedChange::Kind::resized:
       return "as long as its chain";
@@ -42,7 +43,7 @@ const char* words_of(ExpectedChange::Kind kind) {
 
 }  // namespace
 
-DifferenceKind kind_of(ExpectedChange::Kind kind) {
+DifferenceKind tree::kind_of(ExpectedChange::Kind kind) {
   switch (kind) {
     case ExpectedChange::Kind::resized:
       return DifferenceKind::size;
@@ -65,8 +66,8 @@ DifferenceKind kind_of(ExpectedChange::Kind kind) {
   return DifferenceKind::content;
 }
 
-std::string words_of(const ExpectedChange& c) {
-  std::string text = words_of(c.kind);
+std::string tree::words_of(const ExpectedChange& c) {
+  std::string text = kind_words(c.kind);
   if (c.kind == ExpectedChange::Kind::added && c.path.empty()) text = "a new partition";
   if (c.kind == ExpectedChange::Kind::gone && c.path.empty())
     text = "the partition was to be deleted, and is";
@@ -137,12 +138,8 @@ void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {
 
 Comparison compare_expected(const Manifest& expected, const Manifest& after,
                             const std::vector<ExpectedChange>& changes) {
-  return compare_recorded(Recording(expected), after, changes);
-}
-
-Comparison compare_recorded(const Recording& expected, const Manifest& after,
-                            const std::vector<ExpectedChange>& changes) {
-  return with_seals(compare_with_changes(expected, after, AccessTimes::compared, changes), expected,
+  const Recording recorded(expected);
+  return with_seals(compare_with_changes(recorded, after, AccessTimes::compared, changes), recorded,
                     after);
 }
 

@@ -89,6 +89,7 @@ void FileTree::adopt_extents(std::vector<SectorRange> extents) {
   if (extents.size() >= none)
     throw Error(ErrorCode::damaged, "the files are in more pieces than can be held");
   extents_ = std::move(extents);
+  extents_.shrink_to_fit();
 }
 
 void FileTree::set_extents(Id id, std::uint32_t first, std::uint32_t count) {

@@ -9,14 +9,14 @@
 
 #include "base/ahead.h"
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// Calls tell(id) for every folder, on other threads, and visit(id, what it returned) on the
 /// calling one, in the tree's order. `tell` must only read what it shares.
 template <typename Tell, typename Visit>
 void each_folder_ahead(const FileTree& tree, Tell tell, Visit visit) {
   constexpr std::size_t batch = 8192;  // nodes
-  make_ahead(
+  base::make_ahead(
       div_up(tree.size(), batch),
       [&](std::size_t i) {
         std::vector<std::pair<FileTree::Id, decltype(tell(FileTree::root))>> out;
@@ -31,4 +31,4 @@ void each_folder_ahead(const FileTree& tree, Tell tell, Visit visit) {
       });
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

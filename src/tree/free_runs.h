@@ -8,13 +8,14 @@
 
 #include "tree/runs.h"
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 class FreeRuns {
  public:
-  /// Clusters from `first` up to `clusters` that lie whole in `free`.
-  FreeRuns(const SectorSet& free, std::uint64_t cluster_sectors, std::uint64_t first,
-           std::uint64_t clusters);
+  /// Clusters from `first` up to `clusters` that lie whole in `free`; cluster 0 begins at the
+  /// sector `origin`.
+  FreeRuns(const SectorSet& free, std::uint64_t origin, std::uint64_t cluster_sectors,
+           std::uint64_t first, std::uint64_t clusters);
 
   [[nodiscard]] std::uint64_t capacity() const { return capacity_; }
   [[nodiscard]] std::uint64_t used() const { return used_; }
@@ -31,11 +32,13 @@ class FreeRuns {
   [[nodiscard]] Runs take(std::uint64_t count, std::uint64_t unit = 1);
 
  private:
+  [[nodiscard]] std::uint64_t left(std::size_t i) const { return all_[i].count - gone_[i]; }
+  Run hand_out(std::size_t i, std::uint64_t count);
   void note(Run run);
 
-  Runs all_;            // the largest first
-  Runs left_;           // the same, less what was handed out from the front of each
-  std::size_t at_ = 0;  // before it nothing is left
+  Runs all_;                         // the largest first
+  std::vector<std::uint64_t> gone_;  // clusters handed out from the front of each
+  std::size_t at_ = 0;               // before it nothing is left
   Runs taken_;
   std::uint64_t beyond_;
   std::uint64_t capacity_ = 0;
@@ -43,4 +46,4 @@ class FreeRuns {
   std::uint64_t missing_ = 0;
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

@@ -8,6 +8,7 @@
 #include <nuvrat/error.h>
 
 namespace nuvrat {
+using namespace tree;
 namespace {
 
 constexpr std::size_t task_bytes = 1u << 20;

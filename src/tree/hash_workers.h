@@ -11,7 +11,7 @@
 #include <nuvrat/checksum.h>
 #include <nuvrat/file_tree.h>
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// Takes files one after the other, each in pieces, and puts their SHA-256 into `digests`. The
 /// caller's thread never hashes; it waits when the workers are a few MiB behind.
@@ -66,4 +66,4 @@ class HashWorkers {
   Worker* pinned_ = nullptr;  // has the beginning of the present file
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

@@ -5,7 +5,7 @@
 
 #include "tree/pairs.h"
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// A file that lies on the very sectors of the recorded one, none of them written since, has the
 /// contents that were recorded, and need not be read again.
@@ -20,4 +20,4 @@ struct KnownContents {
 [[nodiscard]] ManifestVolume record_known(VolumeReader& reader, std::uint64_t start,
                                           Progress& progress, const KnownContents& known);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

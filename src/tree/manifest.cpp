@@ -8,6 +8,7 @@
 #include "tree/recording.h"
 
 namespace nuvrat {
+using namespace tree;
 namespace {
 
 template <typename Range, typename Number>
@@ -67,7 +68,7 @@ std::string Manifest::seal() const {
   return seal_of(all);
 }
 
-std::string seal_of(const std::vector<const ManifestVolume*>& volumes) {
+std::string tree::seal_of(const std::vector<const ManifestVolume*>& volumes) {
   Sha256 sha;
   for (const ManifestVolume* each : volumes) {
     const ManifestVolume& volume = *each;

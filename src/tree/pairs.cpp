@@ -9,6 +9,7 @@
 #include <nuvrat/text.h>
 
 namespace nuvrat {
+using namespace tree;
 namespace {
 
 class Pairing {
@@ -109,7 +110,7 @@ class Pairing {
 
 }  // namespace
 
-Renamings renamings(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
+Renamings tree::renamings(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
   Renamings out;
   for (const ExpectedChange& c : changes) {
     if (c.kind != ExpectedChange::Kind::renamed || c.start != start) continue;
@@ -121,12 +122,12 @@ Renamings renamings(const std::vector<ExpectedChange>& changes, std::uint64_t st
   return out;
 }
 
-void pair_nodes(RecordedNodes& recorded, const FileTree& now, const Renamings& renamed,
-                NodePairs& pairs) {
+void tree::pair_nodes(RecordedNodes& recorded, const FileTree& now, const Renamings& renamed,
+                      NodePairs& pairs) {
   Pairing(now, renamed, pairs).run(recorded);
 }
 
-std::u16string path_in(const std::u16string& folder, std::u16string_view name) {
+std::u16string tree::path_in(const std::u16string& folder, std::u16string_view name) {
   std::u16string out = folder;
   if (!out.empty()) out += u'/';
   out += name;

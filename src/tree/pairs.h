@@ -9,7 +9,7 @@
 
 #include "tree/recording.h"
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// Told what is on both sides and on one; `folder` is the path, on the recorded side, of the
 /// folder that holds the node.
@@ -38,4 +38,4 @@ void pair_nodes(RecordedNodes& recorded, const FileTree& now, const Renamings& r
 /// "folder/name"; the name alone in the root.
 [[nodiscard]] std::u16string path_in(const std::u16string& folder, std::u16string_view name);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

@@ -6,7 +6,7 @@
 #include <nuvrat/bytes.h>
 #include <nuvrat/file_tree.h>
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// read(lba, piece, offset) fills whole sectors; give(piece) takes what of them the file has;
 /// zeros(n) stands for n bytes that no sector holds: holes, and what was never written. Returns the
@@ -55,4 +55,4 @@ void give_zeros(std::uint64_t bytes, ByteSpan buffer, Give give) {
   }
 }
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

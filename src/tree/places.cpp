@@ -1,13 +1,16 @@
 #include "tree/places.h"
 
 #include <algorithm>
+#include <numeric>
+#include <utility>
 
 #include <fmt/core.h>
 
 namespace nuvrat {
+using namespace tree;
 
-std::vector<SectorRange> content_runs(const FileTree& tree, FileTree::Id id,
-                                      std::uint32_t sector_size) {
+std::vector<SectorRange> tree::content_runs(const FileTree& tree, FileTree::Id id,
+                                            std::uint32_t sector_size) {
   std::vector<SectorRange> out;
   if (tree.stored(id) != Stored::extents || tree.bytes(id) == 0) return out;
   std::uint64_t left = div_up<std::uint64_t>(tree.valid_bytes(id), sector_size);
@@ -58,31 +61,36 @@ Places places_of(RecordedNodes& nodes) {
   return out;
 }
 
-bool is_written(const ManifestVolume& v, FileTree::Id id, std::uint32_t sector_size,
+bool is_written(const std::vector<SectorRange>& runs, std::uint64_t start,
                 const SectorSet& written) {
-  const std::vector<SectorRange> runs = content_runs(v.tree, id, sector_size);
   return std::any_of(runs.begin(), runs.end(), [&](const SectorRange& r) {
-    return r.first < FileTree::hole && written.first_overlap({v.start + r.first, r.count});
+    return r.first < FileTree::hole && written.first_overlap({start + r.first, r.count});
   });
+}
+
+std::vector<HashedFile> hash_moved(unsigned number, SectorRange place, const Device& disk,
+                                   const FileTree& tree, std::vector<FileTree::Id> ids,
+                                   Progress& progress) {
+  if (ids.empty() || place.first >= disk.sectors()) return {};
+  std::uint64_t bytes = 0;
+  for (const FileTree::Id id : ids) bytes += tree.bytes(id);
+  progress.stage(fmt::format("hashing what moves on p{}", number), bytes);
+  const Window volume(disk, {place.first, std::min(place.count, disk.sectors() - place.first)});
+  return hash_files(volume, tree, std::move(ids), progress);
 }
 
 // `others`: the places on the other side.
 void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const SectorSet& written,
              Progress& progress) {
   std::vector<FileTree::Id> ids;
-  std::uint64_t bytes = 0;
   for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
     if (!v.is_placed(id) || v.tree.link(id) != FileTree::none) continue;
-    if (std::binary_search(others.begin(), others.end(), beginning_of(v.digests[id])) &&
-        !is_written(v, id, disk.sector_size(), written))
-      continue;
-    ids.push_back(id);
-    bytes += v.tree.bytes(id);
+    if (!std::binary_search(others.begin(), others.end(), beginning_of(v.digests[id])) ||
+        is_written(content_runs(v.tree, id, disk.sector_size()), v.start, written))
+      ids.push_back(id);
   }
-  if (ids.empty() || v.start >= disk.sectors()) return;
-  progress.stage(fmt::format("hashing what moves on p{}", v.number), bytes);
-  const Window volume(disk, {v.start, std::min(v.sectors, disk.sectors() - v.start)});
-  for (HashedFile& file : hash_files(volume, v.tree, std::move(ids), progress)) {
+  for (HashedFile& file :
+       hash_moved(v.number, {v.start, v.sectors}, disk, v.tree, std::move(ids), progress)) {
     v.digests[file.id] = file.digest;
     v.placed[file.id] = false;
     if (!file.unreadable.empty()) v.unreadable[file.id] = std::move(file.unreadable);
@@ -93,6 +101,41 @@ void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const 
     v.digests[id] = v.digests[first];
     v.placed[id] = false;
   }
+}
+
+// The same of what was recorded. What was put aside has no tree: what moves gets one of its own.
+void hash_recorded(Recording& recorded, const RecordedVolume& v, const Device& disk,
+                   const Places& others, const SectorSet& written, Progress& progress) {
+  FileTree moved;
+  std::vector<Digest> places(moved.size());  // by node
+  const auto nodes = recorded.nodes(v);
+  for (RecordedNode node; nodes->next(node);) {
+    if (!node.placed ||
+        (std::binary_search(others.begin(), others.end(), beginning_of(node.digest)) &&
+         !is_written(node.runs, v.start, written)))
+      continue;
+    const FileTree::Id id = moved.add(FileTree::root, u"", {}, node.info);
+    moved.set_extents(id, node.runs);
+    if (node.valid_bytes != node.info.size) moved.set_valid_bytes(id, node.valid_bytes);
+    places.push_back(node.digest);
+  }
+  std::vector<FileTree::Id> ids(moved.size() - 1);
+  std::iota(ids.begin(), ids.end(), FileTree::Id{1});
+  std::sort(ids.begin(), ids.end(), [&places](auto a, auto b) { return places[a] < places[b]; });
+  // Other names of a file are on the same place.
+  ids.erase(std::unique(ids.begin(), ids.end(),
+                        [&places](auto a, auto b) { return places[a] == places[b]; }),
+            ids.end());
+  SettledPlaces out;
+  for (HashedFile& file :
+       hash_moved(v.number, {v.start, v.sectors}, disk, moved, std::move(ids), progress)) {
+    out.places.push_back({places[file.id], file.digest});
+    if (!file.unreadable.empty()) out.unreadable[places[file.id]] = std::move(file.unreadable);
+  }
+  if (out.places.empty()) return;
+  std::sort(out.places.begin(), out.places.end(),
+            [](const auto& a, const auto& b) { return a.place < b.place; });
+  recorded.settle(v.start, std::move(out));
 }
 
 void hash_range(ManifestRange& r, const Device& disk, Progress& progress) {
@@ -116,8 +159,8 @@ auto* at_start(Items& items, std::uint64_t start) {
 
 }  // namespace
 
-std::optional<Digest> place_digest(const FileTree& tree, FileTree::Id id, std::uint64_t start,
-                                   std::uint32_t sector_size) {
+std::optional<Digest> tree::place_digest(const FileTree& tree, FileTree::Id id, std::uint64_t start,
+                                         std::uint32_t sector_size) {
   const std::vector<SectorRange> runs = content_runs(tree, id, sector_size);
   if (runs.empty()) return std::nullopt;
   std::string text = "place\n";
@@ -128,36 +171,38 @@ std::optional<Digest> place_digest(const FileTree& tree, FileTree::Id id, std::u
   return Sha256::of({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
 }
 
-Digest range_place(SectorRange range) {
+Digest tree::range_place(SectorRange range) {
   Sha256 sha;
   sha.add(fmt::format("range {} {}\n", range.first, range.count));
   return sha.finish();
 }
 
-void hash_unsettled(Manifest& before, const Device& was, Manifest& after, const Device& is,
-                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
-                    Progress& progress) {
-  if (before.proof != Proof::places) return;  // all of it is hashed
+void tree::hash_unsettled(Recording& before, const Device& was, Manifest& after, const Device& is,
+                          const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                          Progress& progress) {
+  if (before.proof() != Proof::places) return;  // all of it is hashed
   for (ManifestVolume& b : after.volumes) {
     const auto start = start_before(changes, b.start);
-    ManifestVolume* a = start ? at_start(before.volumes, *start) : nullptr;
+    const RecordedVolume* a = start ? at_start(before.volumes(), *start) : nullptr;
     if (a == nullptr || b.untouched) continue;
-    const Places then = places_of(*a);
-    hash_in(*a, was, places_of(b), written, progress);
+    const Places then = places_of(*before.nodes(*a));
+    hash_recorded(before, *a, was, places_of(b), written, progress);
     hash_in(b, is, then, written, progress);
   }
   for (ManifestRange& b : after.ranges) {
     const auto start = start_before(changes, b.start);
-    ManifestRange* a = start ? at_start(before.ranges, *start) : nullptr;
+    const ManifestRange* a = start ? at_start(before.ranges(), *start) : nullptr;
     if (a == nullptr || is_settled(*a, b, written)) continue;
-    hash_range(*a, was, progress);
+    ManifestRange hashed = *a;
+    hash_range(hashed, was, progress);
+    before.settle(hashed);
     hash_range(b, is, progress);
   }
 }
 
-void hash_unsettled(const Recording& before, Manifest& after, const Device& is,
-                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
-                    Progress& progress) {
+void tree::hash_unsettled(const Recording& before, Manifest& after, const Device& is,
+                          const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                          Progress& progress) {
   if (before.proof() != Proof::places) return;
   for (ManifestVolume& b : after.volumes) {
     const auto start = start_before(changes, b.start);

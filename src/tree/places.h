@@ -10,7 +10,7 @@
 
 #include "tree/recording.h"
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// The sectors that a file's bytes are on, in order, neighbours as one, holes among them; what
 /// follows its end in the last cluster doesn't count. Empty: it has none of its own, or fewer than
@@ -36,9 +36,9 @@ struct HashedFile {
                                                  std::vector<FileTree::Id> ids, Progress& progress);
 
 /// Hashes, on each side, what places alone can't tell: what lies elsewhere on the other side, and
-/// what lies on sectors that were written in between. The hash takes the place's place in the
-/// manifest. Partitions are paired by where they begin, as `changes` say.
-void hash_unsettled(Manifest& before, const Device& was, Manifest& after, const Device& is,
+/// what lies on sectors that were written in between. The hash takes the place's place in what was
+/// recorded. Partitions are paired by where they begin, as `changes` say.
+void hash_unsettled(Recording& before, const Device& was, Manifest& after, const Device& is,
                     const std::vector<ExpectedChange>& changes, const SectorSet& written,
                     Progress& progress);
 /// The same where only the disk of now is at hand.
@@ -46,4 +46,4 @@ void hash_unsettled(const Recording& before, Manifest& after, const Device& is,
                     const std::vector<ExpectedChange>& changes, const SectorSet& written,
                     Progress& progress);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

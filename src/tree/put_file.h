@@ -6,7 +6,7 @@
 #include <nuvrat/bytes.h>
 #include <nuvrat/time.h>
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 struct PutFile {
   std::string path;  ///< from the root, "Boot/BCD"; folders that aren't there are made
@@ -15,4 +15,4 @@ struct PutFile {
   Ticks modified = 0;  ///< the times of a new one, and of folders made for it; 0: the step's
 };
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

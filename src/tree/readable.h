@@ -7,7 +7,7 @@
 
 #include <nuvrat/manifest.h>
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 struct Readable {
   std::vector<ByteRange> missing;  ///< of the file's own bytes, in whole sectors
@@ -19,4 +19,4 @@ struct Readable {
 [[nodiscard]] Readable read_readable(VolumeReader& reader, FileTree::Id id,
                                      const std::function<void(ByteView)>& sink);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

@@ -16,6 +16,7 @@
 #include "tree/readable.h"
 
 namespace nuvrat {
+using namespace tree;
 namespace {
 
 constexpr std::uint64_t piece_bytes = 1u << 20;
@@ -146,12 +147,18 @@ class ContentHasher {
     stop_if_cancelled(progress_);
   }
 
-  // Bytes of the file that no sector holds.
+  // Bytes of the file that read as zeros without a sector being read.
   [[nodiscard]] std::uint64_t zeros_in(const FileTree& tree, FileTree::Id id) const {
     const std::uint64_t sector = device_.sector_size();
-    std::uint64_t held = 0;
-    for (const SectorRange& e : tree.extents(id)) held += e.first < FileTree::hole ? e.count : 0;
-    return tree.bytes(id) - std::min(tree.bytes(id), held * sector);
+    std::uint64_t left = tree.valid_bytes(id);
+    std::uint64_t zeros = tree.bytes(id) - left;
+    for (const SectorRange& e : tree.extents(id)) {
+      const std::uint64_t n =
+          e.count < div_up<std::uint64_t>(left, sector) ? e.count * sector : left;
+      if (e.first >= FileTree::hole) zeros += n;
+      left -= n;
+    }
+    return zeros;
   }
 
   void hash_elsewhere(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
@@ -190,8 +197,8 @@ void read_file(VolumeReader& reader, std::string_view path,
                 {{}, {}, {}, std::string(path)}, "See 'nuvrat check'");
 }
 
-Readable read_readable(VolumeReader& reader, FileTree::Id id,
-                       const std::function<void(ByteView)>& sink) {
+Readable tree::read_readable(VolumeReader& reader, FileTree::Id id,
+                             const std::function<void(ByteView)>& sink) {
   const FileTree& tree = reader.tree();
   Readable out;
   if (tree.stored(id) == Stored::elsewhere) {
@@ -281,8 +288,8 @@ class KnownDigests final : public NodePairs {
 
 }  // namespace
 
-std::vector<HashedFile> hash_files(const Device& volume, const FileTree& tree,
-                                   std::vector<FileTree::Id> ids, Progress& progress) {
+std::vector<HashedFile> tree::hash_files(const Device& volume, const FileTree& tree,
+                                         std::vector<FileTree::Id> ids, Progress& progress) {
   std::sort(ids.begin(), ids.end(), [&tree](FileTree::Id a, FileTree::Id b) {
     return std::pair(place_of(tree, a), a) < std::pair(place_of(tree, b), b);
   });
@@ -309,7 +316,7 @@ ManifestVolume record(VolumeReader& reader, std::uint64_t start, Progress& progr
                       const KnownContents* known, Proof proof) {
   ManifestVolume out;
   const FileTree& tree = reader.tree();
-  give_back_memory();  // what the reader needed on the way
+  base::give_back_memory();  // what the reader needed on the way
   out.left_out = reader.left_out();
   out.info = reader.info();
   out.start = start;
@@ -359,8 +366,8 @@ ManifestVolume record_volume(VolumeReader& reader, std::uint64_t start, Progress
   return record(reader, start, progress, nullptr, proof);
 }
 
-ManifestVolume record_known(VolumeReader& reader, std::uint64_t start, Progress& progress,
-                            const KnownContents& known) {
+ManifestVolume tree::record_known(VolumeReader& reader, std::uint64_t start, Progress& progress,
+                                  const KnownContents& known) {
   return record(reader, start, progress, &known, Proof::contents);
 }
 

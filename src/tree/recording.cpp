@@ -13,6 +13,7 @@
 #include "tree/places.h"
 
 namespace nuvrat {
+using namespace tree;
 namespace {
 
 class TreeNodes final : public RecordedNodes {
@@ -87,7 +88,7 @@ class BlockWriter {
   std::uint64_t flush() {
     if (block_.empty()) return end_;
     const BlockHead head{static_cast<std::uint32_t>(block_.size()), crc32(block_)};
-    put(bytes_of(head));
+    put(base::bytes_of(head));
     put(block_);
     block_.clear();
     return end_;
@@ -95,7 +96,7 @@ class BlockWriter {
 
  private:
   void put(ByteView bytes) {
-    io::write_at(file_, end_, bytes);
+    device::write_at(file_, end_, bytes);
     end_ += bytes.size();
   }
 
@@ -146,7 +147,7 @@ class StoredNodes final : public RecordedNodes {
   void read_block() {
     Bytes head(sizeof(BlockHead));
     get(head);
-    const auto said = load<BlockHead>(head);
+    const auto said = base::load<BlockHead>(head);
     block_.resize(std::min<std::uint64_t>(said.bytes, end_ - at_));
     get(block_);
     if (said.bytes != block_.size() || block_.empty() || crc32(block_) != said.crc)
@@ -155,7 +156,7 @@ class StoredNodes final : public RecordedNodes {
     used_ = 0;
   }
   void get(ByteSpan out) {
-    io::read_at(file_, at_, out);
+    device::read_at(file_, at_, out);
     at_ += out.size();
   }
 
@@ -163,6 +164,32 @@ class StoredNodes final : public RecordedNodes {
   std::uint64_t at_, end_;
   Bytes block_;
   std::size_t used_ = 0;
+};
+
+// With what was hashed since.
+class SettledNodes final : public RecordedNodes {
+ public:
+  SettledNodes(std::unique_ptr<RecordedNodes> nodes, const SettledPlaces& settled)
+      : nodes_(std::move(nodes)), settled_(settled) {}
+
+  bool next(RecordedNode& out) override {
+    if (!nodes_->next(out)) return false;
+    if (!out.placed) return true;
+    const auto& places = settled_.places;
+    const auto it = std::lower_bound(
+        places.begin(), places.end(), out.digest,
+        [](const SettledPlaces::Place& p, const Digest& wanted) { return p.place < wanted; });
+    if (it == places.end() || it->place != out.digest) return true;
+    const auto damage = settled_.unreadable.find(out.digest);
+    if (damage != settled_.unreadable.end()) out.unreadable = damage->second;
+    out.digest = it->contents;
+    out.placed = false;
+    return true;
+  }
+
+ private:
+  std::unique_ptr<RecordedNodes> nodes_;
+  const SettledPlaces& settled_;
 };
 
 template <typename Items, typename Number>
@@ -173,11 +200,13 @@ std::uint64_t sum_of(const Items& items, Number number) {
 
 }  // namespace
 
-Recording::Recording(const Manifest& manifest)
-    : ranges_(manifest.ranges),
-      proof_(manifest.proof),
-      chosen_(manifest.chosen),
-      manifest_(&manifest) {
+Recording::Recording(const Manifest& manifest) : manifest_(&manifest) {
+  head_.device = manifest.device;
+  head_.zone = manifest.zone;
+  head_.sector_size = manifest.sector_size;
+  head_.ranges = manifest.ranges;
+  head_.chosen = manifest.chosen;
+  head_.proof = manifest.proof;
   for (const ManifestVolume& v : manifest.volumes)
     volumes_.push_back({v.number, v.start, v.sectors, v.info, v.tree.precision(), v.left_out,
                         v.tree.file_count(), v.tree.total_bytes(), v.unreadable.size(),
@@ -187,7 +216,7 @@ Recording::Recording(const Manifest& manifest)
 Recording Recording::put_aside(Manifest manifest, const std::filesystem::path& folder) {
   Recording out(manifest);
   try {
-    out.file_ = temporary_file(folder, "");
+    out.file_ = base::temporary_file(folder, "");
     out.write_nodes(manifest);
     out.seal_ = out.seal();
     out.manifest_ = nullptr;
@@ -231,9 +260,15 @@ void Recording::write_nodes(const Manifest& manifest) {
 }
 
 std::unique_ptr<RecordedNodes> Recording::nodes(const RecordedVolume& volume) const {
+  std::unique_ptr<RecordedNodes> out;
   if (manifest_ != nullptr)
-    return std::make_unique<TreeNodes>(manifest_->volumes[volume.at], manifest_->sector_size);
-  return std::make_unique<StoredNodes>(file_.get(), begins_[volume.at], begins_[volume.at + 1]);
+    out = std::make_unique<TreeNodes>(manifest_->volumes[volume.at], manifest_->sector_size);
+  else
+    out = std::make_unique<StoredNodes>(file_.get(), begins_[volume.at], begins_[volume.at + 1]);
+  const auto settled = settled_.find(volume.start);
+  if (settled != settled_.end())
+    out = std::make_unique<SettledNodes>(std::move(out), settled->second);
+  return out;
 }
 
 std::unique_ptr<RecordedNodes> Recording::nodes_at(std::uint64_t start) const {
@@ -242,11 +277,54 @@ std::unique_ptr<RecordedNodes> Recording::nodes_at(std::uint64_t start) const {
   return it == volumes_.end() ? nullptr : nodes(*it);
 }
 
+void Recording::settle(std::uint64_t start, SettledPlaces places) {
+  settled_[start] = std::move(places);
+  for (RecordedVolume& v : volumes_) {
+    if (v.start != start) continue;
+    const auto all = nodes(v);
+    v.unreadable = 0;
+    for (RecordedNode node; all->next(node);) v.unreadable += node.unreadable.empty() ? 0 : 1;
+  }
+}
+
+void Recording::settle(const ManifestRange& range) {
+  for (ManifestRange& r : head_.ranges) {
+    if (r.start == range.start) r = range;
+  }
+}
+
+Manifest Recording::bring_back() const {
+  Manifest out = head_;
+  for (const RecordedVolume& v : volumes_) {
+    ManifestVolume& volume = out.volumes.emplace_back();
+    volume.number = v.number;
+    volume.start = v.start;
+    volume.sectors = v.sectors;
+    volume.info = v.info;
+    volume.left_out = v.left_out;
+    FileTree& tree = volume.tree;
+    tree.set_precision(v.precision);
+    volume.digests.resize(1);
+    volume.placed.resize(1);
+    std::map<FileTree::Id, FileTree::Id> folders{{FileTree::root, FileTree::root}};
+    const auto all = nodes(v);
+    for (RecordedNode node; all->next(node);) {
+      const FileTree::Id id = tree.add(folders.at(node.parent), node.name, {}, node.info);
+      if (node.info.directory) folders.emplace(node.id, id);
+      if (node.valid_bytes != node.info.size) tree.set_valid_bytes(id, node.valid_bytes);
+      volume.digests.push_back(node.digest);
+      volume.placed.push_back(node.placed);
+      if (!node.unreadable.empty()) volume.unreadable[id] = node.unreadable;
+    }
+  }
+  return out;
+}
+
 void Recording::choose(const std::set<std::uint64_t>& starts) {
   const auto is_other = [&starts](const auto& part) { return starts.count(part.start) == 0; };
   std::erase_if(volumes_, is_other);
-  std::erase_if(ranges_, is_other);
-  chosen_ = true;
+  std::erase_if(head_.ranges, is_other);
+  head_.chosen = true;
   seal_.clear();  // it was of all
 }
 
@@ -260,15 +338,15 @@ std::uint64_t Recording::unreadable_files() const {
   return sum_of(volumes_, [](const RecordedVolume& v) { return v.unreadable; });
 }
 std::uint64_t Recording::unreadable_ranges() const {
-  return sum_of(ranges_, [](const ManifestRange& r) { return r.is_unreadable() ? 1u : 0u; });
+  return sum_of(head_.ranges, [](const ManifestRange& r) { return r.is_unreadable() ? 1u : 0u; });
 }
 std::uint64_t Recording::left_out() const {
   return sum_of(volumes_, [](const RecordedVolume& v) { return v.left_out.size(); }) +
-         sum_of(ranges_, [](const ManifestRange& r) { return r.fault.empty() ? 0u : 1u; });
+         sum_of(head_.ranges, [](const ManifestRange& r) { return r.fault.empty() ? 0u : 1u; });
 }
 
 std::string Recording::seal() const {
-  if (proof_ != Proof::contents || manifest_ == nullptr) return seal_;
+  if (head_.proof != Proof::contents || manifest_ == nullptr) return seal_;
   std::vector<const ManifestVolume*> of;
   for (const RecordedVolume& v : volumes_) of.push_back(&manifest_->volumes[v.at]);
   return seal_of(of);

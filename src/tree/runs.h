@@ -4,7 +4,7 @@
 #include <cstdint>
 #include <vector>
 
-namespace nuvrat {
+namespace nuvrat::tree {
 
 /// `count` clusters from `lcn` on, or clusters that aren't there and read as zeros.
 struct Run {
@@ -20,4 +20,4 @@ using Runs = std::vector<Run>;
 /// Appends a run, joined with the last one where they touch.
 void add_run(Runs& runs, Run run);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::tree

@@ -11,6 +11,7 @@
 #include "ntfs/read.h"
 
 namespace nuvrat {
+using namespace volume;
 namespace {
 
 struct Mark {
@@ -103,7 +104,7 @@ const std::array rows = {
 
 }  // namespace
 
-const VolumeRow* row_of(VolumeKind kind) {
+const VolumeRow* volume::row_of(VolumeKind kind) {
   const auto it = std::find_if(rows.begin(), rows.end(),
                                [kind](const VolumeRow& row) { return row.kind == kind; });
   return it == rows.end() ? nullptr : &*it;
@@ -119,7 +120,7 @@ std::unique_ptr<VolumeReader> open_volume(const Device& device, const ReadOption
   return row == nullptr ? nullptr : row->open(device, options);
 }
 
-std::optional<std::uint64_t> hidden_sectors_of(ByteView boot) {
+std::optional<std::uint64_t> volume::hidden_sectors_of(ByteView boot) {
   // Until 1987 code began in the field, or right after the half of it: the jump says where.
   constexpr std::size_t first_code = 0x18;
   const bool is_jump = boot[0] == 0xEB;
@@ -128,17 +129,18 @@ std::optional<std::uint64_t> hidden_sectors_of(ByteView boot) {
   return little(boot, hidden_at, 4);
 }
 
-bool hidden_sectors_fit(std::optional<std::uint64_t> hidden, const Partition& p) {
+bool volume::hidden_sectors_fit(std::optional<std::uint64_t> hidden, const Partition& p) {
   return !hidden || *hidden == p.start ||
          (p.role == Role::logical && p.table_sector && *hidden == p.start - *p.table_sector);
 }
 
-void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors) {
+void volume::set_hidden_sectors(ByteSpan boot, std::uint32_t sectors) {
   for (unsigned i = 0; i < 4; ++i)
     boot[hidden_at + i] = static_cast<std::uint8_t>(sectors >> 8 * i);
 }
 
-std::vector<std::uint64_t> equal_boot_copies(const Device& volume, VolumeKind kind, ByteView boot) {
+std::vector<std::uint64_t> volume::equal_boot_copies(const Device& volume, VolumeKind kind,
+                                                     ByteView boot) {
   std::vector<std::uint64_t> out;
   const VolumeRow* row = row_of(kind);
   if (row == nullptr) return out;

@@ -7,7 +7,7 @@
 #include <nuvrat/layout.h>
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace nuvrat::volume {
 
 struct VolumeRow {
   VolumeKind kind;
@@ -31,4 +31,4 @@ void set_hidden_sectors(ByteSpan boot, std::uint32_t sectors);
 [[nodiscard]] std::vector<std::uint64_t> equal_boot_copies(const Device& volume, VolumeKind kind,
                                                            ByteView boot);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::volume

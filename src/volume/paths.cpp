@@ -15,6 +15,7 @@
 #include "ntfs/volume.h"
 
 namespace nuvrat {
+using namespace volume;
 namespace {
 
 Error no_file(std::string_view path) {
@@ -31,7 +32,7 @@ void require_length(std::string_view path, std::uint64_t bytes, std::uint64_t mo
 
 void sort_by_name(std::vector<PathEntry>& entries) {
   std::sort(entries.begin(), entries.end(), [](const PathEntry& a, const PathEntry& b) {
-    return ascii_lower(a.name) < ascii_lower(b.name);
+    return base::ascii_lower(a.name) < base::ascii_lower(b.name);
   });
 }
 
@@ -89,7 +90,7 @@ class NtfsPaths final : public PathReader {
     std::vector<Item> out;
     const auto faults = ntfs::each_indexed_name(
         volume_, folder, volume_.attributes(folder), [&](std::uint64_t reference, ByteView key) {
-          const auto head = load<ntfs::FileNameHead>(key);
+          const auto head = base::load<ntfs::FileNameHead>(key);
           if (head.name_space != ntfs::name_dos)
             out.push_back(item_of(reference, head, ntfs::utf16_from(key.subspan(sizeof head))));
         });
@@ -100,18 +101,18 @@ class NtfsPaths final : public PathReader {
   // At most as many steps as the path has parts; no folder is kept in memory.
   std::optional<Item> walk(std::string_view path) const {
     Item at{{"", true, 0, 0}, ntfs::record_root};
-    for (const std::string& part : path_parts(path)) {
+    for (const std::string& part : base::path_parts(path)) {
       if (!at.entry.directory) return std::nullopt;
-      const std::u16string wanted = ascii_lower(to_utf16(part));
+      const std::u16string wanted = base::ascii_lower(to_utf16(part));
       std::optional<Item> found;
       const auto faults = ntfs::each_indexed_name(
           volume_, at.record, volume_.attributes(at.record),
           [&](std::uint64_t reference, ByteView key) {
-            const auto head = load<ntfs::FileNameHead>(key);
+            const auto head = base::load<ntfs::FileNameHead>(key);
             if (found || head.name_space == ntfs::name_dos || head.name_length != wanted.size())
               return;
             const std::u16string name = ntfs::utf16_from(key.subspan(sizeof head));
-            if (ascii_lower(name) == wanted) found = item_of(reference, head, name);
+            if (base::ascii_lower(name) == wanted) found = item_of(reference, head, name);
           });
       if (!found && !faults.empty())
         throw Error(ErrorCode::damaged, faults.front(), {{}, {}, at.record, {}});
@@ -159,7 +160,7 @@ class TreePaths final : public PathReader {
   }
   FileTree::Id walk(std::string_view path) {
     FileTree::Id at = FileTree::root;
-    for (const std::string& part : path_parts(path)) {
+    for (const std::string& part : base::path_parts(path)) {
       if (!tree().is_directory(at)) return FileTree::none;
       at = child_alike(tree(), at, part);
       if (at == FileTree::none) return at;
@@ -172,18 +173,18 @@ class TreePaths final : public PathReader {
 
 }  // namespace
 
-FileTree::Id child_alike(const FileTree& tree, FileTree::Id folder, std::string_view name) {
+FileTree::Id volume::child_alike(const FileTree& tree, FileTree::Id folder, std::string_view name) {
   FileTree::Id alike = FileTree::none;
-  const std::string folded = ascii_lower(std::string(name));
+  const std::string folded = base::ascii_lower(std::string(name));
   for (const FileTree::Id id : tree.children(folder)) {
     const std::string has = to_utf8(tree.name(id));
     if (has == name) return id;
-    if (alike == FileTree::none && ascii_lower(has) == folded) alike = id;
+    if (alike == FileTree::none && base::ascii_lower(has) == folded) alike = id;
   }
   return alike;
 }
 
-std::unique_ptr<PathReader> open_paths(const Device& device, const ReadOptions& options) {
+std::unique_ptr<PathReader> volume::open_paths(const Device& device, const ReadOptions& options) {
   const VolumeKind kind = recognise_volume(device).kind;
   if (kind == VolumeKind::ntfs) return std::make_unique<NtfsPaths>(device);
   if (!is_fat(kind)) return nullptr;

@@ -9,7 +9,7 @@
 
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace nuvrat::volume {
 
 struct PathEntry {
   std::string name;  ///< as it is written there
@@ -42,4 +42,4 @@ class PathReader {
 [[nodiscard]] std::unique_ptr<PathReader> open_paths(const Device& device,
                                                      const ReadOptions& options);
 
-}  // namespace nuvrat
+}  // namespace nuvrat::volume

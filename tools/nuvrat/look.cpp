@@ -14,8 +14,8 @@ using namespace nuvrat;
 
 namespace {
 
-// Several disks one after the other, then a line for each. One that can't be read keeps nobody from
-// reading the others.
+// Several disks one after the other, then a line for each. One that can't be read is no reason
+// not to read the others.
 int each_disk(Options& options, const std::function<int(Options&, std::string& line)>& one) {
   std::string line;
   options.disk = options.disks.front();

@@ -74,7 +74,7 @@ std::string report_html(const CaseRecord& r, const Letterhead& letterhead) {
 
 void save_report(const CaseRecord& record, const std::filesystem::path& path,
                  const Letterhead& letterhead) {
-  write_whole_file(path, report_html(record, letterhead), mode_for_others);
+  base::write_whole_file(path, report_html(record, letterhead), base::mode_for_others);
 }
 
 std::string report_text(const CaseRecord& record, const std::filesystem::path& path,

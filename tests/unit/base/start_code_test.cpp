@@ -22,7 +22,7 @@ TEST_CASE("start code: the bytes are the assembled sources") {
     REQUIRE_MESSAGE(ran.status == 0, ran.errors);
     std::ifstream file(folder / name, std::ios::binary);
     const std::string made((std::istreambuf_iterator<char>(file)), {});
-    const ByteView kept = mbr ? mbr_start_code() : volume_start_code();
+    const ByteView kept = mbr ? base::mbr_start_code() : base::volume_start_code();
     REQUIRE(made.size() == kept.size());
     CHECK(std::equal(kept.begin(), kept.end(), made.begin(),
                      [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }));

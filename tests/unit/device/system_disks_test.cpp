@@ -45,7 +45,7 @@ TEST_CASE("machine: disks by what the system's files say") {
   disk("virtual/zram0", "zram0", "64");
   disk("virtual/dm-0", "dm-0", "64");
   put("virtual/dm-0/dm/name", "vault");
-  const std::vector<MachineDisk> all = system_disks(folder / "block");
+  const std::vector<MachineDisk> all = device::system_disks(folder / "block");
   std::string names;
   for (const MachineDisk& d : all) names += d.path + " " + d.bus + "; ";
   CHECK(names ==
@@ -73,5 +73,5 @@ TEST_CASE("machine: disks by what the system's files say") {
   const std::string text = machine_text(all, {});
   CHECK(text.find("this machine shows 6 disks") == 0);
   CHECK(text.find("no medium  USB") != std::string::npos);
-  CHECK(system_disks(folder / "nothing").empty());
+  CHECK(device::system_disks(folder / "nothing").empty());
 }

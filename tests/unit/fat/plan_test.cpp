@@ -31,7 +31,7 @@ std::unique_ptr<MemoryDevice> built(const FileTree& tree, std::uint64_t sectors,
   REQUIRE(places.size() == 1);
   fat::Target target;
   target.geometry = places[0].geometry;
-  target.free = free;
+  target.free = std::make_shared<const SectorSet>(free);
   const fat::Plan plan(tree, target);
   REQUIRE(plan.fits());
   needed = plan.needed_clusters();

@@ -42,9 +42,9 @@ std::unique_ptr<MemoryDevice> as_ntfs(const volumes::Volume& volume) {
 std::vector<std::uint64_t> contents_of(const ntfs::Volume& volume, const ntfs::AttributeView& a) {
   std::vector<std::uint64_t> out{0};
   std::uint64_t sum = 0;
-  for (const Run& r : a.runs) {
+  for (const tree::Run& r : a.runs) {
     out[0] += r.count;
-    if (r.lcn == Run::hole) continue;
+    if (r.lcn == tree::Run::hole) continue;
     for (std::uint64_t c = 0; c < r.count; ++c) {
       const Bytes bytes =
           volume.device().read((r.lcn + c) * volume.cluster_sectors(), volume.cluster_sectors());
@@ -65,11 +65,11 @@ void must_be_equal(const Device& before, const Device& after, bool resized, bool
   std::size_t compared = 0;
   a.each_record([&](std::uint64_t number, ByteSpan old, ntfs::Volume::RecordState state) {
     if (state != ntfs::Volume::RecordState::sound) return;
-    const auto head = load<ntfs::FileRecord>(old);
+    const auto head = base::load<ntfs::FileRecord>(old);
     if ((head.flags.value() & ntfs::record_in_use) == 0 || head.base.value() != 0) return;
     Bytes now;
     if (b.read_record(number, now) != ntfs::Volume::RecordState::sound) FAIL("record " << number);
-    const auto now_head = load<ntfs::FileRecord>(now);
+    const auto now_head = base::load<ntfs::FileRecord>(now);
     const bool same_head = head.sequence.value() == now_head.sequence.value() &&
                            head.flags.value() == now_head.flags.value() &&
                            head.links.value() == now_head.links.value() &&
@@ -113,18 +113,18 @@ struct Tries {
 };
 
 struct Change {
-  Run vacate{};
+  tree::Run vacate{};
   std::uint64_t sectors = 0;  // of the volume with its second boot sector; 0: as it is
   std::optional<std::u16string> label{};
   std::uint64_t front = 0;  // clusters that it begins earlier
-  std::vector<PutFile> files{};
+  std::vector<tree::PutFile> files{};
 };
 
 // The records whose files or folders these paths name, as far as they are there.
-std::set<std::uint64_t> touched_by(const Device& disk, const std::vector<PutFile>& files) {
+std::set<std::uint64_t> touched_by(const Device& disk, const std::vector<tree::PutFile>& files) {
   std::set<std::uint64_t> out;
   const ntfs::Volume volume(disk);
-  for (const PutFile& file : files) {
+  for (const tree::PutFile& file : files) {
     std::uint64_t at = ntfs::record_root;
     for (std::size_t begin = 0; begin < file.path.size();) {
       out.insert(at);
@@ -169,7 +169,7 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
   if (change.vacate.count > 0) edit.vacate(change.vacate);
   if (change.label) edit.relabel(*change.label);
   constexpr Ticks made = 132000000000000000;
-  for (const PutFile& file : change.files) edit.put(file, made);
+  for (const tree::PutFile& file : change.files) edit.put(file, made);
   if (front > 0) {
     edit.extend_front(change.front);
   } else if (sectors != before) {
@@ -213,7 +213,7 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
     CHECK_FALSE(now->owned().first_overlap({change.vacate.lcn * spc, change.vacate.count * spc}));
   CHECK(now->info().sectors == sectors - 1);
   if (change.label) CHECK(now->info().label == to_utf8(*change.label));
-  for (const PutFile& file : change.files) {
+  for (const tree::PutFile& file : change.files) {
     CAPTURE(file.path);
     Bytes read;
     read_file(*now, file.path,
@@ -227,7 +227,8 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
   return after;
 }
 
-std::unique_ptr<MemoryDevice> try_to_free(const MemoryDevice& disk, Run wanted, Tries& tries) {
+std::unique_ptr<MemoryDevice> try_to_free(const MemoryDevice& disk, tree::Run wanted,
+                                          Tries& tries) {
   return try_edit(disk, Change{wanted}, tries);
 }
 
@@ -270,7 +271,7 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
     if (volume.sectors * volume.sector_size > (std::uint64_t{2} << 30)) continue;
     const auto disk = as_ntfs(volume);
     if (disk == nullptr) continue;
-    std::vector<PutFile> files = {
+    std::vector<tree::PutFile> files = {
         {"Start/Store", volumes::noise(24576, 1), attr_hidden, 0},
         {"starter", volumes::noise(70001, 2), attr_system, 0},
         {"Start/empty.txt", {}, 0, 0},
@@ -294,7 +295,8 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
     if (there == nullptr) continue;
     // Once more, with what is new by now, among it a folder that outgrows its record; a place free.
     files.resize(2);
-    for (PutFile& file : files) file.contents = volumes::noise(file.contents.size() + 5000, 5);
+    for (tree::PutFile& file : files)
+      file.contents = volumes::noise(file.contents.size() + 5000, 5);
     for (int i = 0; i < 20; ++i)
       files.push_back({fmt::format("Start/many/{}{}", std::string(200, 'n'), i), {}, 0, 0});
     (void)try_edit(*there, Change{{900 + random.below(300), 60}, 0, u"new", 0, files}, tries);
@@ -347,15 +349,15 @@ TEST_CASE("edit: any range is made free, and nothing else changes") {
     const std::uint64_t clusters = ntfs.geometry().clusters();
     const std::uint64_t boot = div_up<std::uint64_t>(8192, ntfs.geometry().cluster_bytes());
     // Where $MFT begins, its mirror, the front, the back, and anywhere.
-    std::vector<Run> ranges = {{ntfs.geometry().mft_lcn, 3},
-                               {ntfs.geometry().mirror_lcn, 1},
-                               {boot, clusters / 20},
-                               {clusters - clusters / 20 - 1, clusters / 20}};
+    std::vector<tree::Run> ranges = {{ntfs.geometry().mft_lcn, 3},
+                                     {ntfs.geometry().mirror_lcn, 1},
+                                     {boot, clusters / 20},
+                                     {clusters - clusters / 20 - 1, clusters / 20}};
     for (int i = 0; i < 2; ++i) {
       const std::uint64_t count = 1 + random.below(clusters / 10);
       ranges.push_back({boot + random.below(clusters - boot - count), count});
     }
-    for (const Run& r : ranges) {
+    for (const tree::Run& r : ranges) {
       CAPTURE(r.lcn);
       CAPTURE(r.count);
       if (r.lcn >= boot && r.lcn + r.count <= clusters) (void)try_to_free(*disk, r, tries);
@@ -450,7 +452,7 @@ TEST_CASE("edit: $MFT in more than a thousand pieces") {
   Tries tries;
   Random random(3);
   const auto all = ntfs::Volume(*disk).attributes(0);
-  const Runs& mft = ntfs::find_attribute(all, ntfs::at_data)->runs;
+  const tree::Runs& mft = ntfs::find_attribute(all, ntfs::at_data)->runs;
   for (const std::size_t piece : {std::size_t{1}, mft.size() / 2, mft.size() - 1})
     (void)try_to_free(*disk, {mft[piece].lcn, 2}, tries);
   for (int i = 0; i < 6; ++i)
@@ -471,7 +473,7 @@ TEST_CASE("edit: volumes of short holes") {
     const std::uint64_t clusters = ntfs.geometry().clusters();
     for (int i = 0; i < 4; ++i) {
       const std::uint64_t count = 1 + random.below(clusters / 12);
-      const Run r{16 + random.below(clusters - 16 - count), count};
+      const tree::Run r{16 + random.below(clusters - 16 - count), count};
       CAPTURE(r.lcn);
       CAPTURE(r.count);
       (void)try_to_free(*disk, r, tries);

@@ -118,8 +118,8 @@ TEST_CASE("index: every entry is once in the tree, in order, and all leaves are 
 
 namespace {
 
-Runs random_runs(Random& random, std::size_t count) {
-  Runs out;
+tree::Runs random_runs(Random& random, std::size_t count) {
+  tree::Runs out;
   std::uint64_t lcn = 100;
   for (std::size_t i = 0; i < count; ++i) {
     lcn += 2 + random.below(1u << 20);
@@ -148,9 +148,9 @@ TEST_CASE("attributes: what a record can't hold goes into others, nothing twice 
       if (random.below(2) == 0) {
         attributes.push_back(ntfs::resident(0x80, Bytes(random.below(200), 7), name));
       } else {
-        const Runs runs = random_runs(random, 1 + random.below(400));
+        const tree::Runs runs = random_runs(random, 1 + random.below(400));
         attributes.push_back(ntfs::non_resident(0x80, runs,
-                                                clusters_in(runs) * geometry.cluster_bytes(),
+                                                tree::clusters_in(runs) * geometry.cluster_bytes(),
                                                 geometry.cluster_bytes(), name));
       }
     }
@@ -160,7 +160,7 @@ TEST_CASE("attributes: what a record can't hold goes into others, nothing twice 
     CHECK(packer.fits(attributes) == (packed.records.size() == 1));
     CHECK(packed.list.empty() == (packed.records.size() == 1));
     with_list += packed.list.empty() ? 0 : 1;
-    std::map<std::u16string, Runs> runs;
+    std::map<std::u16string, tree::Runs> runs;
     std::map<std::u16string, std::uint64_t> next_vcn;
     std::size_t found = 0;
     for (std::size_t i = 0; i < packed.records.size(); ++i) {
@@ -173,8 +173,8 @@ TEST_CASE("attributes: what a record can't hold goes into others, nothing twice 
         found += a.vcn == 0 ? 1 : 0;
         if (a.head.type.value() != 0x80) return;
         CHECK(a.vcn == next_vcn[a.name]);
-        for (const Run& run : a.runs) add_run(runs[a.name], run);
-        next_vcn[a.name] += clusters_in(a.runs);
+        for (const tree::Run& run : a.runs) tree::add_run(runs[a.name], run);
+        next_vcn[a.name] += tree::clusters_in(a.runs);
       });
       Bytes sealed = record;
       ntfs::RecordPacker::seal(sealed);

@@ -15,18 +15,18 @@ using namespace nuvrat;
 
 namespace {
 
-Bytes encoded(const Runs& runs) {
+Bytes encoded(const tree::Runs& runs) {
   Bytes out;
   std::uint64_t previous = 0;
-  for (const Run& run : runs) ntfs::encode_run(run, previous, out);
+  for (const tree::Run& run : runs) ntfs::encode_run(run, previous, out);
   out.push_back(0);
   return out;
 }
 
 constexpr std::uint64_t max_holes = 20u << 20;
 
-Runs decoded(const Bytes& bytes, std::uint64_t clusters) {
-  Runs out;
+tree::Runs decoded(const Bytes& bytes, std::uint64_t clusters) {
+  tree::Runs out;
   ntfs::decode_runs(bytes, clusters, max_holes, out);
   return out;
 }
@@ -44,13 +44,13 @@ bool refused(const Bytes& bytes, std::uint64_t clusters = 1u << 20) {
 
 TEST_CASE("runs: as they are written, by hand") {
   // 24 clusters from 0x5634; 8 from 0x2A3D less; a hole of 0x120; one a single cluster on.
-  const Runs runs{{0x5634, 0x18}, {0x2BF7, 8}, {Run::hole, 0x120}, {0x2BF8, 1}};
+  const tree::Runs runs{{0x5634, 0x18}, {0x2BF7, 8}, {tree::Run::hole, 0x120}, {0x2BF8, 1}};
   const Bytes bytes{0x21, 0x18, 0x34, 0x56, 0x21, 0x08, 0xC3, 0xD5,
                     0x02, 0x20, 0x01, 0x11, 0x01, 0x01, 0x00};
   CHECK(encoded(runs) == bytes);
   CHECK(decoded(bytes, 0x10000) == runs);
   CHECK(ntfs::encoded_bytes(runs) == bytes.size());
-  CHECK(clusters_in(runs) == 0x18 + 8 + 0x120 + 1);
+  CHECK(tree::clusters_in(runs) == 0x18 + 8 + 0x120 + 1);
   // What a byte's sign would turn round takes one more.
   CHECK(encoded({{0x80, 0x80}}) == Bytes{0x22, 0x80, 0x00, 0x80, 0x00, 0x00});
 }
@@ -59,13 +59,13 @@ TEST_CASE("runs: any list comes back, and takes the bytes that were counted") {
   Random random(5);
   for (int round = 0; round < 2000; ++round) {
     const std::uint64_t clusters = std::uint64_t{1} << (4 + random.below(50));
-    Runs runs;
+    tree::Runs runs;
     std::uint64_t left = clusters;  // a file has no more than its volume, holes apart
     for (std::uint64_t n = random.below(20); n > 0 && left > 0; --n) {
       const std::uint64_t count = 1 + random.below(std::min<std::uint64_t>(left, 1u << 20));
       if (random.below(5) == 0) {
-        if (!runs.empty() && runs.back().lcn == Run::hole) continue;
-        runs.push_back({Run::hole, count});
+        if (!runs.empty() && runs.back().lcn == tree::Run::hole) continue;
+        runs.push_back({tree::Run::hole, count});
       } else {
         runs.push_back({random.below(clusters - count + 1), count});
         left -= count;
@@ -77,13 +77,13 @@ TEST_CASE("runs: any list comes back, and takes the bytes that were counted") {
 }
 
 TEST_CASE("runs: neighbours are joined, others are not") {
-  Runs runs;
-  add_run(runs, {100, 10});
-  add_run(runs, {110, 5});
-  add_run(runs, {Run::hole, 3});
-  add_run(runs, {Run::hole, 4});
-  add_run(runs, {115, 1});
-  CHECK(runs == Runs{{100, 15}, {Run::hole, 7}, {115, 1}});
+  tree::Runs runs;
+  tree::add_run(runs, {100, 10});
+  tree::add_run(runs, {110, 5});
+  tree::add_run(runs, {tree::Run::hole, 3});
+  tree::add_run(runs, {tree::Run::hole, 4});
+  tree::add_run(runs, {115, 1});
+  CHECK(runs == tree::Runs{{100, 15}, {tree::Run::hole, 7}, {115, 1}});
 }
 
 TEST_CASE("runs: what is no runlist is refused") {

@@ -67,9 +67,9 @@ ManifestVolume drawn_volume(Random& random, std::uint64_t start, std::size_t nod
 }
 
 // All that a node says, a line each.
-std::vector<std::string> lines_of(RecordedNodes& nodes) {
+std::vector<std::string> lines_of(tree::RecordedNodes& nodes) {
   std::vector<std::string> out;
-  for (RecordedNode n; nodes.next(n);) {
+  for (tree::RecordedNode n; nodes.next(n);) {
     std::string line =
         fmt::format("{} {} {} {} {} {} {} {} {} {} {}", n.parent, n.id, utf16_digits(n.name),
                     n.info.directory, n.info.attributes, n.info.size, n.info.created,
@@ -82,14 +82,15 @@ std::vector<std::string> lines_of(RecordedNodes& nodes) {
 }
 
 // By paths, as pair_nodes tells it.
-class Told final : public NodePairs {
+class Told final : public tree::NodePairs {
  public:
   explicit Told(const FileTree& now) : now_(now) {}
-  void both(const RecordedNode& then, const std::u16string& folder, FileTree::Id now) override {
-    both_.emplace(path_in(folder, then.name), now_.path16(now));
+  void both(const tree::RecordedNode& then, const std::u16string& folder,
+            FileTree::Id now) override {
+    both_.emplace(tree::path_in(folder, then.name), now_.path16(now));
   }
-  void gone(const RecordedNode& then, const std::u16string& folder) override {
-    gone_.insert(path_in(folder, then.name));
+  void gone(const tree::RecordedNode& then, const std::u16string& folder) override {
+    gone_.insert(tree::path_in(folder, then.name));
   }
   void came(FileTree::Id now) override { came_.insert(now_.path16(now)); }
 
@@ -102,7 +103,7 @@ class Told final : public NodePairs {
 
 // The same by looking up every path of either side. `a` in `in_a` has become `b` in `in_b`.
 void look_up(const FileTree& then, FileTree::Id a, const FileTree& now, FileTree::Id b,
-             const Renamings& renamed, Told& out) {
+             const tree::Renamings& renamed, Told& out) {
   const std::u16string folder = then.path16(a);
   std::set<FileTree::Id> found;
   for (const FileTree::Id child : then.children(a)) {
@@ -128,7 +129,7 @@ void look_up(const FileTree& then, FileTree::Id a, const FileTree& now, FileTree
 }
 
 // The tree with some nodes left out, some renamed, some added, some turned from file to folder.
-FileTree changed(const FileTree& tree, Random& random, Renamings& renamed) {
+FileTree changed(const FileTree& tree, Random& random, tree::Renamings& renamed) {
   FileTree out;
   std::map<FileTree::Id, FileTree::Id> made{{FileTree::root, FileTree::root}};
   for (FileTree::Id id = 1; id < tree.size(); ++id) {
@@ -165,11 +166,11 @@ TEST_CASE("recording: what was put aside comes back node by node, in the order o
     for (std::uint64_t v = 0; v < round % 4; ++v)
       m.volumes.push_back(drawn_volume(random, 1 + v, round > 9 ? 4000 : 1 + random.below(60)));
     m.ranges.push_back({9, 9, 1, "noise", {}, {{0, 512}}});
-    const Recording at_hand(m);
-    const Recording aside = Recording::put_aside(m, folder.path());
-    const Recording kept = Recording::put_aside(m, folder / "not there");
+    const tree::Recording at_hand(m);
+    const tree::Recording aside = tree::Recording::put_aside(m, folder.path());
+    const tree::Recording kept = tree::Recording::put_aside(m, folder / "not there");
     CHECK(std::filesystem::is_empty(folder.path()));
-    for (const Recording* r : {&aside, &kept}) {
+    for (const tree::Recording* r : {&aside, &kept}) {
       CHECK(r->files() == m.files());
       CHECK(r->bytes() == m.bytes());
       CHECK(r->unreadable_files() == m.unreadable_files());
@@ -178,12 +179,17 @@ TEST_CASE("recording: what was put aside comes back node by node, in the order o
       REQUIRE(r->volumes().size() == m.volumes.size());
       // In any order, and again.
       for (std::size_t i = 2 * m.volumes.size(); i-- > 0;) {
-        const RecordedVolume& v = r->volumes()[i % m.volumes.size()];
+        const tree::RecordedVolume& v = r->volumes()[i % m.volumes.size()];
         const auto lines = lines_of(*r->nodes(v));
         CHECK(lines.size() == m.volumes[v.at].tree.size() - 1);
         CHECK(lines == lines_of(*at_hand.nodes_at(v.start)));
       }
-      CHECK(compare_with_changes(*r, m, AccessTimes::compared, {}).equal());
+      CHECK(tree::compare_with_changes(*r, m, AccessTimes::compared, {}).equal());
+      save_manifest(m, folder / "said");
+      save_manifest(r->bring_back(), folder / "brought back");
+      CHECK(support::fingerprint(folder / "said") == support::fingerprint(folder / "brought back"));
+      std::filesystem::remove(folder / "said");
+      std::filesystem::remove(folder / "brought back");
     }
   }
 }
@@ -196,15 +202,16 @@ TEST_CASE("recording: of what was chosen nothing else counts") {
   Manifest second;
   second.volumes.push_back(m.volumes[1]);
   for (const bool put_aside : {false, true}) {
-    Recording r = put_aside ? Recording::put_aside(m, folder.path()) : Recording(m);
+    tree::Recording r =
+        put_aside ? tree::Recording::put_aside(m, folder.path()) : tree::Recording(m);
     r.choose({2});
     CHECK(r.chosen());
     CHECK(r.files() == second.files());
     CHECK(r.seal() == (put_aside ? "" : second.seal()));
     CHECK(r.nodes_at(1) == nullptr);
-    CHECK(lines_of(*r.nodes_at(2)) == lines_of(*Recording(second).nodes_at(2)));
-    CHECK(compare_with_changes(r, second, AccessTimes::compared, {}).equal());
-    CHECK(compare_with_changes(r, m, AccessTimes::compared, {}).equal());
+    CHECK(lines_of(*r.nodes_at(2)) == lines_of(*tree::Recording(second).nodes_at(2)));
+    CHECK(tree::compare_with_changes(r, second, AccessTimes::compared, {}).equal());
+    CHECK(tree::compare_with_changes(r, m, AccessTimes::compared, {}).equal());
   }
 }
 
@@ -217,15 +224,15 @@ TEST_CASE("recording: pairs are those that looking up every path finds") {
     Manifest m;
     m.volumes.push_back(drawn_volume(random, 1, 1 + random.below(80)));
     const FileTree& then = m.volumes[0].tree;
-    Renamings renamed;
+    tree::Renamings renamed;
     const FileTree now = changed(then, random, renamed);
     Told wanted(now);
     look_up(then, FileTree::root, now, FileTree::root, renamed, wanted);
-    const Recording aside = Recording::put_aside(m, folder.path());
-    const Recording at_hand(m);
-    for (const Recording* r : {&aside, &at_hand}) {
+    const tree::Recording aside = tree::Recording::put_aside(m, folder.path());
+    const tree::Recording at_hand(m);
+    for (const tree::Recording* r : {&aside, &at_hand}) {
       Told told(now);
-      pair_nodes(*r->nodes_at(1), now, renamed, told);
+      tree::pair_nodes(*r->nodes_at(1), now, renamed, told);
       CHECK(told.both_ == wanted.both_);
       CHECK(told.gone_ == wanted.gone_);
       CHECK(told.came_ == wanted.came_);
