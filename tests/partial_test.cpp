@@ -5,6 +5,7 @@
 #include <fstream>
 
 #include "ntfs_bytes.h"
+#include "scenarios.h"
 #include "support.h"
 
 using namespace nuvrat;
@@ -154,6 +155,51 @@ TEST_CASE("partial: a FAT folder whose chain breaks, or whose sectors can't be r
     Random random(1);
     const Assessment a = assess(device, {parse_goal("volume=ntfs")}, utc(), random);
     CHECK_FALSE(a.in_reach());
+  }
+}
+
+TEST_CASE("partial: sectors of a FAT that can't be read are taken from its copy") {
+  for (const VolumeKind kind : {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32}) {
+    CAPTURE(std::string(name_of(kind)));
+    const auto disk = support::disk(kind == VolumeKind::fat12   ? 4000
+                                    : kind == VolumeKind::fat16 ? 20000
+                                                                : 70500);
+    FatFormat format;
+    format.kind = kind;
+    format.cluster_sectors = 1;
+    FatWriter writer(*disk, format);
+    Random random(4);
+    writer.add_directory("TIDES");
+    for (unsigned i = 0; i < 40; ++i)
+      writer.add_file("TIDES/M" + std::to_string(i), support::noise(random.below(4000), i));
+    writer.finish();
+    const Manifest whole = take_manifest(*disk, utc(), silent);
+    const Bytes boot = disk->read(0);
+    const std::uint64_t fat = support::little(boot, 14, 2);
+    const std::uint64_t of_each = support::little(boot, 22, 2);
+    const std::uint64_t size = of_each != 0 ? of_each : support::little(boot, 36, 4);
+    for (const std::uint64_t copy : {fat, fat + size}) {
+      FaultPlan plan;
+      plan.bad_reads.add({copy, 2});
+      FaultDevice device(*disk, plan);
+      const Manifest m = take_manifest(device, utc(), silent);
+      CHECK(m.whole());
+      CHECK(m.seal() == whole.seal());
+      const Survey survey = survey_disk(device, utc(), true);
+      REQUIRE(survey.partitions.size() == 1);
+      const Finding* f = find_code(survey.partitions[0].findings, "fat.unreadable");
+      REQUIRE(f != nullptr);
+      CHECK(f->severity == Severity::error);
+      CHECK(find_code(survey.partitions[0].findings, "fat.copies-differ") == nullptr);
+      Random other(1);
+      CHECK_FALSE(assess(device, {parse_goal("volume.label=ELB")}, utc(), other).in_reach());
+    }
+    // In both of them: nothing stands for it.
+    FaultPlan plan;
+    plan.bad_reads.add({fat, 1});
+    plan.bad_reads.add({fat + size, 1});
+    FaultDevice device(*disk, plan);
+    CHECK(take_manifest(device, utc(), silent).files() == 0);
   }
 }
 
@@ -311,5 +357,67 @@ TEST_CASE(
     const Comparison c = compare(before, take_manifest(*disk, utc(), silent));
     REQUIRE(c.count == 1);
     CHECK(c.differences.front().kind == DifferenceKind::label);
+  }
+}
+
+TEST_CASE("partial: sectors of a table that can't be read, and what is known all the same") {
+  const auto look = [](const MemoryDevice& disk, const SectorSet& bad) {
+    FaultPlan plan;
+    plan.bad_reads = bad;
+    const auto copy = disk.clone();
+    FaultDevice device(*copy, plan);
+    const Survey survey = survey_disk(device, utc(), true);
+    CHECK_FALSE(take_manifest(device, utc(), silent).device.empty());
+    Random random(1);
+    (void)assess_all(device, utc(), random);
+    CHECK(assess_repair(device, utc(), Unowned::free).steps.empty());
+    return survey;
+  };
+  const auto has = [](const Survey& survey, const char* code, std::uint64_t sector) {
+    const Findings& all = survey.table.findings;
+    return std::any_of(all.begin(), all.end(), [&](const Finding& f) {
+      return f.code == code && f.place.sector == sector && !f.repairable;
+    });
+  };
+  SUBCASE("GPT") {
+    const scenarios::Scenario& scenario = scenarios::named("GPT to MBR");
+    MemoryDevice disk(scenario.sectors, scenario.sector_size);
+    scenario.make(disk);
+    const std::uint64_t last = disk.sectors() - 1;
+    const Layout layout = read_table(disk).layout;
+    CHECK(look(disk, SectorSet{{0, 1}}).table.layout == layout);
+    CHECK(has(look(disk, SectorSet{{0, 1}}), "table.unreadable", 0));
+    for (const std::uint64_t lba : {std::uint64_t{1}, std::uint64_t{20}}) {
+      const Survey survey = look(disk, SectorSet{{lba, 1}});
+      CHECK(survey.table.layout == layout);
+      CHECK(has(survey, "gpt.primary-damaged", 1));
+    }
+    for (const std::uint64_t lba : {last, last - 5}) {
+      const Survey survey = look(disk, SectorSet{{lba, 1}});
+      CHECK(survey.table.layout == layout);
+      CHECK(has(survey, "gpt.backup-damaged", last));
+    }
+    SectorSet both{{1, 1}};
+    both.add({last, 1});
+    CHECK(look(disk, both).table.layout.partitions.empty());
+  }
+  SUBCASE("MBR") {
+    const scenarios::Scenario& scenario = scenarios::named("MBR to GPT, 512");
+    MemoryDevice disk(scenario.sectors, scenario.sector_size);
+    scenario.make(disk);
+    const Layout layout = read_table(disk).layout;
+    for (const std::uint64_t lba : {std::uint64_t{1}, disk.sectors() - 1}) {
+      const Survey survey = look(disk, SectorSet{{lba, 1}});
+      CHECK(survey.table.layout == layout);
+      CHECK(has(survey, "table.unreadable", lba));
+    }
+    const std::uint64_t second = *layout.find(6)->table_sector;
+    const Survey survey = look(disk, SectorSet{{second, 1}});
+    CHECK(survey.table.layout.find(5) != nullptr);
+    CHECK(survey.table.layout.find(6) == nullptr);
+    CHECK(has(survey, "ebr.unreadable", second));
+    const Survey nothing = look(disk, SectorSet{{0, 1}});
+    CHECK(nothing.table.layout.partitions.empty());
+    CHECK(has(nothing, "table.unreadable", 0));
   }
 }

@@ -266,6 +266,19 @@ TEST_CASE("json: every verb's object is what its schema says, events too") {
   keep("verify --json --against " + bench.at("by-places/after.manifest") + " " +
            bench.at("by-places.img"),
        0);
+  // A volume whose boot sector is lost, and put back.
+  const std::string lost = bench.at("lost.img");
+  std::filesystem::copy_file(bench.at("logger.img"), lost);
+  {
+    const auto device = open_device(lost, {true});
+    device->write(read_table(*device).layout.find(1)->start, Bytes(512));
+  }
+  keep("check --json " + lost, 1);
+  keep("files --json " + lost + " p1", 0);
+  keep("check --repair --json --timezone UTC --confirm " + bench.tag("lost") +
+           " --case-in-memory --case " + bench.at("lost-case") + " " + lost,
+       0);
+  keep("report --json " + bench.at("lost-case"), 0);
   for (const std::string& path : bench.cases()) keep("report --json " + path, 0);
   for (const char* disk : {"logger", "cut", "stopped", "resumed"})
     files += " " + bench.at(std::string(disk) + ".jsonl");

@@ -211,6 +211,48 @@ void make_gpt_without_backup(Device& device) {
   device.write(0, Bytes(device.sector_size()));
 }
 
+// A volume's first boot sector lost, or its second one.
+void lose(Device& device, std::uint64_t lba) {
+  device.write(lba, Bytes(device.sector_size()));
+}
+void make_ntfs_without_first(Device& device) {
+  make_mbr_ntfs(device);
+  lose(device, read_table(device).layout.find(5)->start);
+}
+void make_ntfs_without_second(Device& device) {
+  make_gpt_ntfs(device);
+  lose(device, read_table(device).layout.find(7)->range().last());
+}
+// Records 0 and 3 of $MFT, whose copies are in $MFTMirr; or the copies of 1 and 2.
+void garble_first_records(Device& device, std::uint64_t start, bool copies) {
+  const Bytes boot = device.read(start);
+  const std::uint64_t lcn = disk_bytes::little(boot, copies ? 56 : 48, 8);
+  const std::uint64_t first = start + lcn * boot[13];
+  for (const std::uint64_t record : copies ? std::vector{1, 2} : std::vector{0, 3}) {
+    const std::uint64_t lba = first + record * 1024 / device.sector_size();
+    Bytes sector = device.read(lba);
+    Random(record + 1).fill(ByteSpan(sector).subspan(record * 1024 % sector.size(), 512));
+    device.write(lba, sector);
+  }
+}
+void make_ntfs_without_records(Device& device) {
+  make_mbr_ntfs(device);
+  garble_first_records(device, read_table(device).layout.find(5)->start, false);
+}
+void make_ntfs_without_copies(Device& device) {
+  make_gpt_ntfs(device);
+  garble_first_records(device, read_table(device).layout.find(7)->start, true);
+}
+void make_bare_fat32_without_first(Device& device) {
+  FatFormat format;
+  format.cluster_sectors = 1;
+  Random random(8);
+  FatWriter writer(device, format);
+  orrelune::fill_volume(writer, random, 6);
+  writer.finish();
+  lose(device, 0);
+}
+
 // The station's own computer, on a disk just large enough. What takes long to make is made once.
 constexpr orrelune::SystemDisk station{40, 41, 0, 10, 0, false};
 void make_station(Device& device) {
@@ -321,6 +363,19 @@ const std::vector<Scenario>& all() {
       {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
+      {"NTFS without its first boot sector", 70000, 512, make_ntfs_without_first, {}},
+      {"NTFS without its second boot sector, 4096", 70000 / 8, 4096, make_ntfs_without_second, {}},
+      {"NTFS with damaged first records", 70000, 512, make_ntfs_without_records, {}},
+      {"NTFS with other copies of its first records, 4096",
+       70000 / 8,
+       4096,
+       make_ntfs_without_copies,
+       {}},
+      {"FAT32 without its first boot sector, and without a table",
+       70500,
+       512,
+       make_bare_fat32_without_first,
+       {}},
       {"names in a GPT of other hands", 262144, 512, make_foreign_gpt, {"p1.name=Boje"}},
   };
   return list;

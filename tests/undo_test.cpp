@@ -339,17 +339,20 @@ TEST_CASE("bad media: an unreadable structure is refused with sector and path") 
   Done job(Undo::full, false);
   const Window window(*job.disk, {64, 9600});
   FaultPlan plan;
+  std::string code;
   SUBCASE("a FAT") {
+    code = "fat.unreadable";
     plan.bad_reads.add({66, 1});
   }
   SUBCASE("a root folder") {
+    code = "volume.unreadable";
     plan.bad_reads.add({64 + 1 + 2 * 19 + 3, 1});
   }
   FaultDevice device(*job.disk, plan);
   Random random(1);
   const Assessment assessment = assess(device, job.assessment.goals, utc(), random);
   REQUIRE_FALSE(assessment.in_reach());
-  CHECK(assessment.obstacles[0].code == "volume.unreadable");
+  CHECK(assessment.obstacles[0].code == code);
   CHECK(assessment.obstacles[0].text.find(
             "sector " + std::to_string(plan.bad_reads.ranges()[0].first)) != std::string::npos);
 }

@@ -53,6 +53,8 @@ std::string name_of(ErrorCode code) {
       return "cut off";
     case ErrorCode::not_compared:
       return "not compared";
+    case ErrorCode::words:
+      return "of a partition that can't be seen";
     default:
       return "code " + std::to_string(static_cast<int>(code));
   }
@@ -119,4 +121,22 @@ TEST_CASE("unreadable: sectors that can't be read or written, anywhere") {
   for (const auto& [what, n] : tally) all += " " + std::to_string(n) + " " + what + ",";
   MESSAGE(all);
   CHECK(tally.size() >= 4);
+}
+
+TEST_CASE("unreadable: one of a volume's first sectors stops no job that doesn't need it") {
+  const scenarios::Scenario& scenario = scenarios::named("NTFS to the front");
+  MemoryDevice disk(scenario.sectors, scenario.sector_size);
+  scenario.make(disk);
+  const std::uint64_t start = read_table(disk).layout.find(5)->start;
+  FaultPlan plan;
+  plan.bad_reads.add({start + 3, 1});  // where only a loader would be
+  FaultDevice device(disk, plan);
+  CHECK_FALSE(has_errors(survey_disk(device, utc(), true).all_findings()));
+  Random random(1);
+  const Assessment a = assess(device, {parse_goal("table=gpt")}, utc(), random);
+  REQUIRE(a.in_reach());
+  support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  CHECK(run_job(device, a, support::case_in_memory(folder / "case"), quiet).sound());
+  CHECK(revert_case(device, load_case(folder / "case"), {}, quiet).equal());
 }

@@ -22,6 +22,7 @@ struct ExpectedChange {
     begins,      ///< the partition begins at another sector; no path
     written,     ///< a file with other contents, or one that wasn't there
     folder,      ///< a folder that wasn't there; what is in it is listed, too
+    opened,      ///< a volume where one range was recorded that could not be read; no path
   };
   Kind kind = Kind::resized;
   std::uint64_t start = 0;  ///< the partition's first sector
@@ -30,7 +31,8 @@ struct ExpectedChange {
       0;  ///< resized, written: in bytes, afterwards; begins: the first sector then
   /// Retimed: the times afterwards; 0 for one that stays.
   Ticks created = 0, modified = 0, accessed = 0;
-  /// Renamed, relabelled: the new name or label; written: the SHA-256 of the contents.
+  /// Renamed, relabelled: the new name or label; written: the SHA-256 of the contents; opened: the
+  /// volume's kind (name_of).
   std::string text{};
   bool operator==(const ExpectedChange&) const = default;
 };
@@ -42,6 +44,9 @@ struct ExpectedChange {
 /// Where a partition began that begins there afterwards; none when it is new.
 [[nodiscard]] std::optional<std::uint64_t> start_before(const std::vector<ExpectedChange>& changes,
                                                         std::uint64_t start);
+
+/// Whether a volume is to be where the range is that begins there, which could not be read.
+[[nodiscard]] bool opens(const std::vector<ExpectedChange>& changes, std::uint64_t start);
 
 /// Turns what was recorded into what is expected, as far as a manifest can say it: sizes.
 void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded);

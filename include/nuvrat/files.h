@@ -4,6 +4,7 @@
 
 #include <filesystem>
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -17,17 +18,22 @@ namespace nuvrat {
 /// The volume of one partition, opened for reading. The device must outlive it.
 class OpenedVolume {
  public:
-  /// `number` 0: a volume without a table. Throws Error: words (no such partition, or none that
-  /// Nuvrat reads), damaged, device_read.
+  /// `number` 0: a volume without a table. Where the first boot sector is lost the second one is
+  /// taken. Throws Error: words (no such partition, or none that Nuvrat reads), damaged,
+  /// device_read.
   OpenedVolume(const Device& device, unsigned number, const ReadOptions& options);
   [[nodiscard]] VolumeReader& reader() { return *reader_; }
   [[nodiscard]] unsigned number() const { return number_; }
   [[nodiscard]] std::uint64_t start() const { return start_; }  ///< its first sector on the disk
+  /// The sector of the disk with the second boot sector, where the volume was opened with that.
+  [[nodiscard]] std::optional<std::uint64_t> opened_with() const { return opened_with_; }
 
  private:
   unsigned number_ = 0;
   std::uint64_t start_ = 0;
+  std::optional<std::uint64_t> opened_with_;
   std::unique_ptr<Device> window_;
+  std::unique_ptr<Device> with_copy_;  // the window, its first sector made good
   std::unique_ptr<VolumeReader> reader_;
 };
 

@@ -158,7 +158,11 @@ struct Comparison {
   bool chosen = false;                  ///< only some partitions were recorded
   Proof proof = Proof::contents;
   std::uint64_t by_place = 0;  ///< files, and whole partitions, held against by place alone
-  bool accessed = true;        ///< access times were compared, too
+  /// Files on volumes that could not be read before, and were to be again: there is nothing to hold
+  /// them against but the sectors of their volume.
+  std::uint64_t opened = 0;
+  std::uint64_t opened_bytes = 0;
+  bool accessed = true;  ///< access times were compared, too
   static constexpr std::size_t max_listed = 1000;
   [[nodiscard]] bool equal() const { return count == 0; }
   /// Something could not be compared, because it could not be read.

@@ -15,6 +15,7 @@
 #include "base/descriptor.h"
 #include "base/whole_file.h"
 #include "disk/cut_window.h"
+#include "disk/lost_start.h"
 #include "tree/readable.h"
 #include "volume/paths.h"
 
@@ -286,8 +287,21 @@ OpenedVolume::OpenedVolume(const Device& device, unsigned number, const ReadOpti
   }
   start_ = place.first;
   window_ = window_onto(device, place);
-  reader_ = open_volume(*window_, options);
+  std::optional<Error> damage;
+  try {
+    reader_ = open_volume(*window_, options);
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+    damage = e;
+  }
   if (reader_ != nullptr) return;
+  if (auto copy = boot_copy_to_read_with(*window_, options)) {
+    opened_with_ = start_ + copy->at;
+    with_copy_ = volume::with_first(*window_, std::move(copy->sector));
+    reader_ = open_volume(*with_copy_, options);
+    if (reader_ != nullptr) return;
+  }
+  if (damage) throw Error(*damage);
   const std::string what = recognise_volume(*window_).description;
   throw Error(ErrorCode::words,
               number == 0 ? fmt::format("the disk is not a volume that Nuvrat reads: {}", what)

@@ -9,7 +9,9 @@
 
 #include "base/budget.h"
 #include "boot/systems.h"
+#include "device/given.h"
 #include "disk/cut_window.h"
+#include "disk/lost_start.h"
 #include "disk/members.h"
 #include "volume/kinds.h"
 
@@ -49,6 +51,18 @@ void note_wrong_start(const Device& window, VolumeKind kind, const Partition& p,
                  p.active});
 }
 
+// The first boot sector can't be read, and a second one can.
+std::string words_of_unread_start(const Device& volume, const ReadOptions& options) {
+  try {
+    (void)volume.read(0);
+    return "";
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read) throw;
+  }
+  const std::string words = second_boot_words(volume, options);
+  return words.empty() ? "" : words + ": 'nuvrat files' and 'nuvrat fetch' read the volume with it";
+}
+
 void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
                     SurveyedPartition& out) {
   const Partition& p = out.partition;
@@ -57,8 +71,9 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     if (at.sector) at.sector = p.start + *at.sector;
     return at;
   };
+  std::unique_ptr<Device> there;
   try {
-    const auto there = window_onto(device, p.range());
+    there = window_onto(device, p.range());
     const Device& window = *there;
     if (p.number != 0 && is_raid_member(window))
       out.findings.push_back({"volume.raid-member",
@@ -77,7 +92,11 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
            false});
     }
     const auto reader = open_volume(window, options);
-    if (!reader) return;
+    if (!reader) {
+      if (out.signature.kind == VolumeKind::unknown)
+        note_lost_start(window, options, deep, "", out);
+      return;
+    }
     out.volume = reader->info();
     note_room_behind(window, *out.volume, p, out.findings);
     note_wrong_start(window, out.signature.kind, p, out.findings);
@@ -95,10 +114,15 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     // names absolute sectors.
     const bool io = e.code() == ErrorCode::device_read;
     if (!io && e.code() != ErrorCode::damaged) throw;
+    if (!io && there && note_lost_start(*there, options, deep, e.message(), out)) return;
     Place at = io ? e.place() : place(e.place());
     at.subject = part_name(p.number);
-    out.findings.push_back({io ? "volume.unreadable" : "volume.damaged", Severity::error, at,
-                            e.message() + (e.remedy().empty() ? "" : ". " + e.remedy()), false});
+    std::string text = e.message() + (e.remedy().empty() ? "" : ". " + e.remedy());
+    if (const std::string other = io && there ? words_of_unread_start(*there, options) : "";
+        !other.empty())
+      text += "; " + other;
+    out.findings.push_back(
+        {io ? "volume.unreadable" : "volume.damaged", Severity::error, at, std::move(text), false});
   }
 }
 
@@ -107,8 +131,8 @@ void check_sector_size(const Device& device, Survey& survey) {
   if (device.identity().kind != DeviceKind::image || device.sector_size() != 512) return;
   constexpr std::string_view mark = "EFI PART";
   if (survey.table.layout.kind != TableKind::gpt && device.sectors() > 16) {
-    const Bytes there = device.read(8);
-    if (std::equal(mark.begin(), mark.end(), there.begin())) {
+    const auto there = device::read_if_given(device, 8);
+    if (there && std::equal(mark.begin(), mark.end(), there->begin())) {
       survey.table.findings.push_back(
           {"disk.sector-size",
            Severity::error,
@@ -121,7 +145,7 @@ void check_sector_size(const Device& device, Survey& survey) {
   for (const SurveyedPartition& p : survey.partitions) {
     const std::uint64_t there = p.partition.start * 8;
     if (p.volume || p.partition.role == Role::extended || there + 8 > device.sectors()) continue;
-    const Bytes sector = device.read(there, 8);
+    const Bytes sector = device::read_if_given(device, there, 8).value_or(Bytes(512));
     const bool boot =
         sector[11] == 0x00 && sector[12] == 0x10 && sector[510] == 0x55 && sector[511] == 0xAA;
     if (!boot) continue;
@@ -153,19 +177,13 @@ void note_managers(const Device& device, Survey& survey) {
          "on it is");
 }
 
-bool bare_volume_there(const Survey& survey, const Device& device) {
-  if (survey.table.layout.kind == TableKind::gpt || !survey.table.layout.partitions.empty())
-    return false;
-  return recognise_volume(device).kind != VolumeKind::unknown;
-}
-
 std::string bare_volume_words(const Device& device) {
   try {
     const auto reader = open_volume(device, {});
     if (!reader) return "";
     return fmt::format("|{} {:x}", name_of(reader->info().kind), reader->info().serial_number);
   } catch (const Error& e) {
-    if (e.code() != ErrorCode::damaged) throw;
+    if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
     return "|damaged";
   }
 }
@@ -199,6 +217,9 @@ std::vector<std::string> Survey::not_looked_at() const {
     if (s.volume || p.role == Role::extended || kind == TypeClass::reserved ||
         kind == TypeClass::bios_boot)
       continue;
+    // With its second boot sector it was.
+    const Finding* lost = find_code(s.findings, "volume.boot-lost");
+    if (lost != nullptr && lost->repairable) continue;
     const std::string what =
         s.signature.description.empty() ? "unknown contents" : s.signature.description;
     out.push_back(p.number == 0 ? "the volume: " + what : fmt::format("p{}: {}", p.number, what));
@@ -270,7 +291,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
   out.table = read_table(device);
   out.tag = disk_tag(device, out.table);
   for (const Partition& p : out.table.layout.partitions) out.partitions.push_back({p, {}, {}, {}});
-  if (bare_volume_there(out, device)) {
+  if (is_bare_volume(device, out.table)) {
     out.bare_volume = true;
     out.table.layout.kind = TableKind::none;
     Partition whole;

@@ -10,6 +10,7 @@
 #include "base/budget.h"
 #include "disk/cut_window.h"
 #include "disk/known_manifest.h"
+#include "disk/lost_start.h"
 #include "tree/comparer.h"
 #include "tree/known.h"
 #include "tree/places.h"
@@ -49,6 +50,8 @@ std::unique_ptr<VolumeReader> open_for_manifest(const Device& device, const Read
   try {
     auto reader = open_volume(device, wanted);
     if (reader) (void)reader->tree();
+    if (!reader && recognise_volume(device).kind == VolumeKind::unknown)
+      fault = lost_start_words(device, wanted);
     return reader;
   } catch (const Error& e) {
     if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
@@ -69,13 +72,16 @@ ManifestVolume record_known_at(VolumeReader& reader, const Partition& p, Progres
 
 void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progress,
                       const ManifestOptions& options, const KnownManifest* known, Manifest& out) {
-  const bool by_places = options.proof == Proof::places;
+  // Of a volume that could not be read there is nothing to hold contents against.
+  const bool opened = known != nullptr && opens(known->changes, p.start);
+  const Proof proof = opened ? Proof::places : options.proof;
+  const bool by_places = proof == Proof::places;
   progress.stage(fmt::format("{} {}", options.doing, part_name(p.number)),
                  by_places ? 0 : reader.tree().total_bytes());
   // By places nothing is hashed but what has no place, and so isn't known by one.
   ManifestVolume volume = known != nullptr && !by_places
                               ? record_known_at(reader, p, progress, *known)
-                              : record_volume(reader, p.start, progress, options.proof);
+                              : record_volume(reader, p.start, progress, proof);
   volume.number = p.number;
   volume.sectors = p.sectors;
   out.volumes.push_back(std::move(volume));
@@ -125,6 +131,25 @@ void record_partition(const Device& device, const Partition& p, const ReadOption
   out.ranges.push_back(std::move(range));
 }
 
+// Where a chain of EBRs ends too early there may be more logical partitions: that they would be in
+// the extended one is all that is known.
+void note_unseen_logicals(const TableReading& table, Manifest& out) {
+  const Partition* extended = table.layout.extended();
+  for (const char* code : {"ebr.unreadable", "ebr.no-signature", "ebr.outside", "ebr.too-many"}) {
+    const Finding* ends = find_code(table.findings, code);
+    if (ends == nullptr || extended == nullptr) continue;
+    ManifestRange& range = out.ranges.emplace_back();
+    range.number = extended->number;
+    range.start = extended->start;
+    range.sectors = extended->sectors;
+    range.description = "logical partitions that can't be seen";
+    range.fault = ends->text;
+    range.holds_nothing = true;  // what is in it is in others, where they can be seen
+    range.unreadable.push_back({0, extended->sectors * table.layout.sector_size});
+    return;
+  }
+}
+
 // A volume without a table, as long as it says that it is; what Nuvrat doesn't know is one range.
 Partition whole_disk(const Device& device, const ReadOptions& options) {
   Partition whole;
@@ -154,9 +179,7 @@ Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
   out.chosen = !numbers.empty();
   const TableReading table = read_table(device);
   std::vector<Partition> parts = table.layout.data_partitions();
-  if (parts.empty() && (table.layout.kind == TableKind::none ||
-                        (table.layout.kind != TableKind::gpt &&
-                         recognise_volume(device).kind != VolumeKind::unknown)))
+  if (parts.empty() && (table.layout.kind == TableKind::none || is_bare_volume(device, table)))
     parts.push_back(whole_disk(device, read));
   for (const unsigned number : numbers) {
     if (std::none_of(parts.begin(), parts.end(),
@@ -180,6 +203,7 @@ Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
     }
     record_partition(device, p, read, progress, options, known, out);
   }
+  if (numbers.empty()) note_unseen_logicals(table, out);
   // Of a disk whose table is there and can't be read the range says nothing of the files.
   const auto error = std::find_if(table.findings.begin(), table.findings.end(),
                                   [](const Finding& f) { return f.severity == Severity::error; });

@@ -9,6 +9,7 @@
 #include <nuvrat/error.h>
 
 #include "base/record.h"
+#include "device/given.h"
 #include "fat/check_state.h"
 
 namespace nuvrat::fat {
@@ -24,6 +25,7 @@ class FatCheck {
     check_boot();
     check_fat_head();
     check_copies();
+    check_unreadable();
     check_folders(s_);
     check_claims();
     check_unowned();
@@ -31,6 +33,14 @@ class FatCheck {
   }
 
  private:
+  std::optional<Bytes> read_reserved(std::uint32_t sector, const char* what) {
+    Bytes out(s_.g.sector_bytes);
+    if (device::is_given(s_.device, std::uint64_t{sector} * s_.ratio, out)) return out;
+    s_.add("fat.unreadable", Severity::error, sector, CheckState::root,
+           std::string(what) + " can't be read");
+    return std::nullopt;
+  }
+
   void check_boot() {
     const auto boot = load<Boot>(s_.boot);
     const auto ext = load<Boot32>(s_.boot, 36);
@@ -59,8 +69,8 @@ class FatCheck {
     if (s_.g.backup_boot == 0) {
       s_.add("fat.boot-copy", Severity::note, 0, CheckState::root,
              "the volume has no second boot sector");
-    } else if (s_.device.read(std::uint64_t{s_.g.backup_boot} * s_.ratio, s_.ratio) !=
-               s_.device.read(0, s_.ratio)) {
+    } else if (const auto copy = read_reserved(s_.g.backup_boot, "the second boot sector");
+               copy && *copy != s_.device.read(0, s_.ratio)) {
       s_.facts.boot_copy_differs = true;
       s_.add("fat.boot-copy", Severity::warning, s_.g.backup_boot, CheckState::root,
              "the second boot sector is not the same as the first", true);
@@ -68,8 +78,9 @@ class FatCheck {
   }
 
   void check_fat_head() {
-    const Bytes first = s_.device.read(s_.g.fat_start(s_.g.active_fat) * s_.ratio);
-    if (first[0] != s_.boot[21])
+    Bytes first(s_.device.sector_size());
+    if (device::is_given(s_.device, s_.g.fat_start(s_.g.active_fat) * s_.ratio, first) &&
+        first[0] != s_.boot[21])
       s_.add("fat.media", Severity::warning, s_.g.fat_start(s_.g.active_fat), CheckState::root,
              fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}",
                          first[0], s_.boot[21]));
@@ -78,6 +89,34 @@ class FatCheck {
           "fat.not-clean", Severity::error, s_.g.fat_start(s_.g.active_fat), CheckState::root,
           "the FAT says that the volume was not closed properly, or that errors were seen; start "
           "it once under the system that owns it, or check it there");
+  }
+
+  // Sectors that the device doesn't give are as those of the other copy: nothing is known of them.
+  void read_both(std::uint64_t a, std::uint64_t b, ByteSpan one, ByteSpan other) {
+    if (device::is_given(s_.device, a, one) && device::is_given(s_.device, b, other)) return;
+    const std::size_t size = s_.device.sector_size();
+    for (std::size_t at = 0; at < one.size(); at += size, ++a, ++b) {
+      const ByteSpan first = one.subspan(at, size), second = other.subspan(at, size);
+      const bool given = device::is_given(s_.device, a, first);
+      if (!device::is_given(s_.device, b, second)) {
+        ++unread_copies_;
+        std::copy(first.begin(), first.end(), second.begin());
+      } else if (!given) {
+        std::copy(second.begin(), second.end(), first.begin());
+      }
+    }
+  }
+
+  void check_unreadable() {
+    const SectorSet& replaced = s_.map.replaced();
+    if (!replaced.empty())
+      s_.add("fat.unreadable", Severity::error, replaced.ranges().front().first / s_.ratio,
+             CheckState::root, unreadable_fat_words(replaced.count()));
+    if (unread_copies_ > 0)
+      s_.add("fat.unreadable", Severity::error, s_.g.fat_start(0), CheckState::root,
+             fmt::format(
+                 "{} of a copy of the FAT can't be read",
+                 unread_copies_ == 1 ? "a sector" : fmt::format("{} sectors", unread_copies_)));
   }
 
   void check_copies() {
@@ -102,8 +141,7 @@ class FatCheck {
         }
         const std::uint64_t count = std::min(piece, sectors - at);
         const std::size_t bytes = count * s_.device.sector_size();
-        s_.device.read(a + at, ByteSpan(one).first(bytes));
-        s_.device.read(b + at, ByteSpan(other).first(bytes));
+        read_both(a + at, b + at, ByteSpan(one).first(bytes), ByteSpan(other).first(bytes));
         const auto end = one.begin() + static_cast<std::ptrdiff_t>(bytes);
         const auto hit = std::mismatch(one.begin(), end, other.begin());
         if (hit.first != end)
@@ -207,8 +245,9 @@ class FatCheck {
     s_.facts.free_clusters = s_.map.free_clusters();
     s_.facts.first_free = s_.map.first_free();
     if (s_.g.kind != VolumeKind::fat32 || s_.g.fs_info == 0) return;
-    const auto info =
-        load<FsInfo>(s_.device.read(std::uint64_t{s_.g.fs_info} * s_.ratio, s_.ratio));
+    const auto sector = read_reserved(s_.g.fs_info, "FSInfo");
+    if (!sector) return;
+    const auto info = load<FsInfo>(*sector);
     if (info.FSI_LeadSig.value() != 0x41615252 || info.FSI_StrucSig.value() != 0x61417272 ||
         info.FSI_TrailSig.value() != 0xAA550000) {
       s_.facts.info_wrong = true;
@@ -235,6 +274,7 @@ class FatCheck {
   using Claim = CheckState::Claim;
   CheckState& s_;
   std::uint64_t differs_at_ = 0;
+  std::uint64_t unread_copies_ = 0;  // sectors
 };
 
 }  // namespace

@@ -4,6 +4,10 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/error.h>
+
+#include "device/given.h"
+
 namespace nuvrat::fat {
 namespace {
 
@@ -49,8 +53,30 @@ void Map::take(std::uint32_t cluster, std::uint32_t entry) {
   }
 }
 
+// `at`: in sectors of the device, from the FAT's first one.
+void Map::read(const Device& device, std::uint64_t at, ByteSpan out) {
+  try {
+    device.read(start_ + at, out);
+    return;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read || !geometry_.mirrored || geometry_.fats < 2) throw;
+  }
+  const std::size_t size = device.sector_size();
+  for (std::size_t byte = 0; byte < out.size(); byte += size, ++at) {
+    const ByteSpan sector = out.subspan(byte, size);
+    if (device::is_given(device, start_ + at, sector)) continue;
+    std::uint32_t copy = 0;
+    while (copy < geometry_.fats &&
+           !device::is_given(device, geometry_.fat_start(copy) * ratio_ + at, sector))
+      ++copy;
+    if (copy == geometry_.fats) device.read(start_ + at, sector);  // fails, and says where
+    replaced_.add({start_ + at, 1});
+  }
+}
+
 void Map::read_fat12(const Device& device) {
-  const Bytes fat = device.read(start_, std::uint64_t{geometry_.fat_sectors} * ratio_);
+  Bytes fat(std::uint64_t{geometry_.fat_sectors} * ratio_ * device.sector_size());
+  read(device, 0, fat);
   for (std::uint32_t c = 2; c <= geometry_.last_cluster(); ++c) {
     const std::size_t at = c + c / 2;
     const std::uint32_t pair = fat[at] | static_cast<std::uint32_t>(fat[at + 1]) << 8;
@@ -78,7 +104,7 @@ void Map::read_wide(const Device& device, std::uint32_t width) {
     }
     const std::uint64_t count = std::min(piece_bytes / sector, sectors - at);
     const ByteSpan bytes = ByteSpan(piece).first(count * sector);
-    device.read(start_ + at, bytes);
+    read(device, at, bytes);
     const std::uint64_t stop = std::min(entries, first + bytes.size() / width);
     for (std::uint64_t c = first; c < stop; ++c) {
       const std::size_t i = (c - first) * width;
@@ -187,6 +213,11 @@ void Map::each_used(const std::function<void(ClusterRange)>& visit) const {
       visit(*bad++);
     }
   }
+}
+
+std::string unreadable_fat_words(std::uint64_t sectors) {
+  return fmt::format("{} of the FAT can't be read: what its copy has there is taken",
+                     sectors == 1 ? "a sector" : fmt::format("{} sectors", sectors));
 }
 
 }  // namespace nuvrat::fat

@@ -27,7 +27,8 @@ struct ClusterRange {
 
 class Map {
  public:
-  /// Reads copy number `copy`. Throws Error (device_read).
+  /// Reads copy number `copy`; where the device doesn't give a sector of it, and the copies are to
+  /// be equal, that of another one. Throws Error (device_read) where no copy is given.
   Map(const Device& device, const Geometry& geometry, std::uint32_t copy);
 
   enum class Fault { none, outside, free, bad, circle, shared };
@@ -48,6 +49,8 @@ class Map {
   [[nodiscard]] const std::vector<ClusterRange>& bad() const { return bad_; }
   [[nodiscard]] bool is_bad(std::uint32_t cluster) const;
   [[nodiscard]] bool clean() const { return clean_; }
+  /// Sectors of the volume that were read from another copy.
+  [[nodiscard]] const SectorSet& replaced() const { return replaced_; }
   /// The lowest free cluster; 0: none.
   [[nodiscard]] std::uint32_t first_free() const;
   /// The parts of a range whose entries lead from one to the next.
@@ -64,6 +67,7 @@ class Map {
     std::uint32_t next;  // the last entry
   };
   void take(std::uint32_t cluster, std::uint32_t entry);
+  void read(const Device& device, std::uint64_t at, ByteSpan out);
   void read_fat12(const Device& device);
   void read_wide(const Device& device, std::uint32_t width);
   void take_flags(std::uint32_t entry1);
@@ -75,6 +79,10 @@ class Map {
   std::vector<ClusterRange> bad_;
   std::uint32_t free_ = 0;
   bool clean_ = true;
+  SectorSet replaced_;
 };
+
+/// What is said where sectors of a FAT were read from its copy.
+[[nodiscard]] std::string unreadable_fat_words(std::uint64_t sectors);
 
 }  // namespace nuvrat::fat

@@ -28,6 +28,9 @@ class FatReader final : public VolumeReader {
     map_.emplace(device_, geometry_, geometry_.active_fat);
     chains_.emplace(map_->budget());
     fill_info();
+    if (const std::uint64_t count = map_->replaced().count(); count > 0)
+      add_finding("fat.unreadable", Severity::error, map_->replaced().ranges().front().first, {},
+                  FileTree::root, unreadable_fat_words(count));
   }
 
   [[nodiscard]] const VolumeInfo& info() const override { return info_; }

@@ -19,7 +19,8 @@ namespace nuvrat::job {
 namespace {
 
 // Parts of files that the device doesn't give: only with the owner's word.
-void require_readable(const Manifest& before, const JobOptions& options) {
+void require_readable(const Manifest& before, const Assessment& assessment,
+                      const JobOptions& options) {
   std::string names;
   std::uint64_t count = 0;
   const auto add = [&](const std::string& name, const std::vector<ByteRange>& parts) {
@@ -40,7 +41,8 @@ void require_readable(const Manifest& before, const JobOptions& options) {
     for (const LeftOut& l : v.left_out) add_place(part_name(v.number) + "/" + l.path, l.reason);
   }
   for (const ManifestRange& r : before.ranges) {
-    if (!r.fault.empty()) add_place(part_name(r.number), r.fault);
+    if (!r.fault.empty() && !opens(assessment.changes, r.start))
+      add_place(part_name(r.number), r.fault);
   }
   if (count == 0 || options.accept_unreadable) return;
   throw refused(
@@ -59,6 +61,11 @@ SectorSet witnesses_of(const Layout& before, const Rehearsal& rehearsal) {
   for (const Partition& p : before.data_partitions()) {
     out.add({p.start, std::min(each, p.sectors)});
     if (out.count() > each * most) break;
+  }
+  if (out.empty()) {  // a volume without a table: more than one physical sector of it
+    out.add({0, std::min(8 * each, before.disk_sectors)});
+    const std::uint64_t last = std::min(each, before.disk_sectors);
+    out.add({before.disk_sectors - last, last});
   }
   out.remove(rehearsal.written());
   return out;
@@ -153,7 +160,7 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
   folder.log("recorded", fmt::format("{} files, {} bytes, {}", before.files(), before.bytes(),
                                      by_places ? std::string("by their places") : "seal " + seal));
   expect(assessment.changes, before);
-  require_readable(before, options);
+  require_readable(before, assessment, options);
   progress.begin(JobClock::rehearsing);
   progress.stage("rehearsing", 0);
   tree::Recording recorded = tree::Recording::put_aside(std::move(before), folder.file(""));
@@ -165,7 +172,7 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
     base::give_back_memory();
     const Manifest settled = recorded.bring_back();
     save_manifest(settled, folder.file("before.manifest"));
-    require_readable(settled, options);
+    require_readable(settled, assessment, options);
   }
   require_room(folder, device, assessment, options, rehearsal);
   base::give_back_memory();

@@ -145,8 +145,36 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
   return from_medium;
 }
 
+namespace {
+
+// A volume that can be read again was one range: every sector of it that was not written is as it
+// was.
+void require_as_recorded(const tree::Recording& before, const Device& device,
+                         const Assessment& assessment, Journal& journal, Progress& progress) {
+  if (before.proof() == Proof::places) return;
+  for (const ManifestRange& r : before.ranges()) {
+    if (!opens(assessment.changes, r.start)) continue;
+    Overlay back(device);
+    QuietProgress quiet;
+    journal.put_back(back, quiet, Journal::Note::none);
+    progress.stage(fmt::format("hashing {}", part_name(r.number)),
+                   r.sectors * device.sector_size());
+    std::vector<ByteRange> unreadable;
+    const Digest now = range_digest(back, {r.start, r.sectors}, progress, unreadable);
+    if (now == r.digest && unreadable == r.unreadable) continue;
+    throw Error(
+        ErrorCode::device_write,
+        fmt::format("sectors of {} that were not written are not what was recorded: with what was "
+                    "written put back its hash is {}, and was {}",
+                    part_name(r.number), now.hex().substr(0, 16), r.digest.hex().substr(0, 16)),
+        {device.identity().path, {}, {}, {}});
+  }
+}
+
+}  // namespace
+
 JobResult compare_done(const tree::Recording& before, Device& device, const Assessment& assessment,
-                       const JobOptions& options, Case& folder, const Journal& journal,
+                       const JobOptions& options, Case& folder, Journal& journal,
                        Progress& progress) {
   try {
     device.forget({0, device.sectors()});
@@ -162,6 +190,7 @@ JobResult compare_done(const tree::Recording& before, Device& device, const Asse
           {device.identity().path, wrong.ranges().front().first, {}, {}});
     SectorSet written;
     for (const WrittenRange& w : journal.writes()) written.add(w.range);
+    require_as_recorded(before, device, assessment, journal, progress);
     JobResult result = compare_with(before, device, assessment, options, written, folder, progress);
     result.written = journal.writes();
     return result;

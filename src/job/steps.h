@@ -40,7 +40,7 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
 /// Before it, every sector of the journal must hold on the medium what the last step left.
 [[nodiscard]] JobResult compare_done(const tree::Recording& before, Device& device,
                                      const Assessment& assessment, const JobOptions& options,
-                                     Case& folder, const Journal& journal, Progress& progress);
+                                     Case& folder, Journal& journal, Progress& progress);
 
 /// A job from its manifest to its comparison, in a case that exists.
 [[nodiscard]] JobResult run_in_case(Device& device, const Assessment& assessment,

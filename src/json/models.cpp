@@ -244,7 +244,7 @@ ExpectedChange change_from_json(const Json& j) {
   ExpectedChange out;
   out.kind = enum_from(j.at("kind").get<std::string>(),
                        {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed,
-                        Kind::relabelled, Kind::begins, Kind::written, Kind::folder});
+                        Kind::relabelled, Kind::begins, Kind::written, Kind::folder, Kind::opened});
   out.start = j.at("start");
   out.path = get_text(j, "path");
   out.size = j.at("size");

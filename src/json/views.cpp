@@ -166,6 +166,14 @@ std::string machine_json(const std::vector<MachineDisk>& disks) {
   return dump({{"schema", "nuvrat.machine/1"}, {"verdict", "listed"}, {"disks", list}});
 }
 
+namespace {
+
+Json opened_with(const OpenedVolume& volume) {
+  return volume.opened_with() ? Json(*volume.opened_with()) : Json(nullptr);
+}
+
+}  // namespace
+
 std::string files_json(OpenedVolume& volume, const std::string& path,
                        const std::vector<FileEntry>& files) {
   const auto time = [](Ticks t) { return t == 0 ? Json(nullptr) : Json(format_time(t)); };
@@ -183,6 +191,7 @@ std::string files_json(OpenedVolume& volume, const std::string& path,
                {"verdict", volume.reader().left_out().empty() ? "listed" : "partial"},
                {"disk", printable(volume.reader().device().identity().path)},
                {"partition", volume.number()},
+               {"opened_with", opened_with(volume)},
                {"path", printable(path)},
                {"files", list}});
 }
@@ -196,6 +205,7 @@ std::string fetch_json(OpenedVolume& volume, const FetchResult& r,
                {"verdict", r.problems.empty() ? "copied" : "partial"},
                {"disk", printable(volume.reader().device().identity().path)},
                {"partition", volume.number()},
+               {"opened_with", opened_with(volume)},
                {"folder", printable(folder.string())},
                {"files", r.files},
                {"partial_files", r.partial},

@@ -4,6 +4,7 @@
 
 #include "base/record.h"
 #include "ntfs/check_state.h"
+#include "ntfs/mirror.h"
 
 namespace nuvrat::ntfs {
 
@@ -36,13 +37,14 @@ void check_boot(CheckState& state) {
   const std::uint64_t last = device.sectors() - 1;
   if (device.read(copy) != sector && device.read(last) != sector) {
     state.log.add("ntfs.boot-copy", Severity::warning, {{}, last, {}, {}},
-                  "the second boot sector is not the same as the first");
+                  "the second boot sector is not the same as the first", true);
   }
 }
 
 Findings check_volume(const Device& device, VolumeTotals* totals) {
   CheckState state(device);
   check_boot(state);
+  note_stand_ins(state.volume, state.log);
   check_start(state);
   const auto upcase = state.system_file(record_upcase);
   if (const AttributeView* data = find_attribute(upcase, at_data);

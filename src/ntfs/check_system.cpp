@@ -10,44 +10,10 @@
 #include "base/record.h"
 #include "ntfs/check_state.h"
 #include "ntfs/fixup.h"
+#include "ntfs/mirror.h"
 
 namespace nuvrat::ntfs {
 namespace {
-
-void check_mirror(CheckState& state) {
-  const auto all = state.system_file(record_mirror);
-  const AttributeView* data = find_attribute(all, at_data);
-  const std::uint64_t record = state.volume.geometry().record_bytes;
-  if (data == nullptr || data->size < 4 * record) {
-    state.error("ntfs.mirror", record_mirror, "$MFTMirr doesn't hold four records");
-    return;
-  }
-  if (data->runs.empty() || data->runs.front().lcn != state.volume.geometry().mirror_lcn)
-    state.error("ntfs.mirror", record_mirror, "$MFTMirr isn't where the boot sector says");
-  const std::uint64_t held = data->runs.empty() ? 0 : data->runs.front().count;
-  if (held * state.volume.geometry().cluster_bytes() < 4 * record)
-    state.error("ntfs.mirror", record_mirror,
-                "$MFTMirr is in pieces: readers know only where it begins");
-  for (std::uint64_t i = 0; i < 4; ++i) {
-    Bytes copy(record);
-    state.volume.read(*data, i * record, copy);
-    Bytes own;
-    if (!unprotect(copy) || state.volume.read_record(i, own) != Volume::RecordState::sound) {
-      state.error("ntfs.mirror", record_mirror, fmt::format("copy {} was not written whole", i));
-      continue;
-    }
-    // Update sequence and log number may differ: a copy is written by itself.
-    for (Bytes* b : {&copy, &own}) {
-      const auto head = load<MultiSectorHeader>(*b);
-      std::fill_n(b->begin() + head.usa_offset.value(), 2 * head.usa_count.value(),
-                  std::uint8_t{0});
-      std::fill_n(b->begin() + 8, 8, std::uint8_t{0});
-    }
-    if (copy != own)
-      state.finding("ntfs.mirror", Severity::warning, record_mirror,
-                    fmt::format("copy {} in $MFTMirr differs from the record itself", i));
-  }
-}
 
 // True when the volume says itself that it is not clean.
 bool check_volume_record(CheckState& state) {
@@ -237,7 +203,7 @@ std::vector<Bytes> view_entries(CheckState& state, const std::vector<AttributeVi
 }  // namespace
 
 void check_system_files(CheckState& state) {
-  check_mirror(state);
+  check_mirror(state.volume, state.system_file(record_mirror), state.log);
   check_log(state, check_volume_record(state));
   check_definitions(state);
   check_upcase(state);

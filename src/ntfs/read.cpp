@@ -17,6 +17,7 @@
 #include "base/record.h"
 #include "base/sparse_array.h"
 #include "ntfs/folder_index.h"
+#include "ntfs/mirror.h"
 #include "ntfs/security.h"
 #include "ntfs/volume_info.h"
 
@@ -50,6 +51,7 @@ struct SideStream {
 class NtfsReader final : public VolumeReader {
  public:
   NtfsReader(const Device& device, bool short_names) : volume_(device), short_names_(short_names) {
+    note_stand_ins(volume_, log_);
     info_ = read_info(volume_, log_);
   }
 

@@ -1,5 +1,7 @@
 #include "ntfs/runs.h"
 
+#include <algorithm>
+
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
@@ -95,6 +97,24 @@ void decode_runs(ByteView bytes, std::uint64_t clusters, std::uint64_t max_holes
     at += width;
     out.push_back(run);
   }
+}
+
+RunMap::RunMap(Runs runs) : runs_(std::move(runs)) {
+  for (const Run& r : runs_) {
+    starts_.push_back(total_);
+    total_ += r.count;
+  }
+}
+
+std::optional<Run> RunMap::at(std::uint64_t vcn) const {
+  if (vcn >= total_) return std::nullopt;
+  const auto after = std::upper_bound(starts_.begin(), starts_.end(), vcn);
+  const auto i = static_cast<std::size_t>(after - starts_.begin()) - 1;
+  Run out = runs_[i];
+  const std::uint64_t skipped = vcn - starts_[i];
+  if (out.lcn != Run::hole) out.lcn += skipped;
+  out.count -= skipped;
+  return out;
 }
 
 }  // namespace nuvrat::ntfs

@@ -63,24 +63,6 @@ std::uint64_t clusters_named(const NonResidentHeader& header, const Geometry& ge
   return end > first ? std::min(end - first, geometry.max_in_a_file()) : 0;
 }
 
-RunMap::RunMap(Runs runs) : runs_(std::move(runs)) {
-  for (const Run& r : runs_) {
-    starts_.push_back(total_);
-    total_ += r.count;
-  }
-}
-
-std::optional<Run> RunMap::at(std::uint64_t vcn) const {
-  if (vcn >= total_) return std::nullopt;
-  const auto after = std::upper_bound(starts_.begin(), starts_.end(), vcn);
-  const auto i = static_cast<std::size_t>(after - starts_.begin()) - 1;
-  Run out = runs_[i];
-  const std::uint64_t skipped = vcn - starts_[i];
-  if (out.lcn != Run::hole) out.lcn += skipped;
-  out.count -= skipped;
-  return out;
-}
-
 Volume::Volume(const Device& device) : device_(device), geometry_(geometry_of(device)) {
   // $MFT says where $MFT lies: its first record is found through the boot sector alone, the next
   // ones through what that one says, and so the rest.
@@ -90,6 +72,7 @@ Volume::Volume(const Device& device) : device_(device), geometry_(geometry_of(de
     throw Error(ErrorCode::damaged, "$MFT would begin at the volume's very end");
   mft_ = RunMap({{geometry_.mft_lcn, first}});
   records_ = 1;
+  look_for_stand_in(0);
   Bytes record;
   if (read_record(0, record) != RecordState::sound) {
     throw Error(ErrorCode::damaged, "the first record of $MFT is damaged",
@@ -112,6 +95,8 @@ Volume::Volume(const Device& device) : device_(device), geometry_(geometry_of(de
   mft_ = RunMap(data->runs);
   records_ =
       std::min(data->size, mft_.clusters() * geometry_.cluster_bytes()) / geometry_.record_bytes;
+  for (std::uint64_t number = 1; number < std::min(mirrored, records_); ++number)
+    look_for_stand_in(number);
 }
 
 void Volume::read_bytes(std::uint64_t offset, ByteSpan out) const {
@@ -187,6 +172,10 @@ Volume::RecordState Volume::unprotect_record(ByteSpan record) const {
 
 Volume::RecordState Volume::read_record(std::uint64_t number, Bytes& out) const {
   if (number >= records_) return RecordState::not_a_record;
+  if (const auto it = stand_ins_.find(number); it != stand_ins_.end()) {
+    out = it->second;
+    return RecordState::sound;
+  }
   out.resize(geometry_.record_bytes);
   read(mft_, number * geometry_.record_bytes, out);
   return unprotect_record(out);
@@ -207,6 +196,11 @@ void Volume::each_record(
     for (std::uint64_t i = 0; i < count; ++i) {
       const ByteSpan record = all.subspan(i * geometry_.record_bytes, geometry_.record_bytes);
       const bool read_it = given || try_read(mft_, (first + i) * geometry_.record_bytes, record);
+      if (const auto it = stand_ins_.find(first + i); it != stand_ins_.end()) {
+        std::copy(it->second.begin(), it->second.end(), record.begin());
+        visit(first + i, record, RecordState::sound);
+        continue;
+      }
       visit(first + i, record, read_it ? unprotect_record(record) : RecordState::unreadable);
     }
     first += count;

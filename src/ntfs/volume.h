@@ -2,6 +2,7 @@
 // An NTFS volume as records and attributes, read from its device.
 
 #include <functional>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -34,21 +35,6 @@ struct AttributeView {
   [[nodiscard]] std::uint64_t bytes() const { return resident ? value.size() : size; }
 };
 
-/// Runs with the place of each, for reading at any offset.
-class RunMap {
- public:
-  RunMap() = default;
-  explicit RunMap(Runs runs);
-  /// The run that holds a VCN and what is left of it from there; none after the end.
-  [[nodiscard]] std::optional<Run> at(std::uint64_t vcn) const;
-  [[nodiscard]] std::uint64_t clusters() const { return total_; }
-
- private:
-  Runs runs_;
-  std::vector<std::uint64_t> starts_;
-  std::uint64_t total_ = 0;
-};
-
 class Volume {
  public:
   /// Throws Error (damaged) when the boot sector or $MFT's own record make no sense. `device` must
@@ -63,6 +49,10 @@ class Volume {
   }
   [[nodiscard]] std::uint64_t records() const { return records_; }
   [[nodiscard]] const RunMap& mft() const { return mft_; }
+  /// Of the first records those that are damaged, by number: what is read in their place are their
+  /// copies in $MFTMirr.
+  [[nodiscard]] const std::map<std::uint64_t, Bytes>& stand_ins() const { return stand_ins_; }
+  static constexpr std::uint64_t mirrored = 4;  ///< records, right after each other in both places
 
   enum class RecordState { sound, torn, not_a_record, unreadable };
   /// A record with its update sequence resolved.
@@ -91,6 +81,7 @@ class Volume {
 
  private:
   struct Segment;
+  void look_for_stand_in(std::uint64_t number);
   [[nodiscard]] std::uint64_t records_in_hole(std::uint64_t first) const;
   void read_bytes(std::uint64_t offset, ByteSpan out) const;
   [[nodiscard]] bool try_read(const RunMap& runs, std::uint64_t offset, ByteSpan out) const;
@@ -107,6 +98,7 @@ class Volume {
   Geometry geometry_;
   RunMap mft_;
   std::uint64_t records_ = 0;
+  std::map<std::uint64_t, Bytes> stand_ins_;
 };
 
 /// Clusters that the header of a runlist says it has: what its holes can't exceed.

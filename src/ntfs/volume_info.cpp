@@ -52,6 +52,21 @@ std::uint64_t free_bytes(const Volume& volume) {
   return (clusters - used - left) * volume.geometry().cluster_bytes();
 }
 
+template <typename Call>
+auto told(base::FindingLog& log, std::uint64_t record, const char* otherwise, const Call& call)
+    -> std::optional<decltype(call())> {
+  try {
+    return call();
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+    Place place = e.place();
+    place.record = record;
+    log.add("ntfs.unreadable", Severity::error, std::move(place),
+            std::string(otherwise) + ": " + e.message());
+    return std::nullopt;
+  }
+}
+
 }  // namespace
 
 VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
@@ -73,8 +88,11 @@ VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
     throw Error(ErrorCode::damaged, "the volume's own record says nothing of the volume",
                 {{}, {}, record_volume_info, {}});
   const bool dirty = (about->value[10] & 1) != 0;
-  info.clean = !dirty && log_is_closed(volume);
-  if (!info.clean) {
+  // Neither is needed to read files: what can't be told is said.
+  const auto closed = told(log, record_log, "whether the volume was closed properly isn't known",
+                           [&] { return log_is_closed(volume); });
+  info.clean = !dirty && closed.value_or(false);
+  if (dirty || (closed && !*closed)) {
     log.add("ntfs.not-clean", Severity::error,
             Place{{}, {}, dirty ? record_volume_info : record_log, {}},
             dirty ? "the volume is marked as not closed properly; start it once under the "
@@ -82,7 +100,9 @@ VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
                   : "the log holds work that is not done yet; start the volume once under "
                     "the system that owns it, and close it there");
   }
-  info.free_bytes = free_bytes(volume);
+  info.free_bytes = told(log, record_bitmap, "what is free isn't known", [&] {
+                      return free_bytes(volume);
+                    }).value_or(0);
   return info;
 }
 

@@ -84,9 +84,11 @@ void add_finding_obstacles(const disk::DiskState& state, Assessment& out) {
     obstacle.text = f.text;
     if (const std::string where = f.place.text(); !where.empty())
       obstacle.text += " (" + where + ")";
-    obstacle.remedy = f.code == "fat.not-clean"
-                          ? "Start the volume once under the system that owns it and close it there"
-                          : "Put this right first: a rewrite of a damaged structure makes it worse";
+    obstacle.remedy =
+        f.code == "fat.not-clean"
+            ? "Start the volume once under the system that owns it and close it there"
+        : f.repairable ? "Put this right first: 'nuvrat check --repair' mends it, with nothing lost"
+                       : "Put this right first: a rewrite of a damaged structure makes it worse";
     out.obstacles.push_back(std::move(obstacle));
   }
 }

@@ -318,8 +318,9 @@ bool is_beyond_mending(const Finding& f) {
 }
 
 void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
-                    Unowned unowned, Assessment& out) {
+                    Unowned unowned, const std::set<std::uint64_t>& left_alone, Assessment& out) {
   for (const SurveyedPartition& s : survey.partitions) {
+    if (left_alone.contains(s.partition.start)) continue;
     if (!is_fat(s.signature.kind) || s.partition.role == Role::extended) continue;
     const bool any = std::any_of(s.findings.begin(), s.findings.end(),
                                  [](const Finding& f) { return f.repairable; });

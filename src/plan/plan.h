@@ -186,9 +186,13 @@ void follow_hidden_sectors(const PlanInput& input, const Layout& after, Assessme
 
 /// A volume with such a finding is left alone as a whole.
 [[nodiscard]] bool is_beyond_mending(const Finding& f);
-/// check --repair for FAT volumes.
+/// check --repair for FAT volumes, but those that begin at `left_alone`.
 void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
-                    Unowned unowned, Assessment& out);
+                    Unowned unowned, const std::set<std::uint64_t>& left_alone, Assessment& out);
+/// The same for a volume of whose two boot sectors, or first records, one is lost; false where none
+/// is.
+bool plan_copy_mend(const Device& device, const SurveyedPartition& volume,
+                    const ReadOptions& options, Assessment& out);
 
 /// The disk as it is: table, tag, contents, findings; nothing planned.
 [[nodiscard]] Assessment start_assessment(const Survey& survey);

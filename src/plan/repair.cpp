@@ -15,17 +15,24 @@ bool is_gpt_damage(const Finding& f) {
                           f.code == "gpt.protective-entry");
 }
 
-// First boot sectors say where they are, then what is a copy of them is mended.
+// First boot sectors say where they are, then what is a copy of them is mended. Where one is lost
+// nothing else is mended before it is there again.
 void mend_volumes(const Device& device, const Survey& survey, const ReadOptions& options,
                   Unowned unowned, Assessment& out) {
   PlannedDisk planned(device, disk::DiskState(survey));
+  std::set<std::uint64_t> lost;
   for (const SurveyedPartition& s : survey.partitions) {
+    if (s.partition.role == Role::extended) continue;
+    if (plan_copy_mend(device, s, options, out)) lost.insert(s.partition.start);
+  }
+  for (const SurveyedPartition& s : survey.partitions) {
+    if (s.partition.role != Role::extended && lost.contains(s.partition.start)) continue;
     const Finding* start = find_code(s.findings, "volume.hidden-sectors");
     const bool beyond = std::any_of(s.findings.begin(), s.findings.end(), is_beyond_mending);
     if (start != nullptr && start->repairable && !beyond) set_start(device, out.before, s, out);
   }
   planned.add(out.steps, 0);
-  plan_fat_mends(planned.device(options), survey, options, unowned, out);
+  plan_fat_mends(planned.device(options), survey, options, unowned, lost, out);
 }
 
 // Both copies where they belong, out of the good one's entries; the protective MBR, with its boot

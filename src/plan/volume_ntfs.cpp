@@ -72,7 +72,8 @@ class NtfsPlanner {
     change.moved_clusters = ntfs.moves().size() + planned.way_made / ntfs.format().cluster_sectors;
     change.log_bytes = ntfs.log_bytes();
     change.writes = ntfs.needed_clusters() * ntfs.format().cluster_sectors +
-                    steps::FatToNtfs::boot_area / ntfs.format().sector_bytes + 1;
+                    steps::FatToNtfs::boot_area / ntfs.format().sector_bytes + 1 +
+                    (steps::FatToNtfs::old_copy(device_, s->partition.range()) ? 1 : 0);
     out_.steps.push_back(Step(state_.table.layout, {steps::FatToNtfs{std::move(change)}}));
   }
 

@@ -146,8 +146,13 @@ void sort_partition_goal(const Goal& goal, unsigned number, std::string_view abo
                          const disk::DiskState& state, Wishes& out) {
   const Partition* p = state.table.layout.find(number);
   if (p == nullptr || p->role == Role::extended) {
-    throw Error(ErrorCode::words, fmt::format("there is no partition p{} that holds data", number),
-                {}, "See 'nuvrat survey' for the numbers");
+    std::string text = fmt::format("there is no partition p{} that holds data", number);
+    for (const Finding& f : state.table.findings) {
+      if (f.severity != Severity::error) continue;
+      text += ", as far as the table can be read: " + f.text;
+      break;
+    }
+    throw Error(ErrorCode::words, text, {}, "See 'nuvrat survey' for the numbers");
   }
   if (sort_volume_goal(goal, number, about, out)) return;
   if (about.empty() && goal.state == "gone") {

@@ -27,7 +27,7 @@ std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
 
 // How a volume comes out, and the room that it takes.
 std::string volume_words(const VolumeChange& v, const TextStyle& style) {
-  if (v.from == v.to) return "";
+  if (!v.anew || v.from == v.to) return "";
   std::string text =
       fmt::format("volume   {}{} in clusters of {}; its structures take {} of {} free",
                   title_of(v.to), v.number == 0 ? "" : fmt::format(" on p{}", v.number),

@@ -48,6 +48,14 @@ std::string volume_words(OpenedVolume& volume) {
   return volume.number() == 0 ? disk : disk + " " + part_name(volume.number());
 }
 
+std::string opened_words(OpenedVolume& volume) {
+  return volume.opened_with() ? fmt::format(
+                                    "; the first boot sector is lost: read with the second "
+                                    "one, sector {}",
+                                    *volume.opened_with())
+                              : std::string();
+}
+
 }  // namespace
 
 std::string machine_text(const std::vector<MachineDisk>& disks, const TextStyle& style) {
@@ -82,9 +90,10 @@ std::string files_text(OpenedVolume& volume, const std::string& path,
       volume_words(volume) + (path.empty() ? "" : "/" + path), Tone::plain,
       plural(count, "file", "files") + " (" + format_bytes(bytes) + "), " +
           plural(folders, "folder", "folders"),
-      unread == 0 ? ""
-                  : fmt::format("; {} of this volume could not be read: 'nuvrat check' names them",
-                                plural(unread, "place", "places")),
+      (unread == 0 ? ""
+                   : fmt::format("; {} of this volume could not be read: 'nuvrat check' names them",
+                                 plural(unread, "place", "places"))) +
+          opened_words(volume),
       style);
   if (files.empty()) return out;
   const bool wide = style.width >= 60;
@@ -117,7 +126,7 @@ std::string fetch_text(OpenedVolume& volume, const FetchResult& r,
            ? ", each as recorded"
            : fmt::format(", {} of them as recorded", format_count(r.checked)));
   std::string out = verdict(volume_words(volume), r.problems.empty() ? Tone::good : Tone::plain,
-                            key, rest, style);
+                            key, rest + opened_words(volume), style);
   constexpr std::size_t max_shown = 40;
   for (std::size_t i = 0; i < std::min(max_shown, r.problems.size()); ++i)
     out +=

@@ -56,9 +56,19 @@ std::string done_lines(const Assessment& a, const JobResult& r, const TextStyle&
 
 std::string compared_lines(const JobResult& r, const TextStyle& style) {
   const bool by_places = r.comparison.proof == Proof::places;
-  std::string out = fmt::format(
-      "\n  files    {}, {}, {}\n", plural(r.files, "file", "files"), format_bytes(r.bytes),
-      by_places ? "each compared by name, size and times" : "every hash compared");
+  const std::uint64_t opened = r.comparison.opened;
+  std::string out = "\n";
+  if (opened < r.files || opened == 0)
+    out += fmt::format("  files    {}, {}, {}\n", plural(r.files - opened, "file", "files"),
+                       format_bytes(r.bytes - r.comparison.opened_bytes),
+                       by_places ? "each compared by name, size and times" : "every hash compared");
+  if (opened > 0)
+    out +=
+        wrap(fmt::format("opened   {}, {}: could not be read before; of their volume {}",
+                         plural(opened, "file", "files"), format_bytes(r.comparison.opened_bytes),
+                         by_places ? "no sector but the lost one was written"
+                                   : "every sector but the lost one is as it was recorded"),
+             style, "  ", "           ");
   if (by_places)
     return out + wrap(fmt::format("places   {} on the same sectors as before, none of them "
                                   "written; what moved, or has no sectors of its own, compared by "

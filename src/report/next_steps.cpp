@@ -117,8 +117,8 @@ class Names {
 
 // Volumes that are of another kind now.
 struct NewKinds {
-  Names volumes, with_loaders;
-  std::string kind;
+  Names volumes, with_loaders, opened;
+  std::string kind, kind_of_loaders;
 
   explicit NewKinds(const Assessment& a) {
     for (const Contents& c : a.contents) {
@@ -126,7 +126,12 @@ struct NewKinds {
       const Partition* p = partition_at(a.before, c.start);
       kind = title_of(kind_named(c.kind_after));
       volumes.add(p);
-      if (p != nullptr && p->active) with_loaders.add(p);
+      if (opens(a.changes, c.start)) {
+        opened.add(p);
+      } else if (p != nullptr && p->active) {
+        with_loaders.add(p);
+        kind_of_loaders = title_of(kind_named(c.kind));
+      }
     }
   }
 };
@@ -200,11 +205,17 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   } else if (other_table) {
     a.after.kind == TableKind::gpt ? firmware_of_gpt(a.after, out) : firmware_of_mbr(a.after, out);
   }
+  if (!now.opened.empty()) {
+    out.push_back({"opened", "What can be read again",
+                   fmt::format("Whatever took the boot sector of {} may come again: copy what "
+                               "matters off the disk before it is used.",
+                               now.opened.text())});
+  }
   if (!now.with_loaders.empty() && mbr && !other_table) {
     out.push_back({"loader", "Starting a computer from this disk",
-                   fmt::format("The loader in the boot sector of {} was FAT's and is gone. Let the "
+                   fmt::format("The loader in the boot sector of {} was {}'s and is gone. Let the "
                                "system's own repair write a new one.",
-                               now.with_loaders.text())});
+                               now.with_loaders.text(), now.kind_of_loaders)});
   }
   if (!now.volumes.empty()) {
     out.push_back({"system-check", "A first look by the system",

@@ -5,6 +5,7 @@
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
 
+#include "device/given.h"
 #include "rewrite/journal_records.h"
 
 namespace nuvrat {
@@ -78,8 +79,8 @@ Journal Journal::create(const std::filesystem::path& path, const Device& device,
   Bytes sector(device.sector_size());
   for (const SectorRange& range : witnesses) {
     for (std::uint64_t lba = range.first; lba < range.end(); ++lba) {
-      device.read(lba, sector);
-      if (all_zero(sector)) continue;  // it would speak for any disk
+      // One that the device doesn't give says nothing of it; of zeros, they would of any disk.
+      if (!device::is_given(device, lba, sector) || all_zero(sector)) continue;
       RecordHeader witness{};
       witness.kind = RecordKind::witness;
       witness.lba = lba;

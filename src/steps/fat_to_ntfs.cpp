@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "fat/boot.h"
 #include "fat/read.h"
 #include "ntfs/boot.h"
 #include "ntfs/build.h"
@@ -87,6 +88,10 @@ class ToNtfs final : public Rewrite {
   void settle(SectorSink& sink) override {
     wipe_sectors(sink, {tidied()}, device_.sector_size(),
                  "NTFS boot area, wiped of what FAT had there");
+    if (const auto copy = FatToNtfs::old_copy(device_, change_.place)) {
+      sink.purpose("the second boot sector of FAT32, wiped");
+      sink.write(*copy, Bytes(device_.sector_size()));
+    }
     sink.purpose("NTFS second boot sector");
     sink.write(change_.place.last(), switch_sector().data);
   }
@@ -122,6 +127,19 @@ ReadOptions options_of(const VolumeChange& change) {
 FatAsNtfs::FatAsNtfs(const Device& device, const VolumeChange& change)
     : window_(device, change.place), reader_(fat::open_reader(window_, options_of(change))) {
   plan_ = std::make_unique<ntfs::Plan>(reader_->tree(), format_for(*reader_, change));
+}
+
+std::optional<std::uint64_t> FatToNtfs::old_copy(const Device& device, SectorRange place) {
+  constexpr std::uint64_t reserved = 32;  // sectors of FAT at its front
+  const std::uint64_t end = std::min(place.first + reserved, place.last());
+  for (std::uint64_t lba = place.first + boot_area / device.sector_size(); lba < end; ++lba) {
+    std::string fault;
+    const auto geometry = fat::parse_boot(device.read(lba), fault);
+    if (!geometry || geometry->kind != VolumeKind::fat32) continue;
+    const std::uint64_t bytes = std::uint64_t{geometry->backup_boot} * geometry->sector_bytes;
+    if (place.first + bytes / device.sector_size() == lba) return lba;
+  }
+  return std::nullopt;
 }
 
 std::string FatToNtfs::name() const {

@@ -32,6 +32,11 @@ struct FatToNtfs {
   static constexpr std::uint64_t boot_area = 8192;  ///< bytes
   VolumeChange change;
 
+  /// FAT32's second boot sector, where sectors are so long that it is after the boot area. Were the
+  /// first one lost one day, it would still speak of a FAT volume.
+  [[nodiscard]] static std::optional<std::uint64_t> old_copy(const Device& device,
+                                                             SectorRange place);
+
   template <typename Self, typename Fields>
   static void fields(Self& self, Fields& f) {
     f("volume", self.change);

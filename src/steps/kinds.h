@@ -7,6 +7,7 @@
 
 #include <variant>
 
+#include "steps/copy_mend.h"
 #include "steps/fat_change.h"
 #include "steps/fat_to_ntfs.h"
 #include "steps/gpt_aside.h"
@@ -23,8 +24,8 @@
 namespace nuvrat::steps {
 
 struct Work {
-  std::variant<TableGpt, TableMbr, GptAside, GptHome, GptMend, BootSector, EbrType, FatToNtfs,
-               FatMend, FatMakeWay, ToFat, EditNtfs, NewVolume, ToFront>
+  std::variant<TableGpt, TableMbr, GptAside, GptHome, GptMend, CopyMend, BootSector, EbrType,
+               FatToNtfs, FatMend, FatMakeWay, ToFat, EditNtfs, NewVolume, ToFront>
       kind;
 };
 

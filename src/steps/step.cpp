@@ -1,5 +1,6 @@
 // What is asked of a step, whatever its kind.
 
+#include <nuvrat/error.h>
 #include <nuvrat/step.h>
 #include <nuvrat/table.h>
 #include <nuvrat/volume.h>
@@ -38,6 +39,20 @@ std::unique_ptr<Rewrite> make_rewrite(const Step& step, const Device& device) {
   return std::visit([&](const auto& kind) { return kind.make(step, device); }, step.work().kind);
 }
 
+namespace {
+
+// What can't be read owns all of its place.
+std::unique_ptr<VolumeReader> open_if_sound(const Device& volume, const VolumeChange& change) {
+  try {
+    return open_volume(volume, steps::options_of(change));
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged) throw;
+    return nullptr;
+  }
+}
+
+}  // namespace
+
 SectorSet owned_sectors(const Device& device) {
   return read_table(device).all_owned();
 }
@@ -52,13 +67,14 @@ OwnedSectors owned_for(const Step& step) {
         place = p.start == now.first ? now : place;
     }
     SectorSet out;
-    if (step.volume()->from == VolumeKind::unknown) return owned_sectors(device);  // it's new
-    if (place.first > 0) {                                                         // beside a table
+    const bool is_new = step.volume()->anew && step.volume()->from == VolumeKind::unknown;
+    if (is_new) return owned_sectors(device);
+    if (place.first > 0) {  // beside a table
       out = owned_sectors(device);
       out.remove(place);
     }
     const Window window(device, place);
-    const auto reader = open_volume(window, steps::options_of(*step.volume()));
+    const auto reader = open_if_sound(window, *step.volume());
     if (reader == nullptr) {
       out.add(place);
       return out;

@@ -8,6 +8,7 @@
 #include <nuvrat/text.h>
 
 #include "base/record.h"
+#include "device/given.h"
 #include "table/read.h"
 
 namespace nuvrat::table {
@@ -17,8 +18,13 @@ namespace {
 constexpr std::uint64_t max_array_bytes = 2u << 20;
 
 std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::string& fault,
-                                 bool& signature) {
-  const Bytes sector = device.read(lba);
+                                 bool& signature, bool& given) {
+  const Bytes sector = device::read_if_given(device, lba).value_or(Bytes());
+  given = !sector.empty();
+  if (!given) {
+    fault = fmt::format("sector {}, where a GPT header may be, can't be read", lba);
+    return std::nullopt;
+  }
   GptCopy copy;
   copy.lba = lba;
   copy.header = base::load<GptHeader>(sector);
@@ -58,7 +64,10 @@ std::optional<GptCopy> read_copy(const Device& device, std::uint64_t lba, std::s
                            h.first_usable_lba.value(), h.last_usable_lba.value(),
                            device.sectors()));
   }
-  copy.entries = device.read(copy.array.first, copy.array.count);
+  auto entries = device::read_if_given(device, copy.array.first, copy.array.count);
+  given = entries.has_value();
+  if (!given) return bad(fmt::format("its entries at {} can't be read", copy.array.text()));
+  copy.entries = std::move(*entries);
   copy.entries.resize(count * entry_size);
   if (crc32(copy.entries) != h.partition_entry_array_crc32.value()) {
     return bad("the checksum of its entries is wrong");
@@ -149,8 +158,8 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
 
 // A header's sector is zero after the header.
 void check_rest(const Device& device, const GptCopy& copy, FindingList& findings) {
-  const Bytes sector = device.read(copy.lba);
-  if (!all_zero(ByteView(sector).subspan(copy.header.header_size.value()))) {
+  const auto sector = device::read_if_given(device, copy.lba);
+  if (sector && !all_zero(ByteView(*sector).subspan(copy.header.header_size.value()))) {
     findings.add("gpt.header-rest", Severity::note, copy.lba,
                  fmt::format("sector {} is not zero after the GPT header", copy.lba));
   }
@@ -169,7 +178,8 @@ void read_backup(const Device& device, const GptCopies& copies, TableReading& re
     } else if (why.empty()) {
       why = "there is no backup GPT in the disk's last sector";
     }
-    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1, why, true);
+    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1, why,
+                 copies.backup_given);
     return;
   }
   reading.copies.add({copies.backup->lba, 1});
@@ -194,15 +204,17 @@ bool disk_ends_early(const GptCopy& copy, const Device& device) {
 GptCopies find_gpt(const Device& device, std::uint64_t protected_last) {
   GptCopies out;
   if (device.sectors() < 3) return out;
-  out.primary = read_copy(device, 1, out.primary_fault, out.any_signature);
-  out.backup = read_copy(device, device.sectors() - 1, out.backup_fault, out.any_signature);
+  out.primary = read_copy(device, 1, out.primary_fault, out.any_signature, out.primary_given);
+  out.backup = read_copy(device, device.sectors() - 1, out.backup_fault, out.any_signature,
+                         out.backup_given);
   if (!out.backup) {
     // A disk that has grown since.
     const std::uint64_t named =
         out.primary ? out.primary->header.alternate_lba.value() : protected_last;
     if (named > 1 && named < device.sectors() - 1) {
       std::string fault;
-      out.backup = read_copy(device, named, fault, out.any_signature);
+      bool given = true;
+      out.backup = read_copy(device, named, fault, out.any_signature, given);
       if (out.backup_fault.empty()) out.backup_fault = fault;
     }
   }
@@ -235,7 +247,7 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
                     live.lba == device.sectors() - 1
                         ? std::string("the end")
                         : fmt::format("sector {}, where the protective MBR ends,", live.lba)),
-        true);
+        copies.primary_given);
     return;
   }
   const std::uint64_t alternate = live.header.alternate_lba.value();

@@ -5,6 +5,7 @@
 #include <nuvrat/partition_type.h>
 
 #include "base/record.h"
+#include "device/given.h"
 #include "table/read.h"
 
 namespace nuvrat::table {
@@ -98,7 +99,15 @@ class MbrReader {
                         lba));
         return;
       }
-      const auto ebr = base::load<MbrSector>(device_.read(lba));
+      const auto sector = device::read_if_given(device_, lba);
+      if (!sector) {
+        findings_.add("ebr.unreadable", Severity::error, lba,
+                      fmt::format("the EBR at sector {} can't be read: what logical partitions "
+                                  "there are from there on isn't known",
+                                  lba));
+        return;
+      }
+      const auto ebr = base::load<MbrSector>(*sector);
       if (ebr.signature.value() != mbr_signature) {
         findings_.add(
             "ebr.no-signature", Severity::error, lba,
@@ -148,7 +157,9 @@ class MbrReader {
   // Outside the container an EBR is believed only when it looks like one.
   [[nodiscard]] bool may_follow(std::uint64_t lba) const {
     if (lba >= device_.sectors()) return false;
-    const auto ebr = base::load<MbrSector>(device_.read(lba));
+    const auto sector = device::read_if_given(device_, lba);
+    if (!sector) return false;
+    const auto ebr = base::load<MbrSector>(*sector);
     return ebr.signature.value() == mbr_signature && all_zero(ebr.boot_code) &&
            ebr.partition_record[2].os_type == 0 && ebr.partition_record[3].os_type == 0;
   }

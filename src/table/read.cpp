@@ -7,6 +7,7 @@
 #include <nuvrat/text.h>
 
 #include "base/record.h"
+#include "device/given.h"
 
 namespace nuvrat {
 namespace {
@@ -52,7 +53,29 @@ void check_protective(const table::MbrSector& mbr, std::uint64_t sectors,
   }
 }
 
-void dispatch(const Device& device, const table::MbrSector& mbr, TableReading& reading) {
+void note_unread(const Device& device, const table::GptCopies& gpt, bool given0,
+                 TableReading& reading) {
+  table::FindingList findings(reading.findings);
+  const bool any = !reading.layout.partitions.empty();
+  if (!given0)
+    findings.add(
+        "table.unreadable", Severity::error, 0,
+        fmt::format("sector 0 can't be read: {}", any ? "what an MBR says there isn't known"
+                                                      : "whether there is a table isn't known"));
+  // Of a GPT that is there its own findings say so.
+  if (reading.layout.kind == TableKind::gpt) return;
+  for (const auto& [given, lba] : {std::pair{gpt.primary_given, std::uint64_t{1}},
+                                   std::pair{gpt.backup_given, device.sectors() - 1}}) {
+    if (!given)
+      findings.add(
+          "table.unreadable", Severity::warning, lba,
+          fmt::format("sector {} can't be read: whether a GPT header is there isn't known", lba));
+  }
+}
+
+// `given0`: sector 0 could be read.
+void dispatch(const Device& device, const table::MbrSector& mbr, bool given0,
+              TableReading& reading) {
   table::FindingList findings(reading.findings);
   const bool signed0 = mbr.signature.value() == table::mbr_signature;
   const std::uint64_t covered = protected_last(mbr);
@@ -71,8 +94,9 @@ void dispatch(const Device& device, const table::MbrSector& mbr, TableReading& r
                     gpt.backup_fault.empty() ? "none in the last sector" : gpt.backup_fault));
   } else if (valid_gpt && !(signed0 && reading.settle_unfinished) &&
              (!signed0 || !has_other_entry(mbr) || !entries_plausible(mbr))) {
-    findings.add("gpt.protective-missing", Severity::warning, 0,
-                 "there is a valid GPT, but LBA 0 has no protective entry", true);
+    if (given0)
+      findings.add("gpt.protective-missing", Severity::warning, 0,
+                   "there is a valid GPT, but LBA 0 has no protective entry", true);
     table::read_gpt(device, gpt, reading);
   } else if (signed0 && entries_plausible(mbr)) {
     if (gpt.any_signature && !reading.settle_unfinished) {
@@ -83,6 +107,7 @@ void dispatch(const Device& device, const table::MbrSector& mbr, TableReading& r
     }
     table::read_mbr(device, mbr, reading);
   }
+  note_unread(device, gpt, given0, reading);
 }
 
 }  // namespace
@@ -120,12 +145,13 @@ TableReading read_table(const Device& device) {
   TableReading reading;
   reading.layout.sector_size = device.sector_size();
   reading.layout.disk_sectors = device.sectors();
-  reading.sector0 = device.read(0);
+  const auto sector0 = device::read_if_given(device, 0);
+  reading.sector0 = sector0.value_or(Bytes(device.sector_size()));
   const auto mbr = base::load<table::MbrSector>(reading.sector0);
   reading.boot_code = !all_zero(mbr.boot_code);
   reading.settle_unfinished =
       mbr.signature.value() == table::mbr_signature && mbr.unknown.value() == table::settle_mark;
-  dispatch(device, mbr, reading);
+  dispatch(device, mbr, sector0.has_value(), reading);
   if (reading.settle_unfinished) {
     table::FindingList(reading.findings)
         .add("table.settle-unfinished", Severity::warning, 0,

@@ -37,6 +37,8 @@ struct GptCopies {
   std::optional<GptCopy> backup;
   std::string primary_fault;  // why it isn't valid; empty when it is or when there is no signature
   std::string backup_fault;
+  bool primary_given = true;  // the device gives what could be told of it
+  bool backup_given = true;
   bool any_signature = false;
 };
 /// Looks for both copies; reads nothing else. `protected_last`: the last sector that the protective

@@ -5,6 +5,8 @@
 
 #include <nuvrat/partition_type.h>
 
+#include "device/given.h"
+
 namespace nuvrat::table {
 namespace {
 
@@ -32,7 +34,8 @@ bool is_old_ebr(ByteView sector, std::uint64_t lba, const Layout& layout) {
 
 void look_in(const Device& device, SectorRange range, const Layout& layout, SectorSet& out) {
   for (std::uint64_t lba = range.first; lba < range.end(); ++lba) {
-    if (is_old_ebr(device.read(lba), lba, layout)) out.add({lba, 1});
+    const auto sector = device::read_if_given(device, lba);
+    if (sector && is_old_ebr(*sector, lba, layout)) out.add({lba, 1});
   }
 }
 
@@ -53,9 +56,9 @@ SectorSet old_gpt(const Device& device, const TableReading& table) {
   const std::uint64_t array = gpt_array_sectors(device.sector_size());
   const std::uint64_t last = device.sectors() - 1;
   const auto has_header = [&device](std::uint64_t lba) {
-    const Bytes sector = device.read(lba);
+    const auto sector = device::read_if_given(device, lba);
     constexpr std::string_view mark = "EFI PART";
-    return std::equal(mark.begin(), mark.end(), sector.begin());
+    return sector && std::equal(mark.begin(), mark.end(), sector->begin());
   };
   SectorSet out;
   if (has_header(1)) out.add({1, 1 + array});

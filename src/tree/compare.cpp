@@ -55,6 +55,17 @@ class Comparer final : public NodePairs {
     return false;
   }
 
+  /// A volume where there was one range.
+  bool expects_opened(std::uint64_t start, VolumeKind kind) {
+    for (std::size_t i = 0; i < changes_.size(); ++i) {
+      const ExpectedChange& c = changes_[i];
+      if (c.kind != Kind::opened || c.start != start || c.text != name_of(kind)) continue;
+      came_[i] = true;
+      return true;
+    }
+    return false;
+  }
+
   void volumes(const RecordedVolume& before, RecordedNodes& nodes, const ManifestVolume& after) {
     // What was to change in it did not, which finish() says.
     if (after.untouched) return;
@@ -331,22 +342,34 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
                                       const std::vector<ExpectedChange>& changes) {
   Comparison out;
   out.recorded = before.files();
-  out.left_out = std::max(before.left_out(), after.left_out());
+  // Of a volume that is to be read again nothing but the range was to be recorded.
+  const auto opened = static_cast<std::uint64_t>(std::count_if(
+      before.ranges().begin(), before.ranges().end(),
+      [&](const ManifestRange& r) { return !r.fault.empty() && opens(changes, r.start); }));
+  out.left_out = std::max(before.left_out() - opened, after.left_out());
   out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
   out.unreadable_ranges = std::max(before.unreadable_ranges(), after.unreadable_ranges());
   out.chosen = before.chosen();
   out.accessed = accessed == AccessTimes::compared;
   out.proof = before.proof();
   Comparer comparer(out, accessed, changes);
-  const auto one_volume = [&](const auto& v, std::uint64_t files, bool gone) {
+  // What is there was in a place that could not be read then, and not recorded.
+  const auto was_unseen = [&](std::uint64_t start) {
+    const auto then = start_before(changes, start);
+    const auto& ranges = before.ranges();
+    return then && std::any_of(ranges.begin(), ranges.end(), [&](const ManifestRange& r) {
+             return !r.fault.empty() && SectorRange{r.start, r.sectors}.contains(*then);
+           });
+  };
+  const auto one_volume = [&](const auto& v, std::uint64_t files, std::uint64_t bytes, bool gone) {
     if (!gone && before.chosen()) return;
     if (comparer.expects_partition(v.start, gone ? Kind::gone : Kind::added)) return;
-    // It could not be read then, and was not recorded.
-    const auto& ranges = before.ranges();
-    if (!gone && std::any_of(ranges.begin(), ranges.end(), [&](const ManifestRange& r) {
-          return !r.fault.empty() && start_before(changes, v.start) == r.start;
-        }))
+    if (!gone && comparer.expects_opened(v.start, v.info.kind)) {
+      out.opened += files;
+      out.opened_bytes += bytes;
       return;
+    }
+    if (!gone && was_unseen(v.start)) return;
     comparer.add(
         DifferenceKind::volume, v.number, "",
         fmt::format("the volume at sector {} with {} {}", v.start, plural(files, "file", "files"),
@@ -357,15 +380,21 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
       [&](const RecordedVolume& a, const ManifestVolume& b) {
         comparer.volumes(a, *before.nodes(a), b);
       },
-      [&](const RecordedVolume& v) { one_volume(v, v.files, true); },
-      [&](const ManifestVolume& v) { one_volume(v, v.tree.file_count(), false); });
+      [&](const RecordedVolume& v) { one_volume(v, v.files, v.bytes, true); },
+      [&](const ManifestVolume& v) {
+        one_volume(v, v.tree.file_count(), v.tree.total_bytes(), false);
+      });
   const auto one_range = [&](const ManifestRange& r, const auto& other_volumes, bool gone) {
     if (!gone && before.chosen()) return;
     if (comparer.expects_partition(r.start, gone ? Kind::gone : Kind::added)) return;
-    if (gone && r.holds_nothing) return;
-    // A volume that can't be read any more is said above; one that can again, too.
-    if (std::any_of(other_volumes.begin(), other_volumes.end(),
-                    [&r](const auto& v) { return v.start == r.start; }))
+    if (gone ? r.holds_nothing : was_unseen(r.start)) return;
+    // A volume that can't be read any more is said above; one that can again, too. So is what is
+    // in a place whose table could not be read.
+    const bool unseen = gone && !r.fault.empty();
+    if (std::any_of(other_volumes.begin(), other_volumes.end(), [&](const auto& v) {
+          return v.start == r.start ||
+                 (unseen && SectorRange{r.start, r.sectors}.contains(v.start));
+        }))
       return;
     comparer.add(DifferenceKind::range, r.number, "",
                  fmt::format("the partition at sector {} ({}) {}", r.start, r.description,

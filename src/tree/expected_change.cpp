@@ -37,6 +37,8 @@ const char* kind_words(ExpectedChange::Kind kind) {
       return "has the contents that were planned";
     case ExpectedChange::Kind::folder:
       return "not there before, now a folder";
+    case ExpectedChange::Kind::opened:
+      return "could not be read before, and can be now";
   }
   return "";
 }
@@ -62,6 +64,8 @@ DifferenceKind tree::kind_of(ExpectedChange::Kind kind) {
       return DifferenceKind::content;
     case ExpectedChange::Kind::folder:
       return DifferenceKind::extra;
+    case ExpectedChange::Kind::opened:
+      return DifferenceKind::volume;
   }
   return DifferenceKind::content;
 }
@@ -76,6 +80,8 @@ std::string tree::words_of(const ExpectedChange& c) {
   if (c.kind == ExpectedChange::Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
   if (c.kind == ExpectedChange::Kind::written)
     text = fmt::format("{} bytes now, SHA-256 {}, as planned", c.size, c.text.substr(0, 16));
+  else if (c.kind == ExpectedChange::Kind::opened)
+    text = fmt::format("a volume with {}, which {}", title_of(kind_named(c.text)), text);
   else if (!c.text.empty())
     text += ": '" + printable(c.text) + "'";
   return text;
@@ -101,6 +107,8 @@ const char* name_of(ExpectedChange::Kind kind) {
       return "written";
     case ExpectedChange::Kind::folder:
       return "folder";
+    case ExpectedChange::Kind::opened:
+      return "opened";
   }
   return "resized";
 }
@@ -123,6 +131,12 @@ std::optional<std::uint64_t> start_before(const std::vector<ExpectedChange>& cha
       return std::nullopt;
   }
   return start;
+}
+
+bool opens(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
+  return std::any_of(changes.begin(), changes.end(), [start](const ExpectedChange& c) {
+    return c.kind == ExpectedChange::Kind::opened && c.start == start;
+  });
 }
 
 void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {

@@ -4,6 +4,8 @@
 #include <array>
 #include <string_view>
 
+#include <nuvrat/error.h>
+
 #include "fat/boot.h"
 #include "fat/check.h"
 #include "fat/read.h"
@@ -26,6 +28,8 @@ constexpr std::size_t looked_at = 69632;  // 68 KiB: the last mark ends before
 constexpr std::array marks = {
     Mark{3, "NTFS    ", VolumeKind::ntfs, "NTFS"},
     Mark{3, "EXFAT   ", VolumeKind::exfat, "exFAT"},
+    Mark{3, std::string_view("ReFS\0\0\0\0", 8), VolumeKind::other, "ReFS"},
+    Mark{1024, "\x10\x20\xF5\xF2", VolumeKind::linux_data, "F2FS"},
     Mark{3, "-FVE-FS-", VolumeKind::other, "encrypted volume (FVE)"},
     Mark{4086, "SWAPSPACE2", VolumeKind::swap, "Linux swap"},
     Mark{1080, "\x53\xEF", VolumeKind::linux_data, "Linux ext file system"},
@@ -40,13 +44,7 @@ constexpr std::array marks = {
     Mark{32769, "CD001", VolumeKind::other, "ISO 9660"},
 };
 
-}  // namespace
-
-VolumeSignature recognise_volume(const Device& device) {
-  const std::uint64_t sectors =
-      std::min<std::uint64_t>(device.sectors(), looked_at / device.sector_size());
-  if (sectors == 0) return {};
-  const Bytes bytes = device.read(0, sectors);
+VolumeSignature recognise(ByteView bytes) {
   for (const Mark& mark : marks) {
     if (mark.offset + mark.bytes.size() > bytes.size()) continue;
     const std::string_view there(reinterpret_cast<const char*>(bytes.data()) + mark.offset,
@@ -61,6 +59,23 @@ VolumeSignature recognise_volume(const Device& device) {
   return {VolumeKind::unknown, all_zero(bytes) ? "empty" : "unknown contents"};
 }
 
+}  // namespace
+
+VolumeSignature recognise_volume(const Device& device) {
+  const std::uint64_t sectors =
+      std::min<std::uint64_t>(device.sectors(), looked_at / device.sector_size());
+  if (sectors == 0) return {};
+  try {
+    return recognise(device.read(0, sectors));
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::device_read) throw;
+    // The first sector alone says FAT or NTFS; where it says neither the kind isn't known.
+    VolumeSignature out = recognise(device.read(0));
+    if (row_of(out.kind) == nullptr) throw;
+    return out;
+  }
+}
+
 namespace {
 
 constexpr std::size_t hidden_at = 28;  // 32 bits
@@ -71,17 +86,19 @@ std::uint64_t little(ByteView bytes, std::size_t at, std::size_t length) {
   return out;
 }
 
-std::vector<std::uint64_t> no_copies(ByteView /*boot*/, std::uint64_t /*sectors*/) {
+std::vector<std::uint64_t> no_copies(ByteView /*boot*/, const Device& /*volume*/) {
   return {};
 }
-std::vector<std::uint64_t> fat32_copies(ByteView boot, std::uint64_t /*sectors*/) {
-  return {little(boot, 50, 2)};
+// It is counted in the volume's own sectors.
+std::vector<std::uint64_t> fat32_copies(ByteView boot, const Device& volume) {
+  return {little(boot, 50, 2) * (little(boot, 11, 2) / volume.sector_size())};
 }
-// The partition's last sector, or the first one after the volume.
-std::vector<std::uint64_t> ntfs_copies(ByteView boot, std::uint64_t sectors) {
-  std::vector<std::uint64_t> out{sectors - 1};
-  if (const std::uint64_t total = little(boot, 40, 8); total < sectors - 1) out.push_back(total);
-  return out;
+// The partition's last sector, or the first one after the volume; never one of the volume's own.
+std::vector<std::uint64_t> ntfs_copies(ByteView boot, const Device& volume) {
+  const std::uint64_t total = little(boot, 40, 8);
+  const std::uint64_t last = volume.sectors() - 1;
+  if (total > last) return {};
+  return total == last ? std::vector{last} : std::vector{last, total};
 }
 
 Findings check_any_fat(const Device& device, const ReadOptions& options, VolumeTotals* totals) {
@@ -108,6 +125,10 @@ const VolumeRow* volume::row_of(VolumeKind kind) {
   const auto it = std::find_if(rows.begin(), rows.end(),
                                [kind](const VolumeRow& row) { return row.kind == kind; });
   return it == rows.end() ? nullptr : &*it;
+}
+
+const VolumeRow* volume::row_of_boot(ByteView boot) {
+  return row_of(recognise(boot).kind);
 }
 
 Findings check_volume(const Device& device, const ReadOptions& options, VolumeTotals* totals) {
@@ -144,7 +165,7 @@ std::vector<std::uint64_t> volume::equal_boot_copies(const Device& volume, Volum
   std::vector<std::uint64_t> out;
   const VolumeRow* row = row_of(kind);
   if (row == nullptr) return out;
-  for (const std::uint64_t at : row->boot_copies(boot, volume.sectors())) {
+  for (const std::uint64_t at : row->boot_copies(boot, volume)) {
     if (at == 0 || at >= volume.sectors()) continue;
     const Bytes there = volume.read(at);
     if (std::equal(there.begin(), there.end(), boot.begin(), boot.end())) out.push_back(at);

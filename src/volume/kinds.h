@@ -14,10 +14,12 @@ struct VolumeRow {
   std::unique_ptr<VolumeReader> (*open)(const Device& device, const ReadOptions& options);
   Findings (*check)(const Device& device, const ReadOptions& options, VolumeTotals* totals);
   /// Where second copies of the boot sector may be, in sectors from the volume's first.
-  std::vector<std::uint64_t> (*boot_copies)(ByteView boot, std::uint64_t sectors);
+  std::vector<std::uint64_t> (*boot_copies)(ByteView boot, const Device& volume);
 };
 /// Null for a kind that Nuvrat doesn't read.
 [[nodiscard]] const VolumeRow* row_of(VolumeKind kind);
+/// Of what has this boot sector.
+[[nodiscard]] const VolumeRow* row_of_boot(ByteView boot);
 
 // The one field of a boot sector that says where the volume begins. FAT and NTFS have it in the
 // same place.

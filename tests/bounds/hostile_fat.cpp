@@ -146,6 +146,22 @@ std::unique_ptr<MemoryDevice> one_folder(unsigned n) {
   return fat.disk();
 }
 
+// The first boot sector is lost, and every reserved sector says that it is the second one of n
+// files.
+std::unique_ptr<MemoryDevice> many_copies(unsigned n) {
+  Fat32 fat(n + 100);
+  fat.piece(2, n / 16 + 1);
+  for (std::uint32_t i = 0; i < n; ++i) fat.entry(2, i, fmt::format("F{}", i), 0x20, 0, 0);
+  auto out = fat.disk();
+  Bytes boot = out->read(0);
+  for (std::uint64_t at = 2; at < 32; ++at) {
+    put(boot, 50, at, 2);
+    out->write(at, boot);
+  }
+  out->write(0, Bytes(512));
+  return out;
+}
+
 }  // namespace
 
 std::vector<Hostile> hostile_fat() {
@@ -154,7 +170,8 @@ std::vector<Hostile> hostile_fat() {
           {"FAT: chains that run in one circle", circle},
           {"FAT: a chain that runs backwards", backwards, 20000},
           {"FAT: one name many times", one_name, 5000},
-          {"FAT: folders that begin inside one another", one_folder, 8000}};
+          {"FAT: folders that begin inside one another", one_folder, 8000},
+          {"FAT: second boot sectors everywhere", many_copies, 5000}};
 }
 
 }  // namespace bounds

@@ -32,25 +32,38 @@ std::string written_words(const Assessment& a) {
                                   plural(static_cast<std::uint64_t>(count), "file", "files"));
 }
 
+// Files on a volume that could not be read before.
+std::string opened_words(const Comparison& c) {
+  if (c.opened == 0) return "";
+  return fmt::format(
+      "{} with {}, which could not be read any more, can be read again. {} ",
+      plural(c.opened, "file", "files"), format_bytes(c.opened_bytes),
+      c.proof == Proof::places
+          ? "Nothing was written but the sector that was lost."
+          : "The sector that was lost was written, and every other one there is as it was before.");
+}
+
 std::string files_words(const CaseRecord& r) {
   const Manifest& m = *r.after;
   const bool by_places = r.job.options.proof == Proof::places;
-  std::string out =
-      m.files() == 0 ? std::string("The disk holds no files that Nuvrat reads.")
+  std::string out = opened_words(*r.comparison);
+  const std::uint64_t files = m.files() - r.comparison->opened;
+  const std::uint64_t bytes = m.bytes() - r.comparison->opened_bytes;
+  out +=
+      files == 0 && !out.empty() ? std::string()
+      : files == 0               ? std::string("The disk holds no files that Nuvrat reads.")
       : by_places
           ? fmt::format(
                 "{} files with {} have the names, sizes and times that they had{}. All but those "
                 "that had to move are in the very places where they were, and nothing was written "
                 "there; what had to move was read before and after, and is the same. What the "
                 "others hold was not read.",
-                claim("files", m.files()),
-                claim("bytes", format_bytes(m.bytes()), std::to_string(m.bytes())),
+                claim("files", files), claim("bytes", format_bytes(bytes), std::to_string(bytes)),
                 written_words(r.job.assessment))
           : fmt::format(
                 "{} files with {} were read in full before the change and after it, and "
                 "every one is as it was{}.",
-                claim("files", m.files()),
-                claim("bytes", format_bytes(m.bytes()), std::to_string(m.bytes())),
+                claim("files", files), claim("bytes", format_bytes(bytes), std::to_string(bytes)),
                 written_words(r.job.assessment));
   if (!m.ranges.empty()) {
     out += fmt::format(" {} that Nuvrat can't read inside {}.",
@@ -115,7 +128,7 @@ Verdict verdict_of(const CaseRecord& r) {
       return {"good", "✔",
               std::string(r.job.options.proof == Proof::places ? "Done, and every file is there"
                                                                : "Done, and nothing was lost") +
-                  (r.before && !r.before->whole() ? " of what could be read" : "") +
+                  (r.comparison->partial() ? " of what could be read" : "") +
                   (r.left_behind > 0 ? " but what the new format can't hold" : "") +
                   deleted_words(r.job.assessment),
               files_words(r) + left_behind_words(r)};

@@ -163,8 +163,9 @@ std::string comparison_part(const Comparison& c) {
   return out;
 }
 
-std::string left_out_part(const Manifest& before) {
-  if (before.left_out() == 0) return "";
+// What was to be read again is said where the rest is.
+std::string left_out_part(const Manifest& before, const std::vector<ExpectedChange>& changes) {
+  std::uint64_t all = before.left_out();
   HtmlTable list{"What could not be read, and was neither recorded nor compared",
                  {"place", "why"},
                  {},
@@ -176,10 +177,14 @@ std::string left_out_part(const Manifest& before) {
     }
   }
   for (const ManifestRange& range : before.ranges) {
-    if (!range.fault.empty() && list.rows.size() < max_rows)
+    if (range.fault.empty()) continue;
+    if (opens(changes, range.start)) {
+      --all;
+    } else if (list.rows.size() < max_rows) {
       list.rows.push_back({esc(part_name(range.number)), esc(range.fault)});
+    }
   }
-  return list.text() + and_more(before.left_out(), list.rows.size());
+  return all == 0 ? "" : list.text() + and_more(all, list.rows.size());
 }
 
 std::string unreadable_part(const Manifest& before) {
@@ -225,7 +230,12 @@ std::string proof_section(const CaseRecord& r) {
     body += "<h3>The check after</h3>\n" +
             findings_list(r.findings_after, "Table and volumes are sound: no rule broken.");
   }
-  if (r.before) body += left_out_part(*r.before) + unreadable_part(*r.before);
+  if (r.before) {
+    const bool finished = r.outcome == Outcome::done;
+    body += left_out_part(*r.before,
+                          finished ? r.job.assessment.changes : std::vector<ExpectedChange>{}) +
+            unreadable_part(*r.before);
+  }
   return section("proof", "Proof", body);
 }
 

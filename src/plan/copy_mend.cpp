@@ -1,0 +1,121 @@
+// check --repair for structures that there are two of: boot sectors, the first records of NTFS. The
+// one that is lost is written from the other.
+
+#include <algorithm>
+
+#include <fmt/core.h>
+
+#include <nuvrat/text.h>
+
+#include "disk/lost_start.h"
+#include "ntfs/mirror.h"
+#include "plan/plan.h"
+#include "steps/kinds.h"
+
+namespace nuvrat::plan {
+namespace {
+
+// `info`: of the volume once it is done.
+steps::CopyMend mend_of(const Partition& p, const VolumeInfo& info, const ReadOptions& options) {
+  steps::CopyMend out;
+  out.change.place = p.range();
+  out.change.number = p.number;
+  out.change.serial = info.serial_number;
+  out.change.cluster_bytes = info.cluster_bytes;
+  out.change.made = now();
+  out.change.zone = options.zone.name();
+  out.change.codepage = options.codepage;
+  out.change.from = out.change.to = info.kind;
+  return out;
+}
+
+// `sectors`: counted from the disk's first one; the last of them is the switch.
+void add_mend(steps::CopyMend work, std::string title, std::vector<SectorWrite> sectors,
+              Assessment& out) {
+  if (sectors.empty()) return;
+  work.change.writes = sectors.size();
+  work.title =
+      std::move(title) + (work.change.number == 0 ? "" : " on " + part_name(work.change.number));
+  work.last = std::move(sectors.back());
+  sectors.pop_back();
+  work.before = std::move(sectors);
+  out.steps.push_back(Step(out.before, {std::move(work)}));
+}
+
+// The volume opens with its second boot sector, and is sound: it gets that as its first one.
+void put_back_first(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
+                    Assessment& out) {
+  const Partition& p = s.partition;
+  const auto copy = disk::good_boot_copy(Window(device, p.range()), options);
+  if (!copy) return;
+  steps::CopyMend work = mend_of(p, copy->info, options);
+  work.change.from = VolumeKind::unknown;
+  ExpectedChange change;
+  change.kind = ExpectedChange::Kind::opened;
+  change.start = p.start;
+  change.text = name_of(copy->info.kind);
+  out.changes.push_back(std::move(change));
+  const bool sure = find_code(s.findings, "volume.boot-lost")->severity == Severity::error;
+  out.consents.push_back(
+      {"boot-sector",
+       fmt::format("sector {} gets what sector {} holds: {} is {} then, with {} and {}{}", p.start,
+                   p.start + copy->at, volume_words(p.number), title_of(copy->info.kind),
+                   plural(copy->totals.files, "file", "files"), format_bytes(copy->totals.bytes),
+                   sure ? ""
+                        : "; sector " + std::to_string(p.start) +
+                              " holds data that Nuvrat doesn't know: a system whose volume that "
+                              "is would not find it any more")});
+  add_mend(std::move(work),
+           fmt::format("first boot sector of {} put back", title_of(copy->info.kind)),
+           {{p.start, copy->sector}}, out);
+}
+
+// NTFS's is the last sector of the partition. FAT's is mended with the rest of its structures.
+void put_back_second(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
+                     Assessment& out) {
+  const Partition& p = s.partition;
+  const std::uint64_t lba = p.range().last();
+  if (length_of(s) < p.sectors && !all_zero(device.read(lba)))
+    out.consents.push_back(
+        {"slack-data", fmt::format("{}: sector {}, after the end of its volume, holds data that "
+                                   "the volume doesn't own; the second boot sector overwrites it",
+                                   volume_words(p.number), lba)});
+  add_mend(mend_of(p, *s.volume, options), "second boot sector of NTFS put back",
+           {{lba, device.read(p.start)}}, out);
+}
+
+void mend_records(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
+                  bool records, bool copies, Assessment& out) {
+  const Partition& p = s.partition;
+  const Window window(device, p.range());
+  const ntfs::Volume volume(window);
+  const auto add = [&](const char* title, std::vector<SectorWrite> sectors) {
+    for (SectorWrite& w : sectors) w.lba += p.start;
+    add_mend(mend_of(p, *s.volume, options), title, std::move(sectors), out);
+  };
+  if (records) add("first records of $MFT from their copies", ntfs::mended_records(volume));
+  if (copies) add("copies in $MFTMirr of the first records", ntfs::mended_copies(volume));
+}
+
+}  // namespace
+
+bool plan_copy_mend(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
+                    Assessment& out) {
+  if (s.partition.range().end() > device.sectors()) return false;
+  const std::size_t before = out.steps.size();
+  const auto is_mended = [&s](const char* code) {
+    const Finding* f = find_code(s.findings, code);
+    return f != nullptr && f->repairable;
+  };
+  if (is_mended("volume.boot-lost")) {
+    put_back_first(device, s, options, out);
+  } else if (s.volume && s.volume->kind == VolumeKind::ntfs &&
+             std::none_of(s.findings.begin(), s.findings.end(), is_beyond_mending)) {
+    mend_records(device, s, options, is_mended("ntfs.first-records"), is_mended("ntfs.mirror"),
+                 out);
+    if (is_mended("ntfs.boot-copy")) put_back_second(device, s, options, out);
+  }
+  return out.steps.size() > before;
+}
+
+}  // namespace nuvrat::plan
