@@ -285,6 +285,12 @@ TEST_CASE("boot sector: what is not a copy of this volume's is not put there") {
     const Assessment a = assess(*disk, {parse_goal("p1.label=ELB")}, utc(), random);
     REQUIRE_FALSE(a.in_reach());
     CHECK(a.obstacles[0].code == "volume.boot-lost");
+    // But not one by which it goes.
+    const Assessment gone = assess(*disk, {parse_goal("p1=gone")}, utc(), random);
+    REQUIRE(gone.in_reach());
+    support::Folder folder(support::Folder::Where::memory);
+    QuietProgress quiet;
+    CHECK(run_job(*disk, gone, support::case_in_memory(folder / "case"), quiet).sound());
   }
 }
 

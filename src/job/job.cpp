@@ -18,7 +18,7 @@
 namespace nuvrat::job {
 namespace {
 
-// Parts of files that the device doesn't give: only with the owner's word.
+// Parts of files that the device doesn't give, where they are to stay: only with the owner's word.
 void require_readable(const Manifest& before, const Assessment& assessment,
                       const JobOptions& options) {
   std::string names;
@@ -28,20 +28,27 @@ void require_readable(const Manifest& before, const Assessment& assessment,
     names += fmt::format("{}{} at offset {} ({} bytes)", names.empty() ? "" : ", ", name,
                          parts[0].offset, parts[0].length);
   };
+  const auto goes = [&assessment](const auto& part) {
+    return !start_after(assessment.changes, part.start);
+  };
   for (const ManifestVolume& v : before.volumes) {
+    if (goes(v)) continue;
     for (const auto& [id, parts] : v.unreadable)
       add(part_name(v.number) + "/" + v.tree.path(id), parts);
   }
-  for (const ManifestRange& r : before.ranges) add(part_name(r.number), r.unreadable);
+  for (const ManifestRange& r : before.ranges) {
+    if (!goes(r)) add(part_name(r.number), r.unreadable);
+  }
   const auto add_place = [&](const std::string& name, const std::string& reason) {
     if (++count > 5) return;
     names += fmt::format("{}{}: {}", names.empty() ? "" : ", ", name, reason);
   };
   for (const ManifestVolume& v : before.volumes) {
+    if (goes(v)) continue;
     for (const LeftOut& l : v.left_out) add_place(part_name(v.number) + "/" + l.path, l.reason);
   }
   for (const ManifestRange& r : before.ranges) {
-    if (!r.fault.empty() && !opens(assessment.changes, r.start))
+    if (!r.fault.empty() && !goes(r) && !opens(assessment.changes, r.start))
       add_place(part_name(r.number), r.fault);
   }
   if (count == 0 || options.accept_unreadable) return;
