@@ -295,7 +295,7 @@ OpenedVolume::OpenedVolume(const Device& device, unsigned number, const ReadOpti
     damage = e;
   }
   if (reader_ != nullptr) return;
-  if (auto copy = boot_copy_to_read_with(*window_, options)) {
+  if (auto copy = likely_boot_copy(*window_, options)) {
     opened_with_ = start_ + copy->at;
     with_copy_ = volume::with_first(*window_, std::move(copy->sector));
     reader_ = open_volume(*with_copy_, options);

@@ -49,34 +49,30 @@ std::string words_of_copies(const std::vector<BootCopy>& copies, const BootCopy*
 
 }  // namespace
 
-bool note_lost_start(const Device& volume, const ReadOptions& options, bool deep,
-                     const std::string& trouble, SurveyedPartition& out) {
+std::optional<LostStart> look_without_start(const Device& volume, const ReadOptions& options,
+                                            bool deep, const std::string& trouble,
+                                            std::uint64_t start) {
   const auto copies = find_boot_copies(volume, options, deep ? CopyCheck::whole : CopyCheck::none);
-  if (copies.empty()) return false;
-  const Partition& p = out.partition;
+  if (copies.empty()) return std::nullopt;
   const Bytes first = trouble.empty() ? volume.read(0) : Bytes(volume.sector_size());
-  const bool looks_like_one = first[510] == 0x55 && first[511] == 0xAA;
   const BootCopy* good = deep ? only_sound(copies) : nullptr;
   const std::string state = !trouble.empty()  ? "the first sector makes no sense: " + trouble
                             : all_zero(first) ? "the first sector is empty"
                                               : "the first sector is not a boot sector";
   // What Nuvrat doesn't know may be another system's, on a place where a volume was before.
-  const bool lost = !trouble.empty() || all_zero(first) || looks_like_one;
+  const bool lost = !trouble.empty() || all_zero(first) || volume::has_boot_signature(first);
+  LostStart out;
   out.findings.push_back({"volume.boot-lost",
                           lost ? Severity::error : Severity::warning,
-                          {part_name(p.number), p.start, {}, {}},
-                          state + "; " + words_of_copies(copies, good, deep, p.start),
+                          {{}, 0, {}, {}},
+                          state + "; " + words_of_copies(copies, good, deep, start),
                           good != nullptr});
   // What the check says of the volume as it is with it, or why it can't be put back.
   const BootCopy* told = good == nullptr && deep && copies.size() == 1 ? &copies.front() : good;
-  if (told == nullptr) return true;
+  if (told == nullptr) return out;
+  out.findings.insert(out.findings.end(), told->findings.begin(), told->findings.end());
   out.totals = told->totals;
-  for (Finding f : told->findings) {
-    f.place.subject = part_name(p.number);
-    if (f.place.sector) f.place.sector = p.start + *f.place.sector;
-    out.findings.push_back(std::move(f));
-  }
-  return true;
+  return out;
 }
 
 namespace {
@@ -98,7 +94,7 @@ bool is_bare_volume(const Device& device, const TableReading& table) {
   // A jump begins a volume's boot sector, whatever else of it is lost.
   const bool no_table = table.layout.kind == TableKind::none || table.sector0.front() == 0xEB ||
                         table.sector0.front() == 0xE9;
-  return no_table && !lost_start_words(device, {}).empty();
+  return no_table && !find_boot_copies(device, {}, CopyCheck::none).empty();
 }
 
 std::string second_boot_words(const Device& volume, const ReadOptions& options) {
@@ -114,17 +110,12 @@ std::string lost_start_words(const Device& volume, const ReadOptions& options) {
   return second.empty() ? "" : "its first sector is not a boot sector; " + second;
 }
 
-std::optional<BootCopy> boot_copy_to_read_with(const Device& volume, const ReadOptions& options) {
+std::optional<BootCopy> likely_boot_copy(const Device& volume, const ReadOptions& options) {
   auto copies = find_boot_copies(volume, options, CopyCheck::none);
+  if (copies.size() > 1) copies = find_boot_copies(volume, options, CopyCheck::whole);
   if (copies.size() == 1) return std::move(copies.front());
-  return copies.empty() ? std::nullopt : good_boot_copy(volume, options);
-}
-
-std::optional<BootCopy> good_boot_copy(const Device& volume, const ReadOptions& options) {
-  const auto copies = find_boot_copies(volume, options, CopyCheck::whole);
   const BootCopy* good = only_sound(copies);
-  if (good == nullptr) return std::nullopt;
-  return *good;
+  return good == nullptr ? std::nullopt : std::optional(*good);
 }
 
 }  // namespace nuvrat::disk

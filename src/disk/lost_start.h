@@ -10,11 +10,18 @@
 
 namespace nuvrat::disk {
 
-/// What is said of such a volume; false, and nothing, where it has no second boot sector with which
-/// it can be opened. `trouble`: why it can't be with the first one; empty: that is none. `deep`: it
-/// is checked as it would be, and what the check finds is said, too.
-bool note_lost_start(const Device& volume, const ReadOptions& options, bool deep,
-                     const std::string& trouble, SurveyedPartition& out);
+struct LostStart {
+  Findings findings;  ///< the first says what is lost; places are the volume's
+  VolumeTotals totals;
+};
+/// What is said of a volume that can't be opened; none where it has no second boot sector with
+/// which it can be. `trouble`: why it can't be with the first one; empty: that is none. `deep`: it
+/// is checked as it would be; only then, and where one copy alone makes it sound, it can be mended.
+/// `start`: the volume's first sector on the disk, for the words.
+[[nodiscard]] std::optional<LostStart> look_without_start(const Device& volume,
+                                                          const ReadOptions& options, bool deep,
+                                                          const std::string& trouble,
+                                                          std::uint64_t start);
 
 /// The disk is one volume without a table, though its first sector may be lost.
 [[nodiscard]] bool is_bare_volume(const Device& device, const TableReading& table);
@@ -27,12 +34,9 @@ bool note_lost_start(const Device& volume, const ReadOptions& options, bool deep
 /// none.
 [[nodiscard]] std::string second_boot_words(const Device& volume, const ReadOptions& options);
 
-/// The one to look at the volume with: the only one there is, or the only one with which it is
-/// sound; none.
-[[nodiscard]] std::optional<volume::BootCopy> boot_copy_to_read_with(const Device& volume,
-                                                                     const ReadOptions& options);
-/// The one that can be put back: the only one with which the volume is sound; none.
-[[nodiscard]] std::optional<volume::BootCopy> good_boot_copy(const Device& volume,
-                                                             const ReadOptions& options);
+/// The second boot sector to read with: the only one there is, or the only one with which the
+/// volume is sound; none.
+[[nodiscard]] std::optional<volume::BootCopy> likely_boot_copy(const Device& volume,
+                                                               const ReadOptions& options);
 
 }  // namespace nuvrat::disk

@@ -8,6 +8,7 @@
 #include <nuvrat/error.h>
 
 #include "base/record.h"
+#include "device/given.h"
 
 namespace nuvrat {
 namespace {
@@ -26,13 +27,9 @@ static_assert(offsetof(RaidSuperblock, super_offset) == 144);
 
 // The sector at this byte; empty where the device hasn't it, or doesn't give it.
 Bytes sector_at(const Device& device, std::uint64_t byte) {
-  try {
-    const std::uint64_t lba = byte / device.sector_size();
-    return lba < device.sectors() ? device.read(lba) : Bytes();
-  } catch (const Error& e) {
-    if (e.code() != ErrorCode::device_read) throw;
-    return {};
-  }
+  const std::uint64_t lba = byte / device.sector_size();
+  if (lba >= device.sectors()) return {};
+  return device::read_if_given(device, lba).value_or(Bytes());
 }
 
 // Of version 0.90 near the end, in the byte order of the machine that made it.

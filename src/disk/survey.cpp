@@ -53,12 +53,7 @@ void note_wrong_start(const Device& window, VolumeKind kind, const Partition& p,
 
 // The first boot sector can't be read, and a second one can.
 std::string words_of_unread_start(const Device& volume, const ReadOptions& options) {
-  try {
-    (void)volume.read(0);
-    return "";
-  } catch (const Error& e) {
-    if (e.code() != ErrorCode::device_read) throw;
-  }
+  if (device::read_if_given(volume, 0)) return "";
   const std::string words = second_boot_words(volume, options);
   return words.empty() ? "" : words + ": 'nuvrat files' and 'nuvrat fetch' read the volume with it";
 }
@@ -71,7 +66,20 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     if (at.sector) at.sector = p.start + *at.sector;
     return at;
   };
+  const auto take = [&](const Findings& findings) {
+    for (Finding f : findings) {
+      f.place = place(f.place);
+      out.findings.push_back(std::move(f));
+    }
+  };
   std::unique_ptr<Device> there;
+  const auto without_start = [&](const std::string& trouble) {
+    const auto lost = look_without_start(*there, options, deep, trouble, p.start);
+    if (!lost) return false;
+    take(lost->findings);
+    out.totals = lost->totals;
+    return true;
+  };
   try {
     there = window_onto(device, p.range());
     const Device& window = *there;
@@ -93,8 +101,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     }
     const auto reader = open_volume(window, options);
     if (!reader) {
-      if (out.signature.kind == VolumeKind::unknown)
-        note_lost_start(window, options, deep, "", out);
+      if (out.signature.kind == VolumeKind::unknown) without_start("");
       return;
     }
     out.volume = reader->info();
@@ -105,16 +112,13 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     const Findings findings =
         deep ? check_volume(window, options, &out.totals) : reader->findings();
     out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
-    for (Finding f : findings) {
-      f.place = place(f.place);
-      out.findings.push_back(std::move(f));
-    }
+    take(findings);
   } catch (const Error& e) {
     // A Window counts from the partition's start only in what the formats report; the device itself
     // names absolute sectors.
     const bool io = e.code() == ErrorCode::device_read;
     if (!io && e.code() != ErrorCode::damaged) throw;
-    if (!io && there && note_lost_start(*there, options, deep, e.message(), out)) return;
+    if (!io && there && without_start(e.message())) return;
     Place at = io ? e.place() : place(e.place());
     at.subject = part_name(p.number);
     std::string text = e.message() + (e.remedy().empty() ? "" : ". " + e.remedy());

@@ -10,6 +10,7 @@
 
 #include "base/ahead.h"
 #include "base/finding_log.h"
+#include "device/given.h"
 #include "fat/directory.h"
 #include "fat/fat_map.h"
 
@@ -128,26 +129,17 @@ class FatReader final : public VolumeReader {
   // What the device doesn't give reads as deleted entries: zeros would end the folder there.
   void read_entries(const Folder& folder, std::uint64_t lba, ByteSpan out) {
     constexpr std::uint8_t deleted = 0xE5;
-    try {
-      device_.read(lba, out);
-      return;
-    } catch (const Error& e) {
-      if (e.code() != ErrorCode::device_read) throw;
-    }
+    if (device::is_given(device_, lba, out)) return;
     for (std::uint64_t at = 0; at < out.size(); at += device_.sector_size()) {
       const ByteSpan sector = out.subspan(at, device_.sector_size());
       const std::uint64_t number = lba + at / device_.sector_size();
-      try {
-        device_.read(number, sector);
-      } catch (const Error& e) {
-        if (e.code() != ErrorCode::device_read) throw;
-        std::fill(sector.begin(), sector.end(), deleted);
-        add_finding("fat.folder-unreadable", Severity::error, number, {}, folder.id,
-                    "a part of the folder can't be read");
-        leave_out({tree_.path(folder.id),
-                   {},
-                   fmt::format("the device doesn't give sector {} of the volume", number)});
-      }
+      if (device::is_given(device_, number, sector)) continue;
+      std::fill(sector.begin(), sector.end(), deleted);
+      add_finding("fat.folder-unreadable", Severity::error, number, {}, folder.id,
+                  "a part of the folder can't be read");
+      leave_out({tree_.path(folder.id),
+                 {},
+                 fmt::format("the device doesn't give sector {} of the volume", number)});
     }
   }
 

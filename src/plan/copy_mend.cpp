@@ -42,11 +42,11 @@ void add_mend(steps::CopyMend work, std::string title, std::vector<SectorWrite> 
   out.steps.push_back(Step(out.before, {std::move(work)}));
 }
 
-// The volume opens with its second boot sector, and is sound: it gets that as its first one.
+// The survey has checked the volume with its second boot sector: it gets that as its first one.
 void put_back_first(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
                     Assessment& out) {
   const Partition& p = s.partition;
-  const auto copy = disk::good_boot_copy(Window(device, p.range()), options);
+  const auto copy = disk::likely_boot_copy(Window(device, p.range()), options);
   if (!copy) return;
   steps::CopyMend work = mend_of(p, copy->info, options);
   work.change.from = VolumeKind::unknown;
@@ -60,7 +60,7 @@ void put_back_first(const Device& device, const SurveyedPartition& s, const Read
       {"boot-sector",
        fmt::format("sector {} gets what sector {} holds: {} is {} then, with {} and {}{}", p.start,
                    p.start + copy->at, volume_words(p.number), title_of(copy->info.kind),
-                   plural(copy->totals.files, "file", "files"), format_bytes(copy->totals.bytes),
+                   plural(s.totals.files, "file", "files"), format_bytes(s.totals.bytes),
                    sure ? ""
                         : "; sector " + std::to_string(p.start) +
                               " holds data that Nuvrat doesn't know: a system whose volume that "

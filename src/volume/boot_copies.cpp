@@ -45,8 +45,9 @@ class WithFirst final : public Device {
 std::vector<SectorWrite> sectors_like_one(const Device& volume) {
   std::vector<SectorWrite> out;
   const std::size_t size = volume.sector_size();
+  const Bytes first = device::read_if_given(volume, 0).value_or(Bytes(size));
   const auto look_at = [&](std::uint64_t at, ByteView sector) {
-    if (sector[510] == 0x55 && sector[511] == 0xAA)
+    if (has_boot_signature(sector) && !std::equal(sector.begin(), sector.end(), first.begin()))
       out.push_back({at, {sector.begin(), sector.end()}});
   };
   const std::uint64_t front = std::min(reserved, volume.sectors());

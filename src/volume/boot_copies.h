@@ -5,6 +5,11 @@
 
 namespace nuvrat::volume {
 
+/// What every boot sector ends in.
+[[nodiscard]] inline bool has_boot_signature(ByteView sector) {
+  return sector[510] == 0x55 && sector[511] == 0xAA;
+}
+
 /// A second boot sector with which the volume can be opened.
 struct BootCopy {
   std::uint64_t at = 0;  ///< in sectors from the volume's first
@@ -18,9 +23,9 @@ struct BootCopy {
 };
 
 enum class CopyCheck { none, whole };
-/// Those of a volume whose first sector is not one, or says nonsense. Where a format has its second
-/// boot sectors, and that say themselves that they are there. One that can't be read is none.
-/// Throws Error (cancelled, file): of the overlay that the volume is opened on.
+/// Those of a volume whose first sector is not one, or says nonsense: where a format has its second
+/// boot sectors, and that say themselves that they are there, and not the same as the first. One
+/// that can't be read is none.
 [[nodiscard]] std::vector<BootCopy> find_boot_copies(const Device& volume,
                                                      const ReadOptions& options, CopyCheck check);
 
