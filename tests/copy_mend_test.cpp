@@ -178,6 +178,11 @@ TEST_CASE("boot sector: however it was lost, the volume is there again with ever
         CHECK_FALSE(result.comparison.partial());
         CHECK(disk->same_as(*sound));
         CHECK(verify_disk(recorded, *disk, utc(), quiet).comparison.equal());
+        // Of what could not be read nothing is said to be as recorded.
+        const Verification partly = verify_disk(unread, *disk, utc(), quiet);
+        CHECK(partly.comparison.equal());
+        CHECK(comparison_text(partly.comparison, partly.now, {}).find(": 0 files as recorded") !=
+              std::string::npos);
         const CaseRecord record = read_record(folder / "case", disk.get());
         CHECK(record.outcome == Outcome::done);
 

@@ -355,7 +355,14 @@ std::string comparison_verdict(const Comparison& c, const Manifest& after, const
                    ": " + files + " as recorded" +
                        (c.by_place == 0 ? "" : ", by their places: contents were not read"),
                    style);
-  return verdict(after.device, Tone::plain, files + " as recorded, as far as could be read; ",
+  // What could not be read then, and can be now, was not recorded.
+  const std::uint64_t others = after.files() - std::min(after.files(), c.recorded);
+  const std::string held = others == 0 ? files : plural(c.recorded, "file", "files");
+  const std::string rest =
+      others == 0 ? ""
+                  : ", and " + plural(others, "file that was", "files that were") + " not recorded";
+  return verdict(after.device, Tone::plain,
+                 held + " as recorded, as far as could be read" + rest + "; ",
                  toned(Tone::bad, unread_words(c.left_out, c.unreadable, c.unreadable_ranges) +
                                       " could not be"),
                  style);
