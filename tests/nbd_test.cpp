@@ -21,21 +21,24 @@ class Server {
  public:
   // A child of this process, not a daemon: it has begun when its file of the process number is
   // written, and it is gone when it was waited for.
-  Server(const fs::path& image, const fs::path& socket, const std::string& options = "") {
+  Server(const fs::path& image, const fs::path& socket, const std::string& options = "",
+         const std::string& parameters = "")
+      : Server(socket, fmt::format("{} file {} {}", options, image.string(), parameters)) {}
+  Server(const fs::path& socket, const std::string& words) {
     fs::remove(socket);
     const auto ready = fs::path(socket.string() + ".pid");
     fs::remove(ready);
     pid_ = ::fork();
     REQUIRE(pid_ >= 0);
     if (pid_ == 0) {
-      const std::string command = fmt::format("exec nbdkit -f {} -U {} -P {} file {}", options,
-                                              socket.string(), ready.string(), image.string());
+      const std::string command =
+          fmt::format("exec nbdkit -f -U {} -P {} {}", socket.string(), ready.string(), words);
       ::execl("/bin/sh", "sh", "-c", command.c_str(), nullptr);
       ::_exit(127);
     }
     const auto limit = std::chrono::steady_clock::now() + std::chrono::seconds(60);
     while (!fs::exists(ready) || fs::file_size(ready) == 0) {
-      REQUIRE_MESSAGE(::waitpid(pid_, nullptr, WNOHANG) == 0, "the server ended: " << options);
+      REQUIRE_MESSAGE(::waitpid(pid_, nullptr, WNOHANG) == 0, "the server ended: " << words);
       REQUIRE(std::chrono::steady_clock::now() < limit);
       std::this_thread::sleep_for(std::chrono::milliseconds(5));
     }
@@ -77,7 +80,173 @@ class Killer final : public Progress {
   std::string stage_;
 };
 
+// What a server was asked for, as its log says, from one look to the next.
+class Asked {
+ public:
+  explicit Asked(fs::path log) : log_(std::move(log)) {}
+
+  // How often each sector was asked for since the last look.
+  std::map<std::uint64_t, unsigned> look() {
+    std::ifstream in(log_);
+    in.seekg(static_cast<std::streamoff>(seen_));
+    std::map<std::uint64_t, unsigned> out;
+    for (std::string line; std::getline(in, line);) {
+      seen_ += line.size() + 1;
+      unsigned long long offset = 0, count = 0;
+      const std::size_t at = line.find(" Read ");
+      if (at == line.npos) continue;
+      REQUIRE(std::sscanf(line.c_str() + line.find("offset=", at), "offset=%llx count=%llx",
+                          &offset, &count) == 2);
+      for (unsigned long long i = 0; i < count / 512; ++i) ++out[offset / 512 + i];
+    }
+    return out;
+  }
+
+ private:
+  fs::path log_;
+  std::uint64_t seen_ = 0;
+};
+
+// Begins to count when the last step is settled.
+class Since final : public Progress {
+ public:
+  Since(Asked& asked, std::string stage) : asked_(asked), stage_(std::move(stage)) {}
+  void stage(std::string_view name, std::uint64_t) override {
+    if (name == stage_) (void)asked_.look();
+  }
+  void advance(std::uint64_t) override {}
+  [[nodiscard]] bool cancelled() const override { return false; }
+
+ private:
+  Asked& asked_;
+  std::string stage_;
+};
+
 }  // namespace
+
+TEST_CASE("nbd: survey, check, plan, manifest and rehearsal ask once for what they all read") {
+  if (!has_server()) return;
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  scenarios::make_image(image, scenarios::all()[0]);
+  const auto log = folder / "log";
+  const Server server(image, folder / "socket", "--filter=log", "logfile=" + log.string());
+  const auto device = open_device(server.address(), {true, 512});
+  Asked asked(log);
+  (void)asked.look();
+  Random random(1);
+  const Assessment a =
+      assess(*device, {parse_goal("table=gpt"), parse_goal("p1=ntfs")}, utc(), random);
+  REQUIRE(a.in_reach());
+  const std::uint64_t p1 = a.before.partitions.at(0).start;
+  const SectorRange sample{p1, (256u << 10) / 512};  // what the device's pace is measured on
+  std::size_t sectors = 0;
+  for (const auto& [lba, times] : asked.look()) {
+    CHECK(times <= (sample.contains(lba) ? 2 : 1));
+    ++sectors;
+  }
+  CHECK(sectors > 1000);
+
+  JobOptions options = support::case_in_memory(folder / "case");
+  options.proof = Proof::places;
+  QuietProgress quiet;
+  (void)rehearse_job(*device, a, options, quiet);
+  sectors = 0;
+  for (const auto& [lba, times] : asked.look()) {
+    CHECK(times == 1);
+    ++sectors;
+  }
+  CHECK(sectors > 500);
+
+  Since since(asked, "MBR to GPT: settle");
+  const JobResult result = run_job(*device, a, options, since);
+  CHECK(result.sound());
+  SectorSet written;
+  for (const WrittenRange& w : result.written) written.add(w.range);
+  sectors = 0;
+  for (const auto& [lba, times] : asked.look()) {
+    // What was written is read back as well, and a sector that the settle writes is read before.
+    CHECK(times <= (written.contains(SectorRange{lba, 1}) ? 3 : 1));
+    ++sectors;
+  }
+  CHECK(sectors > 4000);
+}
+
+TEST_CASE("nbd: a bad sector is found in the piece that failed, and asked for once") {
+  if (!has_server()) return;
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  const auto log = folder / "log";
+  create_image(image, 4096, 512, true);
+  Bytes content(512, 0x51);
+  open_device(image, {true, 512})->write(1500, content);
+  const Server server(
+      folder / "socket",
+      fmt::format("--filter=log eval logfile={0} get_size='echo 2097152' "
+                  "can_write='exit 0' can_flush='exit 0' flush='exit 0' pwrite='cat >{2}' "
+                  "pread='if [ ! -e {2} ] && [ $4 -le 704512 ] && [ $(($4 + $3)) -gt 704512 ]; "
+                  "then echo EIO bad sector >&2; exit 1; fi; "
+                  "dd if={1} iflag=skip_bytes,count_bytes skip=$4 count=$3 status=none'",
+                  log.string(), image.string(), (folder / "written").string()));
+  const auto device = open_device(server.address(), {true, 512});
+  Asked asked(log);
+  const auto bad_of = [&](std::uint64_t lba, std::uint64_t count) -> std::optional<std::uint64_t> {
+    try {
+      (void)device->read(lba, count);
+      return std::nullopt;
+    } catch (const Error& e) {
+      CHECK(e.code() == ErrorCode::device_read);
+      return e.place().sector;
+    }
+  };
+  (void)asked.look();
+  CHECK(bad_of(0, 4096) == 1376u);
+  CHECK(asked.look().at(1376) > 1);  // until it was found
+  CHECK(bad_of(1000, 1000) == 1376u);
+  CHECK(bad_of(1376, 1) == 1376u);
+  CHECK(asked.look().count(1376) == 0);
+  CHECK(device->read(1500) == content);
+  CHECK_FALSE(bad_of(1377, 2000).has_value());
+  device->write(1376, content);  // on a medium that has others in store
+  CHECK_FALSE(bad_of(0, 4096).has_value());
+}
+
+TEST_CASE("nbd: what was kept of a server's answers is never what was there before") {
+  if (!has_server()) return;
+  const support::Folder folder;
+  const auto image = folder / "disk.img";
+  create_image(image, 4096, 512, true);
+  const Server server(image, folder / "socket");
+  const auto one = open_device(server.address(), {true, 512});
+  const auto other = open_device(server.address(), {true, 512});
+  Random random(11);
+  MemoryDevice truth(4096, 512);
+  for (int round = 0; round < 400; ++round) {
+    const SectorRange range{random.below(4000), 1 + random.below(96)};
+    Bytes data(range.count * 512);
+    switch (random.below(5)) {
+      case 0:
+        random.fill(data);
+        one->write(range.first, data);
+        one->flush();
+        truth.write(range.first, data);
+        break;
+      case 1:  // by somebody else
+        random.fill(data);
+        other->write(range.first, data);
+        other->flush();
+        truth.write(range.first, data);
+        round % 2 == 0 ? one->refresh() : one->forget({range.first, range.count});
+        break;
+      case 2:
+        one->read_once(range.first, data);
+        CHECK(data == truth.read(range.first, range.count));
+        break;
+      default:
+        CHECK(one->read(range.first, range.count) == truth.read(range.first, range.count));
+    }
+  }
+}
 
 TEST_CASE("nbd: a disk behind an address is rewritten and put back like one at hand") {
   if (!has_server()) return;

@@ -13,6 +13,10 @@
 
 namespace nuvrat {
 
+namespace device {
+class SectorStore;
+}
+
 enum class DeviceKind { image, block_device, network, memory };
 /// "image", "block device", "network disk", "memory"
 [[nodiscard]] const char* name_of(DeviceKind kind);
@@ -69,6 +73,9 @@ class Device {
   /// naming the first sector that could not be read, or for a range that leaves the device.
   void read(std::uint64_t lba, ByteSpan out) const;
   [[nodiscard]] Bytes read(std::uint64_t lba, std::uint64_t count = 1) const;
+  /// As read, of what won't be asked for again, such as the contents of files: a device that keeps
+  /// what was read, since asking again is dear, doesn't keep these.
+  void read_once(std::uint64_t lba, ByteSpan out) const;
   /// Writes whole sectors. What shares a physical sector with them is read and written along with
   /// what it holds, so that the medium has nothing to merge. Throws Error (device_write;
   /// device_read for such a neighbour).
@@ -83,6 +90,9 @@ class Device {
   /// Forgets what is cached of the range, so that the next read asks the medium where the system
   /// allows that.
   virtual void forget(SectorRange range) const;
+  /// Reads from now on give what others may have written since the last one. Only a device that
+  /// keeps what was read has anything to do: the system's own memory always shows it.
+  virtual void refresh() const {}
   /// Reads from the medium, not from the system's memory. False where the system can't do that:
   /// what was read may then be what it remembers. Errors as read.
   [[nodiscard]] bool read_medium(std::uint64_t lba, ByteSpan out) const;
@@ -98,6 +108,7 @@ class Device {
   /// False for a device that is not a medium: what it lies on writes whole physical sectors.
   [[nodiscard]] virtual bool is_medium() const { return true; }
   virtual void do_read(std::uint64_t lba, ByteSpan out) const = 0;
+  virtual void do_read_once(std::uint64_t lba, ByteSpan out) const { do_read(lba, out); }
   /// Unless overridden: nothing is remembered, so that a read is one of the medium.
   virtual bool do_read_medium(std::uint64_t lba, ByteSpan out) const {
     do_read(lba, out);
@@ -162,6 +173,7 @@ class Window : public Device {
 
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override;
+  void do_read_once(std::uint64_t lba, ByteSpan out) const override;
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   [[nodiscard]] bool is_medium() const override { return false; }
 
@@ -193,20 +205,16 @@ class Overlay final : public Device {
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
  private:
-  struct Run {
-    std::uint64_t count;
-    std::uint64_t slot;  // in sectors from the start of the temporary file
-  };
   void do_read(std::uint64_t lba, ByteSpan out) const override;
+  void do_read_once(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override {}
   [[nodiscard]] bool is_medium() const override { return false; }
-  void append(std::uint64_t lba, ByteView data);
+  template <typename Read>
+  void read_parts(std::uint64_t lba, ByteSpan out, Read below) const;
 
   const Device& base_;
-  int file_ = -1;
-  std::uint64_t slots_ = 0;
-  std::map<std::uint64_t, Run> runs_;
+  std::unique_ptr<device::SectorStore> written_;
 };
 
 }  // namespace nuvrat

@@ -53,6 +53,7 @@ class FaultDevice final : public Device {
   [[nodiscard]] std::uint64_t flushes() const { return flushes_; }
   [[nodiscard]] bool dead() const { return dead_; }
   void forget(SectorRange range) const override { base_.forget(range); }
+  void refresh() const override { base_.refresh(); }
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
  private:

@@ -74,6 +74,11 @@ void Device::read(std::uint64_t lba, ByteSpan out) const {
   if (!out.empty()) do_read(lba, out);
 }
 
+void Device::read_once(std::uint64_t lba, ByteSpan out) const {
+  check_range(lba, out.size(), false);
+  if (!out.empty()) do_read_once(lba, out);
+}
+
 bool Device::read_medium(std::uint64_t lba, ByteSpan out) const {
   check_range(lba, out.size(), false);
   return out.empty() || do_read_medium(lba, out);
@@ -117,7 +122,8 @@ void copy_device(const Device& from, Device& to) {
     const std::uint64_t end = data > lba ? data : lba + std::min(most, from.sectors() - lba);
     const std::uint64_t count = std::min(most, end - lba);
     if (data == lba) {
-      const Bytes bytes = from.read(lba, count);
+      Bytes bytes(count * from.sector_size());
+      from.read_once(lba, bytes);
       if (!all_zero(bytes) || !zero_there(lba, count)) to.write(lba, bytes);
     } else if (!zero_there(lba, count)) {
       to.write(lba, Bytes(count * from.sector_size()));

@@ -87,8 +87,14 @@ FileDevice::FileDevice(base::Descriptor file, std::uint32_t sector_size, std::ui
 FileDevice::~FileDevice() = default;
 
 void FileDevice::do_read(std::uint64_t lba, ByteSpan out) const {
+  if (const auto bad = bad_.first_in({lba, out.size() / sector_size()})) {
+    throw Error(ErrorCode::device_read,
+                "the device did not give its data when it was asked, and isn't asked again",
+                {identity().path, *bad, {}, {}});
+  }
   const Transfer done = try_read_at(file_.get(), lba * sector_size(), out);
   if (done.bytes == out.size()) return;
+  if (done.error == EIO) bad_.add(lba + done.bytes / sector_size());
   throw Error(
       ErrorCode::device_read,
       fmt::format("the device did not give its data: {}",
@@ -122,6 +128,7 @@ bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
 }
 
 void FileDevice::do_write(std::uint64_t lba, ByteView data) {
+  bad_.forget({lba, data.size() / sector_size()});  // a medium may put another one in its place
   const Transfer done = try_write_at(file_.get(), lba * sector_size(), data);
   if (done.bytes == data.size()) return;
   throw Error(ErrorCode::device_write,
@@ -159,6 +166,7 @@ bool FileDevice::reread_table() {
 }
 
 void FileDevice::forget(SectorRange range) const {
+  bad_.forget(range);
   const bool whole = range.first == 0 && range.count == sectors();
   if (whole && identity().kind == DeviceKind::block_device && ::ioctl(file_.get(), BLKFLSBUF) == 0)
     return;

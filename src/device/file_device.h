@@ -4,6 +4,7 @@
 #include <nuvrat/device.h>
 
 #include "base/descriptor.h"
+#include "device/bad_sectors.h"
 
 namespace nuvrat::device {
 
@@ -26,6 +27,7 @@ class FileDevice final : public Device {
   base::Descriptor file_;
   base::Descriptor direct_;  // the same file, past the system's cache; not valid where it can't be
   base::Descriptor holes_;  // the same file with an offset of its own, which asking for holes moves
+  mutable BadSectors bad_;
 };
 
 }  // namespace nuvrat::device

@@ -100,6 +100,9 @@ std::uint64_t Window::next_data(std::uint64_t lba) const {
 void Window::do_read(std::uint64_t lba, ByteSpan out) const {
   parent_.read(range_.first + lba, out);
 }
+void Window::do_read_once(std::uint64_t lba, ByteSpan out) const {
+  parent_.read_once(range_.first + lba, out);
+}
 bool Window::do_read_medium(std::uint64_t lba, ByteSpan out) const {
   return parent_.read_medium(range_.first + lba, out);
 }

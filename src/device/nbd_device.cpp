@@ -1,13 +1,18 @@
 #include "device/nbd_device.h"
 
 #include <algorithm>
+#include <cerrno>
+#include <mutex>
+#include <vector>
 
 #include <fmt/core.h>
 #include <libnbd.h>
 
 #include <nuvrat/error.h>
 
+#include "device/bad_sectors.h"
 #include "device/physical.h"
+#include "device/sector_store.h"
 
 namespace nuvrat {
 namespace {
@@ -22,57 +27,165 @@ std::string last_words() {
   return text == nullptr ? "no reason was given" : text;
 }
 
+// What a server gave, so that survey, check, plan, manifest and rehearsal ask it once for what they
+// all read. The system's memory does that for a disk at hand. What can't be kept is asked for
+// again.
+class KeptReads {
+ public:
+  explicit KeptReads(std::uint32_t sector_size) : sector_size_(sector_size) {}
+
+  template <typename Ask>
+  void read(std::uint64_t lba, ByteSpan out, Ask ask) {
+    const auto bytes_of = [&](SectorRange part) {
+      return out.subspan((part.first - lba) * sector_size_, part.count * sector_size_);
+    };
+    std::vector<SectorRange> asked;
+    const auto ask_for = [&](SectorRange part) {
+      ask(part.first, bytes_of(part));
+      asked.push_back(part);
+    };
+    const SectorRange all{lba, out.size() / sector_size_};
+    if (!keeps()) return ask_for(all);
+    store_->each_part(
+        all,
+        [&](SectorRange part, std::uint64_t offset) {
+          if (!if_possible([&] { store_->read(offset, bytes_of(part)); })) ask_for(part);
+        },
+        ask_for);
+    for (const SectorRange& part : asked) keep(part.first, bytes_of(part));
+  }
+
+  void drop(SectorRange range) {
+    if (store_) store_->drop(range);
+  }
+
+ private:
+  bool keeps() {
+    if (!store_ && !failed_)
+      if_possible([&] { store_ = std::make_unique<device::SectorStore>(sector_size_); });
+    return store_ != nullptr && !failed_;
+  }
+
+  // What comes first is kept: structures come before contents.
+  void keep(std::uint64_t lba, ByteView data) {
+    if (failed_ || store_->bytes() + data.size() > store_->fair_bytes()) return;
+    if_possible([&] { store_->write(lba, data); });
+  }
+
+  template <typename Work>
+  bool if_possible(Work work) {
+    try {
+      work();
+      return true;
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::file) throw;
+      failed_ = true;
+      return false;
+    }
+  }
+
+  std::uint32_t sector_size_;
+  std::unique_ptr<device::SectorStore> store_;
+  bool failed_ = false;  // the temporary file is of no use any more
+};
+
 class NbdDevice final : public Device {
  public:
   NbdDevice(Handle handle, std::uint32_t sector_size, std::uint64_t sectors,
             DeviceIdentity identity, PhysicalSector physical)
-      : Device(sector_size, sectors, std::move(identity), physical), handle_(std::move(handle)) {}
+      : Device(sector_size, sectors, std::move(identity), physical),
+        handle_(std::move(handle)),
+        kept_(sector_size) {}
+
+  void forget(SectorRange range) const override {
+    const std::lock_guard held(mutex_);
+    kept_.drop(range);
+    bad_.forget(range);
+  }
+  void refresh() const override {
+    const std::lock_guard held(mutex_);
+    kept_.drop({0, sectors()});
+  }
 
  private:
   static constexpr std::size_t piece = 8u << 20;  // a server may refuse more than 32 MiB
 
+  void do_read(std::uint64_t lba, ByteSpan out) const override {
+    const std::lock_guard held(mutex_);
+    kept_.read(lba, out, [this](std::uint64_t at, ByteSpan part) { do_read_once(at, part); });
+  }
+  void do_read_once(std::uint64_t lba, ByteSpan out) const override {
+    if (const auto bad = bad_.first_in({lba, out.size() / sector_size()})) {
+      throw failed(ErrorCode::device_read, *bad,
+                   "the server didn't give a sector when it was asked, and isn't asked again");
+    }
+    ask_in_pieces(lba, out);
+  }
   // In pieces that every server takes.
-  template <typename Span, typename Move>
-  void in_pieces(std::uint64_t lba, Span bytes, ErrorCode code, const char* what, Move move) const {
-    std::uint64_t at = lba * sector_size();
-    while (!bytes.empty()) {
-      const std::size_t n = std::min(bytes.size(), piece);
-      if (move(bytes.data(), n, at) != 0) throw failed(code, what, at);
-      bytes = bytes.subspan(n);
-      at += n;
+  void ask_in_pieces(std::uint64_t lba, ByteSpan out) const {
+    std::uint64_t at = lba;
+    for (ByteSpan rest = out; !rest.empty();) {
+      const ByteSpan part = rest.first(std::min(rest.size(), piece));
+      if (!ask(at, part)) {
+        const std::string why = "the server didn't give sectors: " + last_words();
+        throw failed(ErrorCode::device_read, nbd_get_errno() == EIO ? find_bad(at, part) : at, why);
+      }
+      rest = rest.subspan(part.size());
+      at += part.size() / sector_size();
     }
   }
-
-  void do_read(std::uint64_t lba, ByteSpan out) const override {
-    in_pieces(lba, out, ErrorCode::device_read, "the server didn't give sectors",
-              [this](std::uint8_t* to, std::size_t n, std::uint64_t at) {
-                return nbd_pread(handle_.get(), to, n, at, 0);
-              });
+  [[nodiscard]] bool ask(std::uint64_t lba, ByteSpan out) const {
+    return nbd_pread(handle_.get(), out.data(), out.size(), lba * sector_size(), 0) == 0;
+  }
+  // The server says of a whole piece that it can't be read: the first sector of it that can't.
+  [[nodiscard]] std::uint64_t find_bad(std::uint64_t lba, ByteSpan out) const {
+    while (out.size() > sector_size()) {
+      const std::size_t half = out.size() / sector_size() / 2 * sector_size();
+      if (ask(lba, out.first(half))) {
+        lba += half / sector_size();
+        out = out.subspan(half);
+      } else {
+        out = out.first(half);
+      }
+    }
+    if (!ask(lba, out) && nbd_get_errno() == EIO) bad_.add(lba);
+    return lba;
   }
   // The server may answer from its own memory.
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override {
-    do_read(lba, out);
+    ask_in_pieces(lba, out);
     return false;
   }
   void do_write(std::uint64_t lba, ByteView data) override {
-    in_pieces(lba, data, ErrorCode::device_write, "the server didn't take sectors",
-              [this](const std::uint8_t* from, std::size_t n, std::uint64_t at) {
-                return nbd_pwrite(handle_.get(), from, n, at, 0);
-              });
+    const std::lock_guard held(mutex_);
+    kept_.drop({lba, data.size() / sector_size()});
+    bad_.forget({lba, data.size() / sector_size()});  // a medium may put another one in its place
+    std::uint64_t at = lba;
+    for (ByteView rest = data; !rest.empty();) {
+      const ByteView part = rest.first(std::min(rest.size(), piece));
+      if (nbd_pwrite(handle_.get(), part.data(), part.size(), at * sector_size(), 0) != 0)
+        throw failed(ErrorCode::device_write, at,
+                     "the server didn't take sectors: " + last_words());
+      rest = rest.subspan(part.size());
+      at += part.size() / sector_size();
+    }
   }
   void do_flush() override {
     if (nbd_flush(handle_.get(), 0) != 0)
-      throw failed(ErrorCode::device_write, "the server couldn't flush", 0);
+      throw failed(ErrorCode::device_write, 0, "the server couldn't flush: " + last_words());
   }
 
-  [[nodiscard]] Error failed(ErrorCode code, const char* what, std::uint64_t at) const {
+  [[nodiscard]] Error failed(ErrorCode code, std::uint64_t lba, const std::string& why) const {
     return {code,
-            fmt::format("{}: {}", what, last_words()),
-            {identity().path, at / sector_size(), {}, {}},
+            why,
+            {identity().path, lba, {}, {}},
             "See whether the server still runs, and connect again"};
   }
 
   Handle handle_;
+  mutable std::mutex mutex_;  // of what is kept, and of the order of reads and writes
+  mutable KeptReads kept_;
+  mutable device::BadSectors bad_;
 };
 
 }  // namespace

@@ -26,12 +26,19 @@ class CutWindow final : public Device {
 
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override {
+    require_there(lba, out);
+    parent_.read(first_ + lba, out);
+  }
+  void do_read_once(std::uint64_t lba, ByteSpan out) const override {
+    require_there(lba, out);
+    parent_.read_once(first_ + lba, out);
+  }
+  void require_there(std::uint64_t lba, ByteView out) const {
     if (lba + out.size() / sector_size() > there())
       throw Error(
           ErrorCode::device_read, "the disk ends before this sector",
           {identity().path, first_ + std::max(lba, there()), {}, {}},
           "The image was cut off, or what it is attached to shows less of the disk than there is");
-    parent_.read(first_ + lba, out);
   }
   void do_write(std::uint64_t lba, ByteView /*data*/) override {
     throw Error(ErrorCode::device_write, "what is cut off isn't written",

@@ -186,8 +186,9 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
   return {std::move(recorded), std::move(rehearsal)};
 }
 
-// The case of a job that may begin.
+// The case of a job that may begin. Since the disk was assessed its owner has thought about it.
 Case open_case_for(Device& device, const Assessment& assessment, const JobOptions& options) {
+  device.refresh();
   if (!assessment.in_reach())
     throw refused(assessment.obstacles.front().text, assessment.obstacles.front().remedy);
   if (assessment.steps.empty()) throw refused("there is nothing to do", "Assess the disk again");
@@ -224,6 +225,7 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
                         ? Journal::open(path)
                         : Journal::create(path, device, options.undo, plan.text, plan.blobs,
                                           witnesses_of(assessment.before, job.steps));
+  device.refresh();
   clock.begin(JobClock::writing);
   const bool from_medium = do_steps(device, assessment, 0, job.steps, journal, folder, clock);
   clock.begin(JobClock::comparing);

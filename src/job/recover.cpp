@@ -274,6 +274,7 @@ CaseStage stage_of(const CaseFile& job, const Device& device) {
 
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   require_begun(job);
+  device.refresh();
   const CaseStage stage = stage_of(job, device);
   Case folder(job.folder);
   folder.set_written(stage != CaseStage::nothing_written && stage != CaseStage::reverted);

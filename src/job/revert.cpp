@@ -156,6 +156,7 @@ using namespace job;
 RevertResult revert_case(Device& device, const CaseFile& job, const RevertOptions& options,
                          Progress& progress) {
   require_begun(job);
+  device.refresh();
   const CaseStage stage = stage_of(job, device);
   const Case folder(job.folder);
   RevertResult result;

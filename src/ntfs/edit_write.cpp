@@ -58,8 +58,9 @@ void Edit::write_contents(const EditOutput& out) const {
   const std::uint64_t step = std::max<std::uint64_t>(1, piece_bytes / cluster_bytes_);
   for (const ClusterMove& m : contents_) {
     for (std::uint64_t at = 0; at < m.count; at += step) {
-      const std::uint64_t count = std::min(step, m.count - at);
-      out.write((m.to + at) * spc, device_.read((m.from - front_ + at) * spc, count * spc));
+      Bytes piece(std::min(step, m.count - at) * cluster_bytes_);
+      device_.read_once((m.from - front_ + at) * spc, piece);
+      out.write((m.to + at) * spc, piece);
     }
   }
   for (const auto& [runs, list] : lists_) {

@@ -109,7 +109,8 @@ void Journal::Impl::mark(RecordKind kind, unsigned step) {
 
 void Journal::Impl::record_piece(unsigned step, const Piece& piece, const Device& device,
                                  const Device& rehearsed) {
-  const Bytes before = device.read(piece.range.first, piece.range.count);
+  Bytes before(piece.range.count * device.sector_size());
+  device.read_once(piece.range.first, before);
   const Bytes after = rehearsed.read(piece.range.first, piece.range.count);
   Bytes payload;
   for (std::uint64_t i = 0; i < piece.range.count; ++i) put_crc(payload, sector_crc(after, i));

@@ -33,7 +33,7 @@ class IntoFat final : public Rewrite {
     const std::uint64_t old = change_.place.first;
     fat::write_volume(
         plan, {[&](std::uint64_t sector, ByteView data) { sink.write(start + sector, data); },
-               [&](std::uint64_t sector, ByteSpan out) { device_.read(old + sector, out); },
+               [&](std::uint64_t sector, ByteSpan out) { device_.read_once(old + sector, out); },
                [&](FileTree::Id id, const std::function<void(ByteView)>& to) {
                  volume.read_contents(id, to);
                },

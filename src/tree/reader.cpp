@@ -39,7 +39,7 @@ void note_unreadable(std::vector<ByteRange>& out, std::uint64_t offset, std::uin
 void read_piece(const Device& device, std::uint64_t lba, ByteSpan out, std::uint64_t offset,
                 std::vector<ByteRange>& unreadable) {
   try {
-    device.read(lba, out);
+    device.read_once(lba, out);
     return;
   } catch (const Error& e) {
     if (e.code() != ErrorCode::device_read) throw;
@@ -53,7 +53,7 @@ void read_piece(const Device& device, std::uint64_t lba, ByteSpan out, std::uint
   for (std::uint64_t at = 0; at < out.size(); at += size) {
     const ByteSpan sector = out.subspan(at, size);
     try {
-      device.read(lba + at / size, sector);
+      device.read_once(lba + at / size, sector);
     } catch (const Error& e) {
       if (e.code() != ErrorCode::device_read) throw;
       std::fill(sector.begin(), sector.end(), std::uint8_t{0});
@@ -190,7 +190,9 @@ void read_file(VolumeReader& reader, std::string_view path,
   Bytes buffer(piece_bytes);
   const std::uint64_t missing = each_piece(
       tree, id, reader.device().sector_size(), buffer,
-      [&](std::uint64_t lba, ByteSpan piece, std::uint64_t) { reader.device().read(lba, piece); },
+      [&](std::uint64_t lba, ByteSpan piece, std::uint64_t) {
+        reader.device().read_once(lba, piece);
+      },
       sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); });
   if (missing > 0)
     throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",

@@ -27,9 +27,18 @@ class WithFirst final : public Device {
 
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override {
-    const std::uint64_t own = lba == 0 ? first_.size() : 0;
-    if (own > 0) std::copy(first_.begin(), first_.end(), out.begin());
+    const std::uint64_t own = take_first(lba, out);
     if (out.size() > own) volume_.read(lba + own / sector_size(), out.subspan(own));
+  }
+  void do_read_once(std::uint64_t lba, ByteSpan out) const override {
+    const std::uint64_t own = take_first(lba, out);
+    if (out.size() > own) volume_.read_once(lba + own / sector_size(), out.subspan(own));
+  }
+  // How many bytes of what is read are the other sector's.
+  std::uint64_t take_first(std::uint64_t lba, ByteSpan out) const {
+    if (lba > 0) return 0;
+    std::copy(first_.begin(), first_.end(), out.begin());
+    return first_.size();
   }
   void do_write(std::uint64_t lba, ByteView /*data*/) override {
     throw Error(ErrorCode::device_write, "a volume that is only looked at isn't written",
