@@ -243,6 +243,21 @@ void make_ntfs_without_copies(Device& device) {
   make_gpt_ntfs(device);
   garble_first_records(device, read_table(device).layout.find(7)->start, true);
 }
+// Its first FAT in part garbage: the second one, and the folders, say what was there.
+void make_bare_fat32_with_bad_fat(Device& device) {
+  FatFormat format;
+  format.cluster_sectors = 1;
+  Random random(8);
+  FatWriter writer(device, format);
+  orrelune::fill_volume(writer, random, 6);
+  writer.finish();
+  const std::uint64_t fat = disk_bytes::little(device.read(0), 14, 2);
+  for (const std::uint64_t at : {0, 1, 4}) {
+    Bytes sector(device.sector_size());
+    if (at > 0) random.fill(sector);
+    device.write(fat + at, sector);
+  }
+}
 void make_bare_fat32_without_first(Device& device) {
   FatFormat format;
   format.cluster_sectors = 1;
@@ -361,6 +376,7 @@ const std::vector<Scenario>& all() {
        make_station_uefi,
        {"table=mbr", "boot=legacy"}},
       {"mended FAT", 70000, 512, make_mbr_fat_damage, {}},
+      {"FAT32 whose first FAT is garbage in part", 70500, 512, make_bare_fat32_with_bad_fat, {}},
       {"mended primary GPT", 70000, 512, make_gpt_without_primary, {}},
       {"mended backup GPT", 70000, 512, make_gpt_without_backup, {}},
       {"NTFS without its first boot sector", 70000, 512, make_ntfs_without_first, {}},

@@ -1,6 +1,7 @@
 #include "fat/check.h"
 
 #include <algorithm>
+#include <memory>
 #include <set>
 #include <unordered_set>
 
@@ -84,11 +85,7 @@ class FatCheck {
       s_.add("fat.media", Severity::warning, s_.g.fat_start(s_.g.active_fat), CheckState::root,
              fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}",
                          first[0], s_.boot[21]));
-    if (!s_.map.clean() && !s_.g.dirty_flag)
-      s_.add(
-          "fat.not-clean", Severity::error, s_.g.fat_start(s_.g.active_fat), CheckState::root,
-          "the FAT says that the volume was not closed properly, or that errors were seen; start "
-          "it once under the system that owns it, or check it there");
+    if (!s_.map.clean() && !s_.g.dirty_flag) s_.not_clean(s_.g.fat_start(s_.g.active_fat));
   }
 
   // Sectors that the device doesn't give are as those of the other copy: nothing is known of them.
@@ -151,7 +148,7 @@ class FatCheck {
       }
       if (!differs) continue;
       s_.facts.differing_copies.push_back(copy);
-      differs_at_ = (b + *differs) / s_.ratio;
+      s_.differs_at = (b + *differs) / s_.ratio;
     }
   }
 
@@ -169,16 +166,6 @@ class FatCheck {
                              other.empty() ? "the root folder" : other));
       }
       if (widest == nullptr || c.first + c.count > widest->first + widest->count) widest = &c;
-    }
-    if (!s_.facts.differing_copies.empty()) {
-      // Right is the copy that the files' chains agree with; without that a person must decide.
-      s_.add(
-          "fat.copies-differ", s_.facts.chains_sound ? Severity::warning : Severity::error,
-          differs_at_, CheckState::root,
-          s_.facts.chains_sound
-              ? "the FATs differ; every chain is sound in the first one, so that is the right one"
-              : "the FATs differ, and the chains of the first one are not sound",
-          s_.facts.chains_sound);
     }
   }
 
@@ -224,20 +211,42 @@ class FatCheck {
            true);
   }
 
-  // Chains begin at clusters that no other lost cluster leads to.
+  // Chains begin at clusters that no other lost cluster leads to. What is left after those runs in
+  // circles.
   void gather_chains(const std::vector<ClusterRange>& lost) {
     std::unordered_set<std::uint32_t> led_to;
-    std::vector<std::uint32_t> heads;
+    std::vector<ClusterRange> parts;
     for (const ClusterRange& r : lost) {
       for (const ClusterRange& part : s_.map.runs_in(r)) {
-        heads.push_back(part.first);
+        parts.push_back(part);
         led_to.insert(s_.map.next_after(part));
       }
     }
-    for (const std::uint32_t head : heads) {
-      if (led_to.count(head) > 0) continue;
-      const Map::Chain chain = s_.map.chain(head, s_.chains);
-      s_.facts.unowned.push_back({head, chain.ranges, chain.sound()});
+    std::unordered_set<std::uint32_t> gathered;  // by where the part begins
+    for (const ClusterRange& head : parts) {
+      if (led_to.count(head.first) == 0)
+        s_.facts.unowned.push_back(lost_chain(head.first, parts, gathered));
+    }
+    for (const ClusterRange& part : parts) {
+      if (gathered.count(part.first) == 0) s_.facts.unowned.push_back({part.first, {part}, false});
+    }
+  }
+
+  // As far as it is nobody's: it may lead into a file's chain, or into another lost one.
+  Facts::Chain lost_chain(std::uint32_t head, const std::vector<ClusterRange>& parts,
+                          std::unordered_set<std::uint32_t>& gathered) {
+    Facts::Chain out{head, {}, false};
+    for (std::uint32_t at = head;;) {
+      const auto part = std::lower_bound(
+          parts.begin(), parts.end(), at,
+          [](const ClusterRange& r, std::uint32_t cluster) { return r.first < cluster; });
+      if (part == parts.end() || part->first != at || !gathered.insert(at).second) return out;
+      out.ranges.push_back(*part);
+      at = s_.map.next_after(*part);
+      if (at == end_of_chain) {
+        out.sound = true;
+        return out;
+      }
     }
   }
 
@@ -273,17 +282,50 @@ class FatCheck {
 
   using Claim = CheckState::Claim;
   CheckState& s_;
-  std::uint64_t differs_at_ = 0;
   std::uint64_t unread_copies_ = 0;  // sectors
 };
+
+// Right is the copy that the folders agree with. What is said is then about that one: where it
+// isn't the first, the volume's own system sees something else.
+void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options) {
+  const std::vector<std::uint32_t> copies = state->facts.differing_copies;
+  bool unknown = false;
+  for (std::size_t i = 0; i < std::min(copies.size(), max_copies_tried); ++i) {
+    if (state->agreement.complete()) break;
+    auto other = std::make_unique<CheckState>(state->device, options, copies[i]);
+    FatCheck(*other).run();
+    const auto right = Agreement::right_of(state->agreement, other->agreement);
+    unknown |= right == Agreement::Right::unknown;
+    if (right != Agreement::Right::second) continue;
+    other->add(
+        "fat.copies-differ", Severity::error, other->differs_at, CheckState::root,
+        fmt::format("the FATs differ; the first one isn't as the folders say, {} is{}, so that "
+                    "is the right one",
+                    ordinal_fat(copies[i]), other->agreement.whole() ? "" : " more so"),
+        true);
+    if (state->map.left_open()) other->not_clean(state->g.fat_start(0));
+    state = std::move(other);
+    return;
+  }
+  const bool right = state->facts.chains_sound && !unknown;
+  const char* text =
+      unknown ? "the FATs differ, and each is right about a file that the other one isn't"
+      : state->agreement.whole()
+          ? "the FATs differ; every chain is sound in the first one, so that is the right one"
+      : right ? "the FATs differ; what is wrong in the first one is wrong in the other, too"
+              : "the FATs differ, and the chains of the first one are not sound";
+  state->add("fat.copies-differ", right ? Severity::warning : Severity::error, state->differs_at,
+             CheckState::root, text, right);
+}
 
 }  // namespace
 
 Findings check_volume(const Device& device, const ReadOptions& options, Facts* facts) {
-  CheckState state(device, options);
-  FatCheck(state).run();
-  if (facts != nullptr) *facts = std::move(state.facts);
-  return state.log.take();
+  auto state = std::make_unique<CheckState>(device, options);
+  FatCheck(*state).run();
+  if (!state->facts.differing_copies.empty()) judge_copies(state, options);
+  if (facts != nullptr) *facts = std::move(state->facts);
+  return state->log.take();
 }
 
 }  // namespace nuvrat::fat

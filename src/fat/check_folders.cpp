@@ -18,7 +18,7 @@ class FolderWalk {
 
   void run() {
     const std::uint32_t root = s_.g.kind == VolumeKind::fat32 ? s_.g.root_cluster : 0;
-    std::vector<Folder> open{{0, root, 0, 0}};
+    std::vector<Folder> open{{0, root, 0, 0, Agreement::root}};
     std::set<std::uint32_t> seen{root};
     while (!open.empty()) {
       const Folder folder = open.back();
@@ -33,6 +33,7 @@ class FolderWalk {
     std::uint32_t cluster;  // 0: the fixed root
     std::uint32_t parent_cluster;
     std::size_t path_units;
+    Agreement::Entry entry;  // that names it
   };
   // One entry of a folder, with where it is.
   struct Entry {
@@ -50,6 +51,7 @@ class FolderWalk {
       places.push_back({s_.g.root_start(), s_.g.root_sectors});
     } else {
       const Map::Chain chain = s_.map.chain(folder.cluster, s_.chains);
+      s_.agreement.follow(folder.entry, chain);
       judge_chain(folder.node, chain);
       for (const ClusterRange& r : claim(folder.node, chain.ranges)) {
         places.push_back(
@@ -220,7 +222,7 @@ class FolderWalk {
     check_times(e, node);
     const std::uint32_t cluster = e.raw.cluster();
     if (!directory) {
-      check_file(e, node, cluster);
+      check_file(folder, e, node, cluster);
       return;
     }
     if (e.raw.DIR_FileSize.value() != 0)
@@ -238,7 +240,8 @@ class FolderWalk {
       s_.error("fat.path-too-long", folder.node, "folders inside it are too deep for any system");
     } else {
       const bool below_root = folder.node == 0;
-      open.push_back({node, cluster, below_root ? 0 : folder.cluster, units});
+      open.push_back(
+          {node, cluster, below_root ? 0 : folder.cluster, units, {folder.cluster, e.index}});
     }
   }
 
@@ -279,21 +282,23 @@ class FolderWalk {
       s_.add("fat.time", Severity::note, e.sector, node, "a date or time is none");
   }
 
-  void check_file(const Entry& e, std::uint32_t node, std::uint32_t cluster) {
+  void check_file(const Folder& folder, const Entry& e, std::uint32_t node, std::uint32_t cluster) {
     const std::uint64_t size = e.raw.DIR_FileSize.value();
     ++s_.facts.totals.files;
     s_.facts.totals.bytes += size;
+    const std::uint64_t needed = div_up<std::uint64_t>(size, s_.g.cluster_bytes());
     if (cluster == 0) {
+      s_.agreement.follow({folder.cluster, e.index}, {}, needed);
       if (size > 0) {
         size_finding(e, node, {}, 0, "fat.chain-short");
       }
       return;
     }
     const Map::Chain chain = s_.map.chain(cluster, s_.chains);
+    s_.agreement.follow({folder.cluster, e.index}, chain, needed);
     judge_chain(node, chain);
     claim(node, chain.ranges);
     if (!chain.sound()) return;
-    const std::uint64_t needed = div_up<std::uint64_t>(size, s_.g.cluster_bytes());
     if (chain.clusters < needed) {
       size_finding(e, node, chain.ranges, chain.clusters, "fat.chain-short");
     } else if (chain.clusters > needed) {

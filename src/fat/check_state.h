@@ -9,20 +9,27 @@
 
 #include "base/finding_log.h"
 #include "fat/check.h"
+#include "fat/copies.h"
 
 namespace nuvrat::fat {
 
 struct CheckState {
-  CheckState(const Device& from, const ReadOptions& options)
+  /// Held against that copy of the FAT, unless none is named: against the one that counts.
+  CheckState(const Device& from, const ReadOptions& options,
+             std::optional<std::uint32_t> copy = std::nullopt)
       : device(from),
         page(options.codepage),
         boot(from.read(0)),
         g(geometry_of(from, boot)),
         ratio(g.sector_bytes / from.sector_size()),
-        map(from, g, g.active_fat),
-        chains(map.budget()) {
+        map(from, g, copy.value_or(g.active_fat)),
+        chains(map.budget()),
+        agreement(map) {
+    g.active_fat = copy.value_or(g.active_fat);
     facts.geometry = g;
   }
+  CheckState(const CheckState&) = delete;
+  CheckState& operator=(const CheckState&) = delete;
 
   struct Claim {
     std::uint32_t first, count, node;
@@ -35,11 +42,13 @@ struct CheckState {
   std::uint32_t ratio;
   Map map;
   base::Budget chains;
+  Agreement agreement;
   base::FindingLog log;
   Facts facts;
   static constexpr FileTree::Id root = FileTree::root;  ///< for the volume itself, too
   FileTree tree;                                        ///< names of folders and files
   std::vector<Claim> claims;                            ///< which node has which clusters
+  std::uint64_t differs_at = 0;  ///< where copies do, in the volume's sectors
 
   void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,
            std::uint32_t node, std::string text, bool repairable = false) {
@@ -50,6 +59,11 @@ struct CheckState {
           return Place{{}, sector, {}, tree.path(node)};
         },
         std::move(text), repairable);
+  }
+  void not_clean(std::uint64_t sector) {
+    add("fat.not-clean", Severity::error, sector, root,
+        "the FAT says that the volume was not closed properly, or that errors were seen; start it "
+        "once under the system that owns it, or check it there");
   }
   void error(const char* code, std::uint32_t node, std::string text, bool repairable = false) {
     add(code, Severity::error, {}, node, std::move(text), repairable);

@@ -26,9 +26,13 @@ Map::Map(const Device& device, const Geometry& geometry, std::uint32_t copy)
   runs_.shrink_to_fit();
 }
 
-void Map::take_flags(std::uint32_t entry1) {
-  if (geometry_.kind == VolumeKind::fat16) clean_ = (entry1 & 0xC000) == 0xC000;
-  if (geometry_.kind == VolumeKind::fat32) clean_ = (entry1 & 0x0C000000) == 0x0C000000;
+// The first two entries are of no cluster: a media byte under ones, and flags.
+void Map::take_flags(std::uint32_t cluster, std::uint32_t entry) {
+  const bool wide = geometry_.kind == VolumeKind::fat32;
+  const std::uint32_t ones = wide ? 0x0FFFFFF0 : 0xFFF0;
+  const std::uint32_t flags = wide ? 0x0C000000 : 0xC000;
+  if (cluster == 0) begins_well_ = (entry & ones) == ones;
+  if (cluster == 1) clean_ = (entry & flags) == flags;
 }
 
 void Map::take(std::uint32_t cluster, std::uint32_t entry) {
@@ -113,8 +117,10 @@ void Map::read_wide(const Device& device, std::uint32_t width) {
         entry |= static_cast<std::uint32_t>(bytes[i + 2]) << 16 |
                  static_cast<std::uint32_t>(bytes[i + 3]) << 24;
       }
-      if (c == 1) take_flags(entry);
-      if (c < 2) continue;
+      if (c < 2) {
+        take_flags(static_cast<std::uint32_t>(c), entry);
+        continue;
+      }
       if (width == 4) entry &= 0x0FFFFFFF;
       if (entry >= (width == 2 ? 0xFFF8u : 0x0FFFFFF8u)) entry = end_of_chain;
       if (width == 2 && entry == 0xFFF7) entry = bad_cluster;
@@ -162,6 +168,30 @@ Map::Chain Map::chain(std::uint32_t first, base::Budget& budget) const {
     if (run->next == end_of_chain) return out;
     cluster = run->next;
   }
+}
+
+std::uint64_t Map::used_clusters() const {
+  std::uint64_t out = 0;
+  for (const Run& r : runs_) out += r.count;
+  return out;
+}
+
+std::size_t Map::run_with(std::uint32_t cluster) const {
+  const auto after = std::upper_bound(runs_.begin(), runs_.end(), cluster,
+                                      [](std::uint32_t c, const Run& r) { return c < r.first; });
+  return static_cast<std::size_t>(after - runs_.begin()) - 1;
+}
+
+bool Map::same_as(const Map& other) const {
+  const auto same_range = [](const ClusterRange& a, const ClusterRange& b) {
+    return a.first == b.first && a.count == b.count;
+  };
+  const auto same_run = [](const Run& a, const Run& b) {
+    return a.first == b.first && a.count == b.count && a.next == b.next;
+  };
+  return clean_ == other.clean_ &&
+         std::equal(bad_.begin(), bad_.end(), other.bad_.begin(), other.bad_.end(), same_range) &&
+         std::equal(runs_.begin(), runs_.end(), other.runs_.begin(), other.runs_.end(), same_run);
 }
 
 bool Map::is_bad(std::uint32_t cluster) const {

@@ -46,9 +46,13 @@ class Map {
   [[nodiscard]] Chain chain(std::uint32_t first, base::Budget& budget) const;
 
   [[nodiscard]] std::uint32_t free_clusters() const { return free_; }
+  /// Neither free nor bad.
+  [[nodiscard]] std::uint64_t used_clusters() const;
   [[nodiscard]] const std::vector<ClusterRange>& bad() const { return bad_; }
   [[nodiscard]] bool is_bad(std::uint32_t cluster) const;
   [[nodiscard]] bool clean() const { return clean_; }
+  /// It isn't clean, and that is no garbage: its first entry is one.
+  [[nodiscard]] bool left_open() const { return !clean_ && begins_well_; }
   /// Sectors of the volume that were read from another copy.
   [[nodiscard]] const SectorSet& replaced() const { return replaced_; }
   /// The lowest free cluster; 0: none.
@@ -57,6 +61,11 @@ class Map {
   [[nodiscard]] std::vector<ClusterRange> runs_in(ClusterRange range) const;
   /// What the entry of the range's last cluster says.
   [[nodiscard]] std::uint32_t next_after(ClusterRange range) const;
+  /// How many runs there are, and which of them holds a cluster that is in use.
+  [[nodiscard]] std::size_t runs() const { return runs_.size(); }
+  [[nodiscard]] std::size_t run_with(std::uint32_t cluster) const;
+  /// Both say the same of every cluster.
+  [[nodiscard]] bool same_as(const Map& other) const;
   /// Every cluster that is not free, bad ones included, in ascending order.
   void each_used(const std::function<void(ClusterRange)>& visit) const;
 
@@ -70,7 +79,7 @@ class Map {
   void read(const Device& device, std::uint64_t at, ByteSpan out);
   void read_fat12(const Device& device);
   void read_wide(const Device& device, std::uint32_t width);
-  void take_flags(std::uint32_t entry1);
+  void take_flags(std::uint32_t cluster, std::uint32_t entry);
 
   const Geometry geometry_;
   std::uint64_t start_;  // in device sectors
@@ -79,6 +88,7 @@ class Map {
   std::vector<ClusterRange> bad_;
   std::uint32_t free_ = 0;
   bool clean_ = true;
+  bool begins_well_ = false;
   SectorSet replaced_;
 };
 

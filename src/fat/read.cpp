@@ -1,18 +1,13 @@
 #include "fat/read.h"
 
 #include <algorithm>
-#include <set>
 #include <utility>
 
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
 
-#include "base/ahead.h"
-#include "base/finding_log.h"
-#include "device/given.h"
-#include "fat/directory.h"
-#include "fat/fat_map.h"
+#include "fat/view.h"
 
 namespace nuvrat::fat {
 namespace {
@@ -21,37 +16,34 @@ class FatReader final : public VolumeReader {
  public:
   FatReader(const Device& device, const ReadOptions& options)
       : device_(device),
-        page_(options.codepage),
-        zone_(options.zone),
-        short_names_(options.short_names),
+        options_(options),
         geometry_(geometry_of(device, device.read(0))),
         ratio_(geometry_.sector_bytes / device.sector_size()) {
-    map_.emplace(device_, geometry_, geometry_.active_fat);
-    chains_.emplace(map_->budget());
+    view_ = view_with(geometry_.active_fat);
     fill_info();
-    if (const std::uint64_t count = map_->replaced().count(); count > 0)
-      add_finding("fat.unreadable", Severity::error, map_->replaced().ranges().front().first, {},
-                  FileTree::root, unreadable_fat_words(count));
+    const SectorSet& replaced = view_->map().replaced();
+    if (!replaced.empty())
+      view_->note("fat.unreadable", Severity::error, replaced.ranges().front().first,
+                  unreadable_fat_words(replaced.count()));
   }
 
   [[nodiscard]] const VolumeInfo& info() const override { return info_; }
-  [[nodiscard]] const Findings& findings() const override { return log_.kept(); }
+  [[nodiscard]] const Findings& findings() const override { return view_->findings(); }
   [[nodiscard]] const Device& device() const override { return device_; }
 
   [[nodiscard]] const FileTree& tree() override {
-    if (!walked_) walk();
-    walked_ = true;
-    return tree_;
+    if (!std::exchange(walked_, true)) walk();
+    return view_->tree();
   }
 
   [[nodiscard]] FileTree take_tree() override {
     (void)tree();
-    return std::exchange(tree_, FileTree());
+    return std::exchange(view_->tree(), FileTree());
   }
 
   [[nodiscard]] SectorSet bad() const override {
     SectorSet out;
-    for (const ClusterRange& r : map_->bad()) out.add(sectors_of(r));
+    for (const ClusterRange& r : view_->map().bad()) out.add(view_->sectors_of(r));
     return out;
   }
 
@@ -61,41 +53,17 @@ class FatReader final : public VolumeReader {
 
   [[nodiscard]] SectorSet owned() override {
     SectorSet out{{0, geometry_.data_start() * ratio_}};
-    map_->each_used([&](ClusterRange r) { out.add(sectors_of(r)); });
+    view_->map().each_used([&](ClusterRange r) { out.add(view_->sectors_of(r)); });
     return out;
   }
 
  private:
-  struct Folder {
-    FileTree::Id id;
-    std::uint32_t cluster;  // 0: the fixed root
-    std::size_t path_units;
-  };
-  // Folders that one thread tells apart.
-  struct Batch {
-    std::vector<Folder> folders;
-    std::vector<Bytes> contents;
-    std::size_t bytes = 0;
-  };
-  static constexpr std::size_t batch_bytes = 128u << 10;
-  static constexpr std::size_t max_ahead = 1u << 20;
-
-  void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> sector,
-                   std::optional<std::uint64_t> record, FileTree::Id node, std::string text) {
-    log_.add(
-        code, severity,
-        [&] {
-          return Place{{}, sector, record, tree_.path(node)};
-        },
-        std::move(text));
-  }
-
-  [[nodiscard]] SectorRange sectors_of(ClusterRange r) const {
-    return {geometry_.cluster_start(r.first) * ratio_,
-            std::uint64_t{r.count} * geometry_.cluster_sectors * ratio_};
+  [[nodiscard]] std::unique_ptr<View> view_with(std::uint32_t copy) const {
+    return std::make_unique<View>(device_, options_, geometry_, copy);
   }
 
   void fill_info() {
+    const Map& map = view_->map();
     info_.kind = geometry_.kind;
     info_.serial = fmt::format("{:04X}-{:04X}", geometry_.serial >> 16, geometry_.serial & 0xFFFF);
     info_.serial_number = geometry_.serial;
@@ -103,198 +71,50 @@ class FatReader final : public VolumeReader {
     info_.sectors = geometry_.total_sectors * ratio_;
     info_.bytes = info_.sectors * device_.sector_size();
     info_.cluster_bytes = geometry_.cluster_bytes();
-    info_.free_bytes = std::uint64_t{map_->free_clusters()} * geometry_.cluster_bytes();
+    info_.free_bytes = std::uint64_t{map.free_clusters()} * geometry_.cluster_bytes();
     info_.hidden_sectors = geometry_.hidden_sectors;
-    info_.clean = map_->clean() && !geometry_.dirty_flag;
+    info_.clean = map.clean() && !geometry_.dirty_flag;
     if (!info_.clean) {
-      add_finding("fat.not-clean", Severity::error, 0, {}, FileTree::root,
+      view_->note("fat.not-clean", Severity::error, 0,
                   "the volume was not closed properly, or errors were noted on it; start it once "
                   "under the system that owns it, or check it there");
     }
-    // Read once: the walk begins with it.
-    root_bytes_ = read_folder({FileTree::root, root_cluster(), 0});
-    const auto root = parse_directory(*root_bytes_, page_, zone_);
-    if (root.label) {
-      info_.label = label_text(*root.label, page_);
-    } else if (const std::string name = label_text(geometry_.label, page_);
-               name != "NO NAME" && name.find('\0') == std::string::npos) {
-      info_.label = name;
-    }
+    info_.label = view_->label();
   }
 
-  [[nodiscard]] std::uint32_t root_cluster() const {
-    return geometry_.kind == VolumeKind::fat32 ? geometry_.root_cluster : 0;
-  }
-
-  // What the device doesn't give reads as deleted entries: zeros would end the folder there.
-  void read_entries(const Folder& folder, std::uint64_t lba, ByteSpan out) {
-    constexpr std::uint8_t deleted = 0xE5;
-    if (device::is_given(device_, lba, out)) return;
-    for (std::uint64_t at = 0; at < out.size(); at += device_.sector_size()) {
-      const ByteSpan sector = out.subspan(at, device_.sector_size());
-      const std::uint64_t number = lba + at / device_.sector_size();
-      if (device::is_given(device_, number, sector)) continue;
-      std::fill(sector.begin(), sector.end(), deleted);
-      add_finding("fat.folder-unreadable", Severity::error, number, {}, folder.id,
-                  "a part of the folder can't be read");
-      leave_out({tree_.path(folder.id),
-                 {},
-                 fmt::format("the device doesn't give sector {} of the volume", number)});
-    }
-  }
-
-  // The folder's bytes, as far as its chain is sound and its own, and the format allows.
-  Bytes read_folder(const Folder& folder) {
-    if (folder.cluster == 0) {
-      Bytes out(std::uint64_t{geometry_.root_sectors} * ratio_ * device_.sector_size());
-      read_entries(folder, geometry_.root_start() * ratio_, out);
-      return out;
-    }
-    const Map::Chain chain = map_->chain(folder.cluster, *chains_);
-    if (!chain.sound()) {
-      add_finding("fat.chain", Severity::error, {}, {}, folder.id,
-                  "the folder's chain is broken: " + chain.text);
-      leave_out({tree_.path(folder.id), {}, "the folder's chain is broken: " + chain.text});
-    }
-    Bytes out;
-    for (const ClusterRange& r : chain.ranges) {
-      const SectorRange range = sectors_of(r);
-      if (folder_sectors_.first_overlap(range)) {
-        add_finding("fat.folder-twice", Severity::error, range.first, {}, folder.id,
-                    "the folder's clusters are another folder's, or come again");
-        leave_out({tree_.path(folder.id), {}, "its clusters are another folder's, or come again"});
-        break;
-      }
-      folder_sectors_.add(range);
-      const std::uint64_t room = max_directory_bytes - out.size();
-      const std::uint64_t count = std::min(range.count, room / device_.sector_size());
-      const std::size_t at = out.size();
-      out.resize(at + count * device_.sector_size());
-      read_entries(folder, range.first, ByteSpan(out).subspan(at));
-      if (count < range.count) {
-        add_finding("fat.folder-too-long", Severity::error, range.first, {}, folder.id,
-                    "the folder has more than 65,536 entries");
-        leave_out({tree_.path(folder.id), {}, "it has more than 65,536 entries"});
-        break;
-      }
-    }
-    return out;
-  }
-
-  // Several folders at a time: read in turn, parsed on every core, added in turn.
   void walk() {
-    tree_.set_precision({ticks_per_second / 100, 2 * ticks_per_second, 86400 * ticks_per_second});
-    std::vector<Folder> open{{FileTree::root, root_cluster(), 0}};
-    std::set<std::uint32_t> seen{root_cluster()};
-    while (!open.empty()) {
-      std::vector<Batch> batches;
-      for (std::size_t total = 0; !open.empty() && total < max_ahead;) {
-        if (batches.empty() || batches.back().bytes >= batch_bytes) batches.emplace_back();
-        Batch& batch = batches.back();
-        batch.folders.push_back(open.back());
-        open.pop_back();
-        batch.contents.push_back(contents_of(batch.folders.back()));
-        batch.bytes += batch.contents.back().size();
-        total += batch.contents.back().size();
-      }
-      std::size_t taken = 0;
-      base::make_ahead(
-          batches.size(),
-          [&](std::size_t i) {
-            std::vector<DirectoryContents> out;
-            for (const Bytes& bytes : batches[i].contents)
-              out.push_back(parse_directory(bytes, page_, zone_));
-            return out;
-          },
-          [&](const std::vector<DirectoryContents>& parsed) {
-            const Batch& batch = batches[taken++];
-            for (std::size_t i = 0; i < parsed.size(); ++i)
-              add_items(batch.folders[i], parsed[i], open, seen);
-          });
-    }
+    view_->walk();
+    if (!view_->agreement().complete() && geometry_.mirrored) find_better_copy();
+    for (LeftOut& l : std::exchange(view_->left_out(), {})) leave_out(std::move(l));
   }
 
-  Bytes contents_of(const Folder& folder) {
-    return folder.id == FileTree::root && root_bytes_ ? *std::exchange(root_bytes_, std::nullopt)
-                                                      : read_folder(folder);
-  }
-
-  void add_items(const Folder& folder, const DirectoryContents& contents, std::vector<Folder>& open,
-                 std::set<std::uint32_t>& seen) {
-    for (const std::uint32_t index : contents.orphans) {
-      add_finding("fat.long-name-orphan", Severity::note, {}, index, folder.id,
-                  "entries of a long name belong to no file; they are ignored");
-    }
-    for (const DirectoryItem& item : contents.items) add_item(folder, item, open, seen);
-  }
-
-  void add_item(const Folder& folder, const DirectoryItem& item, std::vector<Folder>& open,
-                std::set<std::uint32_t>& seen) {
-    const FileTree::Id id = tree_.add(
-        folder.id, item.name, short_names_ ? std::u16string_view(item.short_name) : u"", item.info);
-    if (!item.has_long) tree_.set_short_only(id);
-    if (item.name.empty() ||
-        item.name.find_first_of(std::u16string_view(u"/\0", 2)) != item.name.npos) {
-      add_finding("fat.name-illegal", Severity::error, {}, item.index, id,
-                  "the name is empty or holds a character that no name may hold");
-    }
-    if (item.info.directory) {
-      if (!geometry_.valid_cluster(item.cluster)) {
-        add_finding("fat.folder-cluster", Severity::error, {}, item.index, id,
-                    fmt::format("the folder would begin at cluster {}", item.cluster));
-        leave_out({tree_.path(id), item.index,
-                   fmt::format("the folder would begin at cluster {}", item.cluster)});
-      } else if (!seen.insert(item.cluster).second) {
-        add_finding("fat.folder-twice", Severity::error, {}, item.index, id,
-                    fmt::format("another folder begins at cluster {} as well", item.cluster));
-        leave_out({tree_.path(id), item.index,
-                   fmt::format("another folder begins at cluster {} as well", item.cluster)});
-      } else if (const std::size_t units = folder.path_units + 1 + item.name.size();
-                 units > FileTree::max_path_units) {
-        add_finding("fat.path-too-long", Severity::error, {}, item.index, folder.id,
-                    "folders inside it are too deep for any system");
-        leave_out({tree_.path(folder.id), item.index, "folders inside it are too deep"});
-      } else {
-        open.push_back({id, item.cluster, units});
-      }
+  // Its own system reads the first one; the folders say which one is right.
+  void find_better_copy() {
+    const auto copies = std::min<std::size_t>(geometry_.fats, 1 + max_copies_tried);
+    for (std::uint32_t copy = 1; copy < copies; ++copy) {
+      auto other = view_with(copy);
+      if (other->map().same_as(view_->map())) continue;
+      other->walk();
+      if (Agreement::right_of(view_->agreement(), other->agreement()) != Agreement::Right::second)
+        continue;
+      const bool open = view_->map().left_open();
+      view_ = std::move(other);
+      fill_info();
+      info_.clean = info_.clean && !open;
+      view_->note("fat.copies-differ", Severity::error, geometry_.fat_start(0) * ratio_,
+                  fmt::format("the first FAT isn't as the folders say: the volume is read with {}",
+                              ordinal_fat(copy)),
+                  true);
       return;
     }
-    if (item.info.size > 0 || item.cluster != 0) add_extents(id, item);
-  }
-
-  void add_extents(FileTree::Id id, const DirectoryItem& item) {
-    const Map::Chain chain = map_->chain(item.cluster, *chains_);
-    const std::uint64_t needed = div_up<std::uint64_t>(item.info.size, geometry_.cluster_bytes());
-    if (!chain.sound()) {
-      add_finding("fat.chain", Severity::error, {}, item.index, id,
-                  "the file's chain is broken: " + chain.text);
-    } else if (chain.clusters < needed) {
-      add_finding("fat.chain-short", Severity::error, {}, item.index, id,
-                  fmt::format("the file has {} bytes, its chain only {} clusters of {}",
-                              item.info.size, chain.clusters, geometry_.cluster_bytes()));
-    } else if (chain.clusters > needed) {
-      add_finding("fat.chain-long", Severity::warning, {}, item.index, id,
-                  fmt::format("the file has {} bytes, but a chain of {} clusters", item.info.size,
-                              chain.clusters));
-    }
-    std::vector<SectorRange> extents;
-    for (const ClusterRange& r : chain.ranges) extents.push_back(sectors_of(r));
-    tree_.set_extents(id, extents);
   }
 
   const Device& device_;
-  CodePage page_;
-  Zone zone_;
-  bool short_names_;
+  ReadOptions options_;
   Geometry geometry_;
   std::uint32_t ratio_;
-  std::optional<Map> map_;
-  std::optional<Bytes> root_bytes_;
+  std::unique_ptr<View> view_;
   VolumeInfo info_;
-  FileTree tree_;
-  base::FindingLog log_;
-  std::optional<base::Budget> chains_;
-  SectorSet folder_sectors_;  // of the folders read so far
   bool walked_ = false;
 };
 

@@ -160,8 +160,11 @@ class FatMender {
     out_.changes.push_back({ExpectedChange::Kind::resized, partition_.start, s.path, size});
     out_.consents.push_back(
         {"size", fmt::format("'{}' on partition {} says that it has {} bytes; its chain holds {}, "
-                             "and it will say so",
-                             printable(s.path), partition_.number, s.size, size)});
+                             "and it will say so{}",
+                             printable(s.path), partition_.number, s.size, size,
+                             facts_.unowned.empty() ? ""
+                                                    : "; the rest may be among the clusters that "
+                                                      "belong to no file: --unowned keep")});
   }
 
   void put_entry(const fat::Facts::Size& s, std::uint32_t size, bool no_cluster) {

@@ -1,0 +1,44 @@
+#include "fat/copies.h"
+
+#include <algorithm>
+
+#include <fmt/core.h>
+
+namespace nuvrat::fat {
+
+void Agreement::follow(Entry entry, const Map::Chain& chain, std::optional<std::uint64_t> needed) {
+  if (!chain.sound() || (needed && *needed != chain.clusters)) wrong_.push_back(entry.key());
+  ++entries_;
+  followed_ += chain.clusters;
+  for (const ClusterRange& r : chain.ranges) {
+    // Chains that meet go on together, to the end of a run.
+    std::uint64_t& owner = owners_[map_.run_with(r.first)];
+    if (owner != nobody) {
+      wrong_.push_back(owner);
+      wrong_.push_back(entry.key());
+    }
+    owner = entry.key();
+  }
+}
+
+Agreement::Right Agreement::right_of(const Agreement& first, const Agreement& second) {
+  const auto sorted = [](std::vector<std::uint64_t> wrong) {
+    std::sort(wrong.begin(), wrong.end());
+    wrong.erase(std::unique(wrong.begin(), wrong.end()), wrong.end());
+    return wrong;
+  };
+  const std::vector<std::uint64_t> one = sorted(first.wrong_);
+  const std::vector<std::uint64_t> other = sorted(second.wrong_);
+  const auto holds = [](const auto& larger, const auto& smaller) {
+    return std::includes(larger.begin(), larger.end(), smaller.begin(), smaller.end());
+  };
+  if (holds(other, one) && first.entries_ >= second.entries_) return Right::first;
+  if (holds(one, other) && second.entries_ >= first.entries_) return Right::second;
+  return Right::unknown;
+}
+
+std::string ordinal_fat(std::uint32_t copy) {
+  return copy == 1 ? "the second one" : fmt::format("number {}", copy + 1);
+}
+
+}  // namespace nuvrat::fat
