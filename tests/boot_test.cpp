@@ -128,11 +128,7 @@ constexpr orrelune::SystemDisk small{40, 44, 0, 10, 0, false};
 Bytes file_of(const Device& disk, unsigned number, const std::string& path) {
   const Layout layout = read_table(disk).layout;
   const Window window(disk, layout.find(number)->range());
-  const auto reader = open_volume(window, support::utc());
-  Bytes out;
-  read_file(*reader, path,
-            [&out](ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
-  return out;
+  return support::contents_of(*open_volume(window, support::utc()), path);
 }
 
 }  // namespace

@@ -285,6 +285,16 @@ TEST_CASE("mend: unowned chains are left alone, freed or kept as files, as told"
     content.insert(content.end(), tail.begin(), tail.end());
     CHECK(manifest.volumes[0].digests[id] == Sha256::of(content));
   }
+  FatVolume longer;  // a chain that goes on after its file's end
+  const auto [size_lba, size_at] = longer.find("B       BIN");
+  longer.change(size_lba, size_at + 28, 600, 4);
+  CHECK(assess_repair(*longer.disk, utc()).steps.empty());
+  mend(longer, Unowned::keep);
+  const auto long_reader = open_volume(*longer.disk, utc());
+  const Bytes whole = noise(3 * 512, 2);
+  CHECK(support::contents_of(*long_reader, "UNOWNED/CHAIN001.BIN") ==
+        Bytes(whole.begin() + 1024, whole.end()));
+  CHECK(support::contents_of(*long_reader, "B.BIN") == Bytes(whole.begin(), whole.begin() + 600));
   FatVolume taken;  // the name is in use
   lose_chains(taken);
   const auto [lba, at] = taken.find("A       BIN");

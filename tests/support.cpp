@@ -66,6 +66,13 @@ nuvrat::JobOptions case_in_memory(const std::filesystem::path& folder) {
   return out;
 }
 
+nuvrat::Bytes contents_of(nuvrat::VolumeReader& reader, const std::string& path) {
+  nuvrat::Bytes out;
+  read_file(reader, path,
+            [&out](nuvrat::ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
+  return out;
+}
+
 bool is_long() {
   return std::getenv("NUVRAT_LONG") != nullptr;
 }

@@ -54,6 +54,9 @@ Ran run(const std::string& command);
 /// Runs the built tool with these arguments.
 Ran tool(const std::string& arguments);
 
+/// A file's contents by its path.
+[[nodiscard]] nuvrat::Bytes contents_of(nuvrat::VolumeReader& reader, const std::string& path);
+
 /// A kept image out of tests/data.
 void unpack_image(const std::string& name, const std::filesystem::path& image);
 

@@ -96,9 +96,9 @@ enum class Unowned { leave, free, keep };
 /// or whose protective MBR is missing or wrong; a chain of EBRs that leads outside its container.
 /// Where the table is sound: a wrong start in the boot sector of an MBR's active partition; of FAT
 /// volumes FSInfo, second boot sectors, FATs that differ from the one that the files agree with,
-/// sizes that disagree with chains, and, as told, unowned chains. No steps: nothing of the kind.
-/// Errors of the table that need a person's decision become obstacles; a volume that has one is
-/// left alone.
+/// sizes that are longer than chains, and, as told, unowned chains and what chains hold behind
+/// their files' ends. No steps: nothing of the kind. Errors of the table that need a person's
+/// decision become obstacles; a volume that has one is left alone.
 [[nodiscard]] Assessment assess_repair(const Device& device, const ReadOptions& options,
                                        Unowned unowned = Unowned::leave);
 

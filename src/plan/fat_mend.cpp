@@ -38,7 +38,8 @@ class FatMender {
         ratio_(g_.sector_bytes / device.sector_size()),
         unowned_(unowned),
         out_(out),
-        draft_(device, partition.range(), facts.geometry) {}
+        draft_(device, partition.range(), facts.geometry),
+        loose_(facts.unowned) {}
 
   void plan() {
     mend_copies();
@@ -49,17 +50,16 @@ class FatMender {
 
     const fat::Draft after_first = draft_;
     steps::FatChange second = new_change();
-    const bool kept = unowned_ == Unowned::keep && !facts_.unowned.empty();
-    second.title = kept ? "unowned chains kept in the folder UNOWNED"
-                   : unowned_ == Unowned::free && !facts_.unowned.empty()
-                       ? "unowned chains freed"
-                       : "count of free clusters mended";
+    const bool kept = unowned_ == Unowned::keep && !loose_.empty();
+    const bool freed = unowned_ == Unowned::free && !loose_.empty();
+    second.title = kept    ? "unowned chains kept in the folder UNOWNED"
+                   : freed ? "unowned chains freed"
+                           : "count of free clusters mended";
     if (kept) {
-      if (!keep_unowned()) return;
-    } else if (unowned_ == Unowned::free) {
-      free_unowned();
+      if (!keep_loose()) return;
+    } else if (freed) {
+      free_loose();
     }
-    free_surplus();
     mend_info();
     const std::vector<SectorWrite> rest = draft_.changes(&after_first);
     if (first.change.data.size() + rest.size() > 0 &&
@@ -136,22 +136,27 @@ class FatMender {
     for (const fat::Facts::Size& s : facts_.sizes) {
       const std::uint64_t needed = div_up<std::uint64_t>(s.size, g_.cluster_bytes());
       if (s.clusters > needed) {
-        cut_chain(s, needed);
+        if (unowned_ != Unowned::leave) cut_chain(s, needed);
       } else {
         cut_size(s);
       }
     }
   }
 
+  // What is behind the file's end is a chain of nobody's then: who knows which of the two is right.
   void cut_chain(const fat::Facts::Size& s, std::uint64_t needed) {
-    std::uint64_t at = 0;
+    fat::Facts::Chain rest;
+    std::uint64_t left = needed;
     for (const fat::ClusterRange& r : s.chain) {
-      for (std::uint32_t i = 0; i < r.count; ++i, ++at) {
-        if (at + 1 == needed) draft_.set_entry(r.first + i, fat::end_of_chain);
-        if (at >= needed) surplus_.push_back(r.first + i);
-      }
+      const auto own = static_cast<std::uint32_t>(std::min<std::uint64_t>(left, r.count));
+      left -= own;
+      if (own > 0 && left == 0 && rest.ranges.empty())
+        draft_.set_entry(r.first + own - 1, fat::end_of_chain);
+      if (own < r.count) rest.ranges.push_back({r.first + own, r.count - own});
     }
+    rest.first = rest.ranges.front().first;
     if (needed == 0) put_entry(s, 0, true);
+    loose_.push_back(std::move(rest));
   }
 
   void cut_size(const fat::Facts::Size& s) {
@@ -181,8 +186,8 @@ class FatMender {
     base::store(entry, sector, at);
   }
 
-  void free_unowned() {
-    for (const fat::Facts::Chain& chain : facts_.unowned) {
+  void free_loose() {
+    for (const fat::Facts::Chain& chain : loose_) {
       for (const fat::ClusterRange& r : chain.ranges) {
         for (std::uint32_t i = 0; i < r.count; ++i) {
           draft_.set_entry(r.first + i, 0);
@@ -192,21 +197,16 @@ class FatMender {
     }
   }
 
-  void free_surplus() {
-    for (const std::uint32_t cluster : surplus_) draft_.set_entry(cluster, 0);
-    freed_ += static_cast<std::int64_t>(surplus_.size());
-  }
-
   // A folder in the root with a file for every chain. False where it can't be.
-  bool keep_unowned() {
+  bool keep_loose() {
     const std::size_t per_cluster = g_.cluster_bytes() / sizeof(fat::DirEntry);
-    const bool sound = std::all_of(facts_.unowned.begin(), facts_.unowned.end(),
+    const bool sound = std::all_of(loose_.begin(), loose_.end(),
                                    [](const fat::Facts::Chain& c) { return c.sound; });
     const auto place = free_root_entry();
-    if (!sound || facts_.first_free == 0 || !place || facts_.unowned.size() + 2 > per_cluster) {
+    if (!sound || facts_.first_free == 0 || !place || loose_.size() + 2 > per_cluster) {
       add_obstacle(out_, "keep-unowned",
                    fmt::format("{} unowned chains of partition {} can't be kept as files: {}",
-                               facts_.unowned.size(), partition_.number,
+                               loose_.size(), partition_.number,
                                !sound                   ? "some of them don't end as chains do"
                                : facts_.first_free == 0 ? "no cluster is free"
                                : !place ? "the root folder has no free entry, or a name UNOWNED"
@@ -223,7 +223,7 @@ class FatMender {
     base::store(entry_for("..", true, 0, 0), folder, 32);
     std::size_t at = 64;
     unsigned number = 0;
-    for (const fat::Facts::Chain& chain : facts_.unowned) {
+    for (const fat::Facts::Chain& chain : loose_) {
       std::uint64_t clusters = 0;
       for (const fat::ClusterRange& r : chain.ranges) clusters += r.count;
       const std::uint64_t size = std::min<std::uint64_t>(clusters * g_.cluster_bytes(), 0xFFFFFFFF);
@@ -309,7 +309,7 @@ class FatMender {
   Unowned unowned_;
   Assessment& out_;
   fat::Draft draft_;
-  std::vector<std::uint32_t> surplus_;
+  std::vector<fat::Facts::Chain> loose_;  // unowned, or behind the ends of files
   std::int64_t freed_ = 0;
   std::uint64_t root_entry_lba_ = 0;
 };

@@ -215,7 +215,8 @@ class NtfsPlanner {
     }
     if (find_code(s.findings, "fat.chain-long") != nullptr) {
       consent("surplus", fmt::format("{}: clusters after the end of files that have more of them "
-                                     "than they need become free space",
+                                     "than they need become free space. To keep them as files "
+                                     "first: nuvrat check --repair --unowned keep",
                                      name_));
     }
     if (!plan.moves().empty()) {

@@ -188,6 +188,11 @@ std::string survey_text(const Survey& survey, const TextStyle& style) {
 
 namespace {
 
+// Whose clusters these are nobody knows: kept as files or freed, as a person says.
+bool mended_as_told(const Finding& f) {
+  return f.code == "fat.unowned" || f.code == "fat.chain-long";
+}
+
 Lead check_lead(const Survey& survey) {
   const Findings findings = survey.all_findings();
   const auto count = [&findings](Severity severity) {
@@ -221,8 +226,11 @@ std::string check_line(const Survey& survey) {
 
 std::string check_text(const Survey& survey, const TextStyle& style) {
   const Findings findings = survey.all_findings();
-  const auto mendable = static_cast<std::uint64_t>(std::count_if(
-      findings.begin(), findings.end(), [](const Finding& f) { return f.repairable; }));
+  const auto count_mendable = [&findings](bool as_told) {
+    return static_cast<std::uint64_t>(std::count_if(
+        findings.begin(), findings.end(),
+        [as_told](const Finding& f) { return f.repairable && mended_as_told(f) == as_told; }));
+  };
   const std::vector<std::string> unseen = survey.not_looked_at();
   const auto [head, rest] = check_lead(survey);
   std::string out = verdict(survey.device.path,
@@ -235,9 +243,12 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
                                   : fmt::format("{} read, every folder and chain", volumes));
   out += unseen_lines(unseen, style);
   if (!findings.empty()) out += "\n" + finding_lines(findings, style);
-  if (mendable > 0)
+  if (const std::uint64_t mendable = count_mendable(false); mendable > 0)
     out += fmt::format("\n  {} can be mended with nothing lost: nuvrat check --repair\n",
                        plural(mendable, "finding", "findings"));
+  if (const std::uint64_t told = count_mendable(true); told > 0)
+    out += fmt::format("\n  {} only as told: nuvrat check --repair --unowned keep, or free\n",
+                       plural(told, "finding is mended", "findings are mended"));
   return out;
 }
 
