@@ -133,6 +133,24 @@ TEST_CASE("job: a partition that Nuvrat can't read is carried and its range is c
   CHECK(consents == "loader-code type-carried firmware ");
 }
 
+TEST_CASE("job: holes of an image are expected to take no time") {
+  const auto expected = [](std::uint64_t filled) {
+    MemoryDevice device(700000, 512);
+    Bytes mbr(512);
+    support::put_entry(mbr, 0, 0x83, 2048, 600000);
+    device.write(0, mbr);
+    const Bytes noise = support::noise(1u << 20, 3);
+    for (std::uint64_t at = 0; at < filled; at += 2048) device.write(2048 + at, noise);
+    Random random(1);
+    return assess(device, {parse_goal("table=gpt")}, utc(), random);
+  };
+  const Assessment empty = expected(0);
+  const Assessment full = expected(600000);
+  CHECK(empty.files_bytes == full.files_bytes);
+  CHECK(empty.expected_seconds - empty.seconds_by_places <
+        (full.expected_seconds - full.seconds_by_places) / 20);
+}
+
 TEST_CASE("job: a disk that changed after the assessment is refused") {
   const support::Folder folder;
   MemoryDevice device(100000, 512);

@@ -45,6 +45,20 @@ constexpr double seconds_at_least = 0.03;
 constexpr double shared_bytes = 1u << 20;
 constexpr double share_of_core = 0.8;  // beside the thread that reads
 
+// How much of a range that is read as a whole holds nothing at all, as far as the device can tell:
+// such pieces are neither read nor hashed. So many places in it stand for the rest.
+std::uint64_t bytes_in_holes(const Device& device, SectorRange range) {
+  constexpr std::uint64_t places = 256;
+  const std::uint64_t piece = (1u << 20) / device.sector_size();
+  const std::uint64_t end = std::min(range.end(), device.sectors());
+  std::uint64_t empty = 0;
+  for (std::uint64_t i = 0; i < places; ++i) {
+    const std::uint64_t at = range.first + range.count / places * i;
+    if (at + piece <= end && device.next_data(at) >= at + piece) ++empty;
+  }
+  return range.count / places * empty * device.sector_size();
+}
+
 }  // namespace
 
 Pace measure_pace(const Device& device, const Survey& survey) {
@@ -81,7 +95,10 @@ void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
   if (pace.read <= 0) return;
   double structures = 0;
   double files = 0;
+  std::uint64_t holes = 0;
   for (const SurveyedPartition& s : survey.partitions) {
+    if (!s.volume && s.partition.role != Role::extended)
+      holes += bytes_in_holes(device, s.partition.range());
     structures += s.seconds;
     files += static_cast<double>(s.totals.files);
   }
@@ -96,7 +113,7 @@ void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
   // What is written is made twice, kept for the way back, and read again.
   out.seconds_by_places +=
       6.0 * static_cast<double>(volume_sectors * device.sector_size()) / pace.read;
-  const auto bytes = static_cast<double>(out.files_bytes);
+  const auto bytes = static_cast<double>(out.files_bytes - std::min(holes, out.files_bytes));
   const double cores = std::max(1.0, share_of_core * tree::HashWorkers::count());
   const double hash = bytes < shared_bytes * files ? pace.hash * cores : pace.hash;
   // Read before and after.
