@@ -140,6 +140,39 @@ TEST_CASE("FAT copies: whatever became of one of them, the other gives every fil
                       << " where no file says which one is right");
 }
 
+TEST_CASE("FAT copies: what only the first one knows of a file being written is not thrown away") {
+  const Made sound = volume_with(VolumeKind::fat16, 512);
+  const auto disk = sound.disk->clone();
+  Bytes fat = disk->read(sound.fat, sound.sectors);
+  const auto next_of = [&fat](std::uint64_t c) { return disk_bytes::little(fat, 2 * c, 2); };
+  std::uint32_t end = 2, unused = 2;
+  while (next_of(end) != 0xFFFF) ++end;
+  while (next_of(unused) != 0) ++unused;
+  const auto lead = [&fat](std::uint32_t from, std::uint32_t to) {
+    disk_bytes::put(fat, 2 * from, to, 2);
+  };
+  SUBCASE("a chain that is longer than its entry says") {
+    lead(end, unused);
+    lead(unused, 0xFFFF);
+  }
+  SUBCASE("a chain without an entry") {
+    lead(unused, 0xFFFF);
+  }
+  disk->write(sound.fat, fat);
+  Findings findings;
+  const Finding* f = differ(*disk, findings);
+  REQUIRE(f != nullptr);
+  CHECK(f->severity == Severity::warning);
+  CHECK(f->repairable);
+  const Assessment a = assess_repair(*disk, utc());
+  REQUIRE(a.in_reach());
+  const support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  CHECK(run_job(*disk, a, support::case_in_memory(folder / "case"), quiet).sound());
+  CHECK(disk->read(sound.fat, sound.sectors) == fat);
+  CHECK(disk->read(sound.fat + sound.sectors, sound.sectors) == fat);
+}
+
 TEST_CASE("FAT copies: where each is wrong about something of its own, a person decides") {
   const Made sound = volume_with(VolumeKind::fat32, 512);
   const auto disk = sound.disk->clone();
@@ -151,9 +184,12 @@ TEST_CASE("FAT copies: where each is wrong about something of its own, a person 
   REQUIRE(f != nullptr);
   CHECK(f->severity == Severity::error);
   CHECK_FALSE(f->repairable);
-  const Assessment a = assess_repair(*disk, utc(), Unowned::free);
-  CHECK(a.steps.empty());
+  CHECK(assess_repair(*disk, utc(), Unowned::free).steps.empty());
   CHECK(disk->same_as(*broken));
+  // What could be mended of it isn't offered.
+  const std::string text = check_text(survey_disk(*disk, utc(), true), {});
+  CHECK_MESSAGE(text.find("--repair leaves the volume alone") != std::string::npos, text);
+  CHECK(text.find("can be mended") == std::string::npos);
 }
 
 TEST_CASE("FAT copies: a volume that was left open is not called closed by its second FAT") {
@@ -170,6 +206,9 @@ TEST_CASE("FAT copies: a volume that was left open is not called closed by its s
   CHECK(find_code(findings, "fat.not-clean") != nullptr);
   CHECK(assess_repair(*disk, utc(), Unowned::free).steps.empty());
   CHECK(manifest_of(*disk).files() == 120);
+  OpenedVolume opened(*disk, 0, utc());
+  const std::string listed = files_text(opened, "", list_files(opened.reader(), ""), {});
+  CHECK_MESSAGE(listed.find("read with the second one") != std::string::npos, listed);
   Random random(1);
   CHECK_FALSE(assess(*disk, {parse_goal("volume=ntfs")}, utc(), random).in_reach());
 }
@@ -184,8 +223,7 @@ TEST_CASE(
     if (disk_bytes::little(fat, 2 * c, 2) == 0) unused.push_back(c);
   }
   const auto lead = [&](std::uint32_t from, std::uint32_t to) {
-    fat[2 * from] = static_cast<std::uint8_t>(to);
-    fat[2 * from + 1] = static_cast<std::uint8_t>(to >> 8);
+    disk_bytes::put(fat, 2 * from, to, 2);
   };
   lead(unused[0], unused[1]);
   lead(unused[1], 4);  // a file's

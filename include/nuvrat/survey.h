@@ -22,6 +22,9 @@ struct SurveyedPartition {
   Findings findings{};
   VolumeTotals totals{};  ///< of a deep survey
   double seconds = 0;     ///< that the deep survey of it took
+
+  /// It has an error that a person must decide about: `check --repair` leaves it alone as a whole.
+  [[nodiscard]] bool beyond_mending() const;
 };
 
 struct Survey {

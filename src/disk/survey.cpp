@@ -194,6 +194,12 @@ std::string bare_volume_words(const Device& device) {
 
 }  // namespace
 
+bool SurveyedPartition::beyond_mending() const {
+  return std::any_of(findings.begin(), findings.end(), [](const Finding& f) {
+    return f.severity == Severity::error && !f.repairable;
+  });
+}
+
 void Survey::keep(const std::vector<unsigned>& numbers) {
   for (const unsigned number : numbers) {
     if (find(number) == nullptr) {

@@ -6,8 +6,9 @@
 
 namespace nuvrat::fat {
 
-void Agreement::follow(Entry entry, const Map::Chain& chain, std::optional<std::uint64_t> needed) {
-  if (!chain.sound() || (needed && *needed != chain.clusters)) wrong_.push_back(entry.key());
+void Agreement::follow(Entry entry, const Map::Chain& chain, std::uint64_t needed) {
+  // A longer one may be true: its file was being written, and the entry is of before.
+  if (!chain.sound() || chain.clusters < needed) wrong_.push_back(entry.key());
   ++entries_;
   followed_ += chain.clusters;
   for (const ClusterRange& r : chain.ranges) {

@@ -3,7 +3,6 @@
 // with.
 
 #include <cstdint>
-#include <optional>
 #include <string>
 #include <vector>
 
@@ -30,8 +29,8 @@ class Agreement {
   explicit Agreement(const Map& map) : map_(map), owners_(map.runs(), nobody) {}
 
   /// `needed`: how many clusters a file's size asks for.
-  void follow(Entry entry, const Map::Chain& chain, std::optional<std::uint64_t> needed = {});
-  /// Every chain is of one entry, ends well, and has the length that its size asks for.
+  void follow(Entry entry, const Map::Chain& chain, std::uint64_t needed = 0);
+  /// Every chain is of one entry, ends well, and is as long as its size asks for.
   [[nodiscard]] bool whole() const { return wrong_.empty(); }
   /// And every cluster in use is of one: otherwise a folder may end too early, with nothing wrong
   /// in what is left of it.

@@ -109,8 +109,7 @@ bool plan_copy_mend(const Device& device, const SurveyedPartition& s, const Read
   };
   if (is_mended("volume.boot-lost")) {
     put_back_first(device, s, options, out);
-  } else if (s.volume && s.volume->kind == VolumeKind::ntfs &&
-             std::none_of(s.findings.begin(), s.findings.end(), is_beyond_mending)) {
+  } else if (s.volume && s.volume->kind == VolumeKind::ntfs && !s.beyond_mending()) {
     mend_records(device, s, options, is_mended("ntfs.first-records"), is_mended("ntfs.mirror"),
                  out);
     if (is_mended("ntfs.boot-copy")) put_back_second(device, s, options, out);

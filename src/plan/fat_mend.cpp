@@ -316,10 +316,6 @@ class FatMender {
 
 }  // namespace
 
-bool is_beyond_mending(const Finding& f) {
-  return f.severity == Severity::error && !f.repairable;
-}
-
 void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
                     Unowned unowned, const std::set<std::uint64_t>& left_alone, Assessment& out) {
   for (const SurveyedPartition& s : survey.partitions) {
@@ -327,8 +323,7 @@ void plan_fat_mends(const Device& device, const Survey& survey, const ReadOption
     if (!is_fat(s.signature.kind) || s.partition.role == Role::extended) continue;
     const bool any = std::any_of(s.findings.begin(), s.findings.end(),
                                  [](const Finding& f) { return f.repairable; });
-    const bool beyond = std::any_of(s.findings.begin(), s.findings.end(), is_beyond_mending);
-    if (!any || beyond) continue;  // what is beyond mending is said by the check itself
+    if (!any || s.beyond_mending()) continue;  // what is beyond mending is said by the check itself
     const Window window(device, s.partition.range());
     fat::Facts facts;
     (void)fat::check_volume(window, options, &facts);

@@ -184,8 +184,6 @@ void set_start(const Device& device, const Layout& layout, const SurveyedPartiti
 /// firmware starts.
 void follow_hidden_sectors(const PlanInput& input, const Layout& after, Assessment& out);
 
-/// A volume with such a finding is left alone as a whole.
-[[nodiscard]] bool is_beyond_mending(const Finding& f);
 /// check --repair for FAT volumes, but those that begin at `left_alone`.
 void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
                     Unowned unowned, const std::set<std::uint64_t>& left_alone, Assessment& out);

@@ -28,8 +28,8 @@ void mend_volumes(const Device& device, const Survey& survey, const ReadOptions&
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role != Role::extended && lost.contains(s.partition.start)) continue;
     const Finding* start = find_code(s.findings, "volume.hidden-sectors");
-    const bool beyond = std::any_of(s.findings.begin(), s.findings.end(), is_beyond_mending);
-    if (start != nullptr && start->repairable && !beyond) set_start(device, out.before, s, out);
+    if (start != nullptr && start->repairable && !s.beyond_mending())
+      set_start(device, out.before, s, out);
   }
   planned.add(out.steps, 0);
   plan_fat_mends(planned.device(options), survey, options, unowned, lost, out);

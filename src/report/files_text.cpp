@@ -49,11 +49,13 @@ std::string volume_words(OpenedVolume& volume) {
 }
 
 std::string opened_words(OpenedVolume& volume) {
-  return volume.opened_with() ? fmt::format(
-                                    "; the first boot sector is lost: read with the second "
-                                    "one, sector {}",
-                                    *volume.opened_with())
-                              : std::string();
+  std::string out;
+  if (volume.opened_with())
+    out += fmt::format("; the first boot sector is lost: read with the second one, sector {}",
+                       *volume.opened_with());
+  if (const Finding* f = find_code(volume.reader().findings(), "fat.copies-differ"))
+    out += "; " + f->text;
+  return out;
 }
 
 }  // namespace

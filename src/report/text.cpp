@@ -217,6 +217,38 @@ Lead check_lead(const Survey& survey) {
   return {head, rest};
 }
 
+// What --repair would do about it.
+std::string mend_lines(const Survey& survey) {
+  std::uint64_t mended = 0, as_told = 0;
+  const auto count = [&](const Findings& findings) {
+    for (const Finding& f : findings) {
+      if (f.repairable) ++(mended_as_told(f) ? as_told : mended);
+    }
+  };
+  count(survey.table.findings);
+  std::string alone;
+  for (const SurveyedPartition& p : survey.partitions) {
+    if (!p.beyond_mending()) {
+      count(p.findings);
+    } else if (std::any_of(p.findings.begin(), p.findings.end(),
+                           [](const Finding& f) { return f.repairable; })) {
+      const unsigned number = p.partition.number;
+      alone += (alone.empty() ? "" : ", ") + (number == 0 ? "the volume" : part_name(number));
+    }
+  }
+  std::string out;
+  if (mended > 0)
+    out += fmt::format("\n  {} can be mended with nothing lost: nuvrat check --repair\n",
+                       plural(mended, "finding", "findings"));
+  if (as_told > 0)
+    out += fmt::format("\n  {} only as told: nuvrat check --repair --unowned keep, or free\n",
+                       plural(as_told, "finding is mended", "findings are mended"));
+  if (!alone.empty())
+    out += fmt::format("\n  --repair leaves {} alone: an error there is for a person to decide\n",
+                       alone);
+  return out;
+}
+
 }  // namespace
 
 std::string check_line(const Survey& survey) {
@@ -226,11 +258,6 @@ std::string check_line(const Survey& survey) {
 
 std::string check_text(const Survey& survey, const TextStyle& style) {
   const Findings findings = survey.all_findings();
-  const auto count_mendable = [&findings](bool as_told) {
-    return static_cast<std::uint64_t>(std::count_if(
-        findings.begin(), findings.end(),
-        [as_told](const Finding& f) { return f.repairable && mended_as_told(f) == as_told; }));
-  };
   const std::vector<std::string> unseen = survey.not_looked_at();
   const auto [head, rest] = check_lead(survey);
   std::string out = verdict(survey.device.path,
@@ -243,13 +270,7 @@ std::string check_text(const Survey& survey, const TextStyle& style) {
                                   : fmt::format("{} read, every folder and chain", volumes));
   out += unseen_lines(unseen, style);
   if (!findings.empty()) out += "\n" + finding_lines(findings, style);
-  if (const std::uint64_t mendable = count_mendable(false); mendable > 0)
-    out += fmt::format("\n  {} can be mended with nothing lost: nuvrat check --repair\n",
-                       plural(mendable, "finding", "findings"));
-  if (const std::uint64_t told = count_mendable(true); told > 0)
-    out += fmt::format("\n  {} only as told: nuvrat check --repair --unowned keep, or free\n",
-                       plural(told, "finding is mended", "findings are mended"));
-  return out;
+  return out + mend_lines(survey);
 }
 
 namespace {

@@ -158,6 +158,7 @@ int check(Options& options) {
   options.disk = options.disks.front();
   if (options.repair) {
     if (const std::optional<int> status = repair(options)) return *status;
+    std::cerr << "nothing can be mended as it was asked: nothing was written\n";
   }
   return each_disk(options, [](Options& o, std::string& line) -> int {
     const auto device = open(o, false);
