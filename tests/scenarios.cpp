@@ -243,14 +243,19 @@ void make_ntfs_without_copies(Device& device) {
   make_gpt_ntfs(device);
   garble_first_records(device, read_table(device).layout.find(7)->start, true);
 }
-// Its first FAT in part garbage: the second one, and the folders, say what was there.
-void make_bare_fat32_with_bad_fat(Device& device) {
+// A FAT32 volume without a table.
+void make_bare_fat32(Device& device) {
   FatFormat format;
   format.cluster_sectors = 1;
   Random random(8);
   FatWriter writer(device, format);
   orrelune::fill_volume(writer, random, 6);
   writer.finish();
+}
+// Its first FAT in part garbage: the second one, and the folders, say what was there.
+void make_bare_fat32_with_bad_fat(Device& device) {
+  make_bare_fat32(device);
+  Random random(9);
   const std::uint64_t fat = disk_bytes::little(device.read(0), 14, 2);
   for (const std::uint64_t at : {0, 1, 4}) {
     Bytes sector(device.sector_size());
@@ -259,12 +264,7 @@ void make_bare_fat32_with_bad_fat(Device& device) {
   }
 }
 void make_bare_fat32_without_first(Device& device) {
-  FatFormat format;
-  format.cluster_sectors = 1;
-  Random random(8);
-  FatWriter writer(device, format);
-  orrelune::fill_volume(writer, random, 6);
-  writer.finish();
+  make_bare_fat32(device);
   lose(device, 0);
 }
 
