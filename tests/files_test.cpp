@@ -260,9 +260,16 @@ TEST_CASE("files: of a chain that ends early what is there is copied, and never 
   Bytes fat = disk.read(reserved + entry / 512);
   support::put(fat, entry % 512, 0xFFFF, 2);
   disk.write(reserved + entry / 512, fat);
-  OpenedVolume volume(disk, 0, utc());
   FetchOptions options;
   options.recorded = &recorded;
+  OpenedVolume by_the_other(disk, 0, utc());  // its second FAT
+  const FetchResult whole =
+      fetch_files(by_the_other.reader(), {""}, folder / "whole", options, quiet);
+  CHECK(whole.checked == 1);
+  CHECK(fetch_text(by_the_other, whole, "whole", true, {}).find("the second one") !=
+        std::string::npos);
+  disk.write(reserved + support::little(boot, 22, 2) + entry / 512, fat);
+  OpenedVolume volume(disk, 0, utc());
   const FetchResult result = fetch_files(volume.reader(), {""}, folder / "out", options, quiet);
   CHECK(result.files == 0);
   CHECK(result.partial == 1);
