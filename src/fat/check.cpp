@@ -290,9 +290,9 @@ class FatCheck {
 void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options) {
   const std::vector<std::uint32_t> copies = state->facts.differing_copies;
   bool unknown = false;
-  for (std::size_t i = 0; i < std::min(copies.size(), max_copies_tried); ++i) {
+  for (const std::uint32_t copy : copies) {
     if (state->agreement.complete()) break;
-    auto other = std::make_unique<CheckState>(state->device, options, copies[i]);
+    auto other = std::make_unique<CheckState>(state->device, options, copy);
     FatCheck(*other).run();
     const auto right = Agreement::right_of(state->agreement, other->agreement);
     unknown |= right == Agreement::Right::unknown;
@@ -301,7 +301,7 @@ void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options
         "fat.copies-differ", Severity::error, other->differs_at, CheckState::root,
         fmt::format("the FATs differ; the first one isn't as the folders say, {} is{}, so that "
                     "is the right one",
-                    ordinal_fat(copies[i]), other->agreement.whole() ? "" : " more so"),
+                    ordinal_fat(copy), other->agreement.whole() ? "" : " more so"),
         true);
     if (state->map.left_open()) other->not_clean(state->g.fat_start(0));
     state = std::move(other);
@@ -309,7 +309,7 @@ void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options
   }
   const bool right = state->facts.chains_sound && !unknown;
   const char* text =
-      unknown ? "the FATs differ, and each is right about a file that the other one isn't"
+      unknown ? "the FATs differ, and each shows something right that the other one doesn't"
       : state->agreement.whole()
           ? "the FATs differ; every chain is sound in the first one, so that is the right one"
       : right ? "the FATs differ; what is wrong in the first one is wrong in the other, too"

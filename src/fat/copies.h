@@ -10,9 +10,6 @@
 
 namespace nuvrat::fat {
 
-/// Others than the first that are tried: a boot sector may claim 255 of them.
-inline constexpr std::size_t max_copies_tried = 3;
-
 /// Where a chain that an entry names isn't as the entry says, with one copy of the FAT. The map
 /// must outlive it.
 class Agreement {

@@ -1,6 +1,5 @@
 #include "fat/read.h"
 
-#include <algorithm>
 #include <utility>
 
 #include <fmt/core.h>
@@ -90,8 +89,7 @@ class FatReader final : public VolumeReader {
 
   // Its own system reads the first one; the folders say which one is right.
   void find_better_copy() {
-    const auto copies = std::min<std::size_t>(geometry_.fats, 1 + max_copies_tried);
-    for (std::uint32_t copy = 1; copy < copies; ++copy) {
+    for (std::uint32_t copy = 1; copy < geometry_.fats; ++copy) {  // there are at most four
       auto other = view_with(copy);
       if (other->map().same_as(view_->map())) continue;
       other->walk();
