@@ -107,6 +107,26 @@ TEST_CASE("loop: what the kernel remembers of one node is not what lies on the d
   ::close(held);
 }
 
+TEST_CASE(
+    "loop: a write by somebody else is in the kernel's count, and one of our own is not held") {
+  if (!loops_are_there()) return;
+  const Disk disk;
+  const Loop loop(disk.image);
+  const auto device = open_device(loop.name(), {true, 0});
+  CHECK(device->disturbance() == "");
+  (void)device->read(0, 4096);
+  CHECK(device->disturbance() == "");
+  const int other = ::open(loop.name().c_str(), O_RDWR | O_SYNC);
+  char byte = 0;
+  REQUIRE(::pread(other, &byte, 1, 700) == 1);
+  REQUIRE(::pwrite(other, &byte, 1, 700) == 1);
+  ::close(other);
+  CHECK(device->disturbance().find("wrote to it since it was opened") != std::string::npos);
+  device->write(1, device->read(1));
+  device->flush();
+  CHECK(device->disturbance() == "");
+}
+
 TEST_CASE("loop: a device that may not be written is refused at once, and said to be such") {
   if (!loops_are_there()) return;
   const Disk disk;

@@ -362,6 +362,81 @@ TEST_CASE(
   CHECK(support::fingerprint(image) == before);
 }
 
+TEST_CASE("in use: whoever comes while an image is read stops the job before its first write") {
+  const support::Folder folder;
+  const auto image = folder / "disk.img", twin = folder / "twin.img", visit = folder / "visit";
+  scenarios::make_image(image, scenarios::all()[0]);
+  const std::string before = support::fingerprint(image);
+  std::filesystem::copy_file(image, twin);
+  const std::string changes =
+      fmt::format("printf x | dd of={} bs=1 seek=700 conv=notrunc status=none", image.string());
+  const std::string stays = fmt::format("exec 9<>{}; sleep 60 >{} 2>&1 & echo $! >{}",
+                                        image.string(), "/dev/null", visit.string());
+  const auto leaves = [&] {
+    support::run(fmt::format(
+        "p=$(cat {}); kill $p; while [ -e /proc/$p/fd/9 ]; do sleep 0.01; done", visit.string()));
+  };
+  // Something happens as a stage begins; `work` is done with the disk meanwhile.
+  const auto during = [&](const std::string& stage, const std::string& happens, const auto& work) {
+    bool happened = false;
+    const auto device = open_device(image, {true, 512});
+    support::AtStage visitor([&](std::string_view name) {
+      if (name == stage && !happened) {
+        REQUIRE(support::run(happens).status == 0);
+        happened = true;
+      }
+    });
+    work(*device, visitor);
+    CHECK(happened);
+  };
+  const auto rewrite = [&](Device& device, Progress& progress) {
+    Random random(1);
+    const Assessment a = assess(device, {parse_goal("table=gpt")}, support::utc(), random);
+    std::filesystem::remove_all(folder / "case");
+    CHECK(support::code_of([&] {
+            (void)run_job(device, a, support::case_in_memory(folder / "case"), progress);
+          }) == ErrorCode::busy);
+  };
+  for (const char* stage : {"recording p1", "rehearsing"}) {
+    CAPTURE(stage);
+    during(stage, changes, rewrite);
+    std::filesystem::copy_file(twin, image, std::filesystem::copy_options::overwrite_existing);
+    during(stage, stays, rewrite);
+    leaves();
+  }
+  CHECK(support::fingerprint(image) == before);
+
+  // Who only looks says so.
+  QuietProgress quiet;
+  const Manifest recorded = take_manifest(*open_device(image), support::utc(), quiet);
+  CHECK(recorded.disturbance.empty());
+  during("reading p1", changes, [&](Device& device, Progress& progress) {
+    const Verification v = verify_disk(recorded, device, support::utc(), progress, {});
+    CHECK(v.comparison.equal());
+    CHECK_FALSE(v.now.disturbance.empty());
+    CHECK(find_code(survey_disk(device, support::utc()).table.findings, "disk.disturbed"));
+  });
+  std::filesystem::copy_file(twin, image, std::filesystem::copy_options::overwrite_existing);
+
+  {  // nor does the way back begin
+    const auto device = open_device(image, {true, 512});
+    Random random(1);
+    const Assessment a = assess(*device, {parse_goal("table=gpt")}, support::utc(), random);
+    std::filesystem::remove_all(folder / "case");
+    (void)run_job(*device, a, support::case_in_memory(folder / "case"), quiet);
+  }
+  const std::string after = support::fingerprint(image);
+  during("reading p1", stays, [&](Device& device, Progress& progress) {
+    CHECK(support::code_of([&] {
+            (void)revert_case(device, load_case(folder / "case"), {}, progress);
+          }) == ErrorCode::busy);
+  });
+  leaves();
+  CHECK(support::fingerprint(image) == after);
+  (void)revert_case(*open_device(image, {true, 512}), load_case(folder / "case"), {}, quiet);
+  CHECK(support::fingerprint(image) == before);
+}
+
 TEST_CASE("in use: a disk that anybody holds is refused by name") {
   if (::geteuid() != 0 || support::run("losetup -f").status != 0) {
     MESSAGE("SKIPPED: loop devices can't be had here");

@@ -69,6 +69,18 @@ nuvrat::JobOptions case_in_memory(const std::filesystem::path& folder);
 /// The code of the Error that `call` throws; fails the test when it throws none.
 nuvrat::ErrorCode code_of(const std::function<void()>& call);
 
+/// Does something whenever a stage begins.
+class AtStage final : public nuvrat::Progress {
+ public:
+  explicit AtStage(std::function<void(std::string_view name)> act) : act_(std::move(act)) {}
+  void stage(std::string_view name, std::uint64_t) override { act_(name); }
+  void advance(std::uint64_t) override {}
+  [[nodiscard]] bool cancelled() const override { return false; }
+
+ private:
+  std::function<void(std::string_view)> act_;
+};
+
 /// Counts every read of the device below it, by sector.
 class ReadNotes final : public nuvrat::Device {
  public:

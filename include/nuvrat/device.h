@@ -93,6 +93,11 @@ class Device {
   /// Reads from now on give what others may have written since the last one. Only a device that
   /// keeps what was read has anything to do: the system's own memory always shows it.
   virtual void refresh() const {}
+  /// What others do to the disk, in words; empty when nothing is known of it. Of one that was
+  /// opened for writing, who uses it (a mount, a process that may write). And, until this object
+  /// itself writes, that something else wrote since it was opened: an image has a time of its last
+  /// write, a block device counts its writes. A network disk says nothing of others.
+  [[nodiscard]] virtual std::string disturbance() const { return {}; }
   /// Reads from the medium, not from the system's memory. False where the system can't do that:
   /// what was read may then be what it remembers. Errors as read.
   [[nodiscard]] bool read_medium(std::uint64_t lba, ByteSpan out) const;

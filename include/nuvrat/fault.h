@@ -54,6 +54,7 @@ class FaultDevice final : public Device {
   [[nodiscard]] bool dead() const { return dead_; }
   void forget(SectorRange range) const override { base_.forget(range); }
   void refresh() const override { base_.refresh(); }
+  [[nodiscard]] std::string disturbance() const override { return base_.disturbance(); }
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
  private:

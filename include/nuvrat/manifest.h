@@ -76,6 +76,9 @@ struct Manifest {
   std::vector<ManifestRange> ranges;    ///< in disk order
   bool chosen = false;                  ///< only of some partitions: it says nothing of the others
   Proof proof = Proof::contents;
+  /// Of the device, when all was read: what was read first may not be what is there any more. Not
+  /// saved.
+  std::string disturbance{};
 
   [[nodiscard]] std::uint64_t files() const;
   [[nodiscard]] std::uint64_t directories() const;

@@ -10,10 +10,12 @@
 #include <fmt/core.h>
 #include <linux/fs.h>
 #include <sys/ioctl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <nuvrat/error.h>
 
+#include "device/in_use.h"
 #include "device/io.h"
 
 namespace nuvrat {
@@ -82,6 +84,8 @@ FileDevice::FileDevice(base::Descriptor file, std::uint32_t sector_size, std::ui
                                                         : base::Descriptor()) {
   // What another name of the same disk wrote meanwhile is not in this one's cache.
   if (this->identity().kind == DeviceKind::block_device) ::ioctl(file_.get(), BLKFLSBUF);
+  struct stat info {};
+  if (::fstat(file_.get(), &info) == 0) mark_ = write_mark(info);
 }
 
 FileDevice::~FileDevice() = default;
@@ -128,6 +132,7 @@ bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
 }
 
 void FileDevice::do_write(std::uint64_t lba, ByteView data) {
+  mark_.clear();
   bad_.forget({lba, data.size() / sector_size()});  // a medium may put another one in its place
   const Transfer done = try_write_at(file_.get(), lba * sector_size(), data);
   if (done.bytes == data.size()) return;
@@ -146,6 +151,7 @@ void FileDevice::do_flush() {
 
 void FileDevice::do_reserve(SectorRange range) {
   if (identity().kind == DeviceKind::block_device) return;
+  mark_.clear();
   int status = 0;
   do {
     status = ::fallocate(file_.get(), FALLOC_FL_KEEP_SIZE,
@@ -159,6 +165,19 @@ void FileDevice::do_reserve(SectorRange range) {
                   std::string(std::strerror(errno)),
               {identity().path, range.first, {}, {}},
               "Nothing was written. Make room where the image is");
+}
+
+std::string FileDevice::disturbance() const {
+  struct stat info {};
+  if (::fstat(file_.get(), &info) != 0) return "";
+  if ((::fcntl(file_.get(), F_GETFL) & O_ACCMODE) != O_RDONLY) {
+    if (const std::string uses = all_uses_of(info); !uses.empty()) return uses;
+    const bool image = identity().kind == DeviceKind::image;
+    if (const std::string writers = image ? holders_of(info, true) : ""; !writers.empty())
+      return "another process has the image open for writing: " + writers;
+  }
+  if (mark_.empty() || write_mark(info) == mark_) return "";
+  return "something else wrote to it since it was opened";
 }
 
 bool FileDevice::reread_table() {

@@ -8,15 +8,20 @@
 
 namespace nuvrat::device {
 
-/// False: the device doesn't give them. Throws Error for anything else.
-[[nodiscard]] inline bool is_given(const Device& device, std::uint64_t lba, ByteSpan out) {
+/// False: the device doesn't give what `read` asks of it. Throws Error for anything else.
+template <typename Read>
+[[nodiscard]] bool is_given(Read read) {
   try {
-    device.read(lba, out);
+    read();
     return true;
   } catch (const Error& e) {
     if (e.code() != ErrorCode::device_read) throw;
     return false;
   }
+}
+
+[[nodiscard]] inline bool is_given(const Device& device, std::uint64_t lba, ByteSpan out) {
+  return is_given([&] { device.read(lba, out); });
 }
 
 [[nodiscard]] inline std::optional<Bytes> read_if_given(const Device& device, std::uint64_t lba,

@@ -132,6 +132,25 @@ std::vector<std::string> device::uses_of(const struct stat& info) {
   return out;
 }
 
+std::string device::all_uses_of(const struct stat& info) {
+  std::string all;
+  for (const std::string& use : uses_of(info)) all += (all.empty() ? "" : "; ") + use;
+  return all;
+}
+
+std::string device::write_mark(const struct stat& info) {
+  if (!S_ISBLK(info.st_mode))
+    return fmt::format("{} {}.{}", info.st_size, info.st_mtim.tv_sec, info.st_mtim.tv_nsec);
+  // Of the device, whatever partition of it was written to. (Linux, Documentation/block/stat.)
+  std::ifstream in(
+      fmt::format("/sys/dev/block/{}:{}/stat", major(info.st_rdev), minor(info.st_rdev)));
+  std::uint64_t reads = 0, merged_reads = 0, sectors_read = 0, ms = 0, writes = 0, merged = 0,
+                written = 0;
+  if (!(in >> reads >> merged_reads >> sectors_read >> ms >> writes >> merged >> written))
+    return "";
+  return fmt::format("{} {}", writes, written);
+}
+
 std::string device::holders_of(const struct stat& info, bool only_writers) {
   std::string out;
   for (const fs::path& process : base::entries_of("/proc")) {

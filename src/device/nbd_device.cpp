@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <mutex>
+#include <optional>
 #include <vector>
 
 #include <fmt/core.h>
@@ -53,6 +54,24 @@ class KeptReads {
         },
         ask_for);
     for (const SectorRange& part : asked) keep(part.first, bytes_of(part));
+  }
+
+  // A sector that was asked for anew though it is kept: the first that isn't what it was.
+  std::optional<std::uint64_t> changed_in(std::uint64_t lba, ByteView now) {
+    std::optional<std::uint64_t> out;
+    if (!store_ || failed_) return out;
+    store_->each_part(
+        {lba, now.size() / sector_size_},
+        [&](SectorRange part, std::uint64_t offset) {
+          Bytes was(part.count * sector_size_);
+          if (out || !if_possible([&] { store_->read(offset, was); })) return;
+          const ByteView is = now.subspan((part.first - lba) * sector_size_, was.size());
+          const auto differs = std::mismatch(was.begin(), was.end(), is.begin()).first;
+          if (differs != was.end())
+            out = part.first + static_cast<std::uint64_t>(differs - was.begin()) / sector_size_;
+        },
+        [](SectorRange) {});
+    return out;
   }
 
   void drop(SectorRange range) {
@@ -112,9 +131,24 @@ class NbdDevice final : public Device {
 
   void do_read(std::uint64_t lba, ByteSpan out) const override {
     const std::lock_guard held(mutex_);
-    kept_.read(lba, out, [this](std::uint64_t at, ByteSpan part) { do_read_once(at, part); });
+    kept_.read(lba, out, [this](std::uint64_t at, ByteSpan part) { ask_unless_bad(at, part); });
   }
   void do_read_once(std::uint64_t lba, ByteSpan out) const override {
+    ask_unless_bad(lba, out);
+    require_same(lba, out);
+  }
+  // Nobody says who else writes to the disk. What is asked for anew says it of its sectors.
+  void require_same(std::uint64_t lba, ByteView now) const {
+    const std::lock_guard held(mutex_);
+    const auto changed = kept_.changed_in(lba, now);
+    if (!changed) return;
+    throw Error(ErrorCode::busy,
+                "something else writes to the disk that the server offers: a sector isn't what it "
+                "was a moment ago",
+                {identity().path, *changed, {}, {}},
+                "Close what uses it there, and run the command again: all is read anew");
+  }
+  void ask_unless_bad(std::uint64_t lba, ByteSpan out) const {
     if (const auto bad = bad_.first_in({lba, out.size() / sector_size()})) {
       throw failed(ErrorCode::device_read, *bad,
                    "the server didn't give a sector when it was asked, and isn't asked again");
@@ -154,6 +188,7 @@ class NbdDevice final : public Device {
   // The server may answer from its own memory.
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override {
     ask_in_pieces(lba, out);
+    require_same(lba, out);
     return false;
   }
   void do_write(std::uint64_t lba, ByteView data) override {

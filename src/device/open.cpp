@@ -46,15 +46,9 @@ Error busy_error(const std::string& what, const std::string& path, const struct 
           "Wait for it to end, or close it"};
 }
 
-std::string all_uses(const struct stat& info) {
-  std::string all;
-  for (const std::string& use : uses_of(info)) all += (all.empty() ? "" : "; ") + use;
-  return all;
-}
-
 // Refuses a disk that anybody uses, naming every use.
 void require_unused(const std::string& path, const struct stat& info) {
-  std::string all = all_uses(info);
+  std::string all = all_uses_of(info);
   if (all.empty()) return;
   const std::string holders = holders_of(info);
   if (!holders.empty()) all += "; open in " + holders;
@@ -96,7 +90,7 @@ std::unique_ptr<Device> open_block(base::Descriptor file, const std::string& pat
       path, DeviceKind::block_device, model_in(system), serial_in(system), false, {}};
   identity.read_only = is_read_only(file);
   if (identity.read_only && options.writable) throw read_only_error(path);
-  if (!options.writable) identity.in_use = all_uses(info);
+  if (!options.writable) identity.in_use = all_uses_of(info);
   unsigned physical = 0;
   int offset = 0;
   if (::ioctl(file.get(), BLKPBSZGET, &physical) != 0) physical = 4096;
@@ -184,7 +178,7 @@ std::unique_ptr<Device> open_image(base::Descriptor file, const std::string& pat
                   {{}, {}, {}, path}, "Wait for it to end, or close it");
   }
   DeviceIdentity identity{path, DeviceKind::image, {}, {}, false, {}};
-  if (!options.writable) identity.in_use = all_uses(info);
+  if (!options.writable) identity.in_use = all_uses_of(info);
   return std::make_unique<FileDevice>(std::move(file), size, bytes / size, std::move(identity),
                                       physical_of(options, size, 4096, 0));
 }

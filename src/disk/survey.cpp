@@ -324,6 +324,12 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
   }
   check_sector_size(device, out);
   note_managers(device, out);
+  if (const std::string who = device.disturbance(); !who.empty())
+    out.table.findings.push_back({"disk.disturbed",
+                                  Severity::warning,
+                                  {device.identity().path, {}, {}, {}},
+                                  who + ": what was read first may not be there any more",
+                                  false});
   std::vector<Partition> sound;
   for (const SurveyedPartition& p : out.partitions) {
     if (p.volume && !has_errors(p.findings) && p.partition.range().end() <= device.sectors())

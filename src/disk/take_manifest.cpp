@@ -213,6 +213,7 @@ Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
         range.fault = "the table can't be read: " + error->text;
     }
   }
+  out.disturbance = device.disturbance();
   return out;
 }
 

@@ -189,6 +189,7 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
 // The case of a job that may begin. Since the disk was assessed its owner has thought about it.
 Case open_case_for(Device& device, const Assessment& assessment, const JobOptions& options) {
   device.refresh();
+  require_undisturbed(device);
   if (!assessment.in_reach())
     throw refused(assessment.obstacles.front().text, assessment.obstacles.front().remedy);
   if (assessment.steps.empty()) throw refused("there is nothing to do", "Assess the disk again");
@@ -217,7 +218,7 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
       kept > 0)
     folder.log("left behind", fmt::format("{} items", kept));
   require_room(folder, device, assessment, options, job.steps);
-  job.steps.reserve(device);
+  job.steps.make_ready(device);
   // A journal that is there already is of a try that wrote nothing.
   const auto path = folder.file("undo.journal");
   const json::CasePlan plan = Case::plan_of(assessment, options);
@@ -225,7 +226,6 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
                         ? Journal::open(path)
                         : Journal::create(path, device, options.undo, plan.text, plan.blobs,
                                           witnesses_of(assessment.before, job.steps));
-  device.refresh();
   clock.begin(JobClock::writing);
   const bool from_medium = do_steps(device, assessment, 0, job.steps, journal, folder, clock);
   clock.begin(JobClock::comparing);

@@ -193,7 +193,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
   const Rehearsal rehearsal = rehearse_steps(device, job.assessment, step);
   if (!rehearsal.inspections.empty())
     require_recorded(journal, rehearsal.inspections.front(), *rehearsal.after.front(), step);
-  rehearsal.reserve(device);
+  rehearsal.make_ready(device);
   clock.begin(JobClock::writing);
   const bool from_medium =
       do_steps(device, job.assessment, step, rehearsal, journal, folder, clock);

@@ -100,6 +100,7 @@ void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage s
     require_no_foreign(journal, device, job.assessment.after, finished);
     if (finished) out.compared = rehearse_way_back(device, job, journal, folder, progress);
   }
+  require_undisturbed(device);
   if (!job.copy) folder.log("reverting", name_of(stage));
   try {
     journal.put_back(device, progress, job.copy ? Journal::Note::none : Journal::Note::both);

@@ -95,6 +95,14 @@ Error cut_off(const Error& cause, const Case& folder) {
                       name)};
 }
 
+void require_undisturbed(const Device& device) {
+  const std::string who = device.disturbance();
+  if (who.empty()) return;
+  throw Error(
+      ErrorCode::busy, "the disk isn't left alone: " + who, {{}, {}, {}, device.identity().path},
+      "Nothing was written. Close what uses it, and run the command again: all is read anew");
+}
+
 SectorSet Rehearsal::written() const {
   SectorSet out;
   for (const Inspection& i : inspections) out.add(i.all_sectors());

@@ -9,13 +9,21 @@
 
 namespace nuvrat::job {
 
+/// Throws Error (busy) when something else uses the disk, or wrote to it since it was opened: in
+/// the hours that reading takes others may have come.
+void require_undisturbed(const Device& device);
+
 /// Every step played through: one overlay on the other, so that each shows the disk after its step.
 struct Rehearsal {
   std::vector<std::unique_ptr<Overlay>> after;  ///< by step
   std::vector<Inspection> inspections;          ///< by step
   [[nodiscard]] SectorSet written() const;
-  /// Room on the disk for all of it, and for the way back.
-  void reserve(Device& device) const { device.reserve(written()); }
+  /// The last thing before the first write: nobody else is at the disk, and there is room on it for
+  /// all of it and for the way back. Throws Error (busy, refused).
+  void make_ready(Device& device) const {
+    require_undisturbed(device);
+    device.reserve(written());
+  }
   /// The most that the undo journal of the whole job can take.
   [[nodiscard]] std::uint64_t journal_bytes(const Device& device, Undo undo) const;
 };

@@ -259,7 +259,10 @@ std::string manifest_json(const Manifest& m) {
   std::uint64_t encrypted = 0;
   for (const ManifestVolume& v : m.volumes) encrypted += v.encrypted().size();
   return dump({{"schema", "nuvrat.manifest-taken/1"},
-               {"verdict", m.whole() ? "recorded" : "partial"},
+               {"verdict", !m.whole()               ? "partial"
+                           : !m.disturbance.empty() ? "disturbed"
+                                                    : "recorded"},
+               {"disturbance", m.disturbance},
                {"disk", printable(m.device)},
                {"proof", name_of(m.proof)},
                {"zone", m.zone},
@@ -278,9 +281,11 @@ std::string comparison_json(const Comparison& c, const Manifest& after) {
   Json counts = Json::object();
   for (const auto& [kind, count] : c.by_kind) counts[name_of(kind)] = count;
   return dump({{"schema", "nuvrat.verify/1"},
-               {"verdict", !c.equal()    ? "different"
-                           : c.partial() ? "partial"
-                                         : "equal"},
+               {"verdict", !c.equal()                   ? "different"
+                           : c.partial()                ? "partial"
+                           : !after.disturbance.empty() ? "disturbed"
+                                                        : "equal"},
+               {"disturbance", after.disturbance},
                {"disk", printable(after.device)},
                {"proof", name_of(c.proof)},
                {"by_place", c.by_place},

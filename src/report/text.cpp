@@ -322,18 +322,39 @@ std::string unread_words(std::uint64_t places, std::uint64_t files, std::uint64_
 
 }  // namespace
 
+namespace {
+
+// Nothing of what was read may be said to be there at one moment.
+std::string disturbed_line(const Manifest& m, const TextStyle& style) {
+  if (m.disturbance.empty()) return "";
+  return wrap(
+      "not of one moment: what was read first may not be there any more. Read the disk again when "
+      "nothing writes to it",
+      style, "  ", "    ");
+}
+
+std::string disturbed_words() {
+  return toned(Tone::bad, "something else wrote to the disk meanwhile");
+}
+
+}  // namespace
+
 std::string manifest_text(const Manifest& m, const TextStyle& style) {
   const std::string recorded =
       fmt::format("recorded {}, {}", files_and_ranges(m), format_bytes(m.bytes()));
-  std::string out = m.whole() ? verdict(m.device, Tone::good, recorded, "", style)
-                              : verdict(m.device, Tone::plain, recorded,
-                                        fmt::format("; {} could not be read: the manifest is {}",
-                                                    unread_words(m.left_out(), m.unreadable_files(),
-                                                                 m.unreadable_ranges()),
-                                                    toned(Tone::bad, "partial")),
-                                        style);
-  out +=
-      fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n\n", m.seal(), m.zone);
+  std::string out =
+      !m.whole()
+          ? verdict(
+                m.device, Tone::plain, recorded,
+                fmt::format("; {} could not be read: the manifest is {}",
+                            unread_words(m.left_out(), m.unreadable_files(), m.unreadable_ranges()),
+                            toned(Tone::bad, "partial")),
+                style)
+      : m.disturbance.empty()
+          ? verdict(m.device, Tone::good, recorded, "", style)
+          : verdict(m.device, Tone::plain, recorded, "; " + disturbed_words(), style);
+  out += fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n", m.seal(), m.zone);
+  out += disturbed_line(m, style) + "\n";
   for (const ManifestVolume& v : m.volumes) {
     out += fmt::format(
         "  {:<7}{:<6} {}  {}, {}, {}\n", part_name(v.number), name_of(v.info.kind),
@@ -381,6 +402,9 @@ std::string comparison_verdict(const Comparison& c, const Manifest& after, const
   if (!c.equal())
     return verdict(after.device, Tone::bad, plural(c.count, "difference", "differences"),
                    " from what was recorded: " + difference_counts(c) + another_disk(c), style);
+  if (!c.partial() && !after.disturbance.empty())
+    return verdict(after.device, Tone::plain, files + " as recorded", "; " + disturbed_words(),
+                   style);
   if (!c.partial())
     return verdict(after.device, Tone::good,
                    c.by_place == 0 ? "nothing was lost" : "every file is there",
@@ -410,6 +434,7 @@ std::string comparison_text(const Comparison& c, const Manifest& after, const Te
   } else {
     out += "\n";
   }
+  out += disturbed_line(after, style);
   const std::string indent(17, ' ');
   out += wrap(std::string("compared       names, sizes, ") +
                   (c.by_place == 0 ? std::string("contents")

@@ -79,8 +79,9 @@ Journal Journal::create(const std::filesystem::path& path, const Device& device,
   Bytes sector(device.sector_size());
   for (const SectorRange& range : witnesses) {
     for (std::uint64_t lba = range.first; lba < range.end(); ++lba) {
-      // One that the device doesn't give says nothing of it; of zeros, they would of any disk.
-      if (!device::is_given(device, lba, sector) || all_zero(sector)) continue;
+      // One that the device doesn't give says nothing of it; of zeros, they would of any disk. Read
+      // anew: a device that kept what it gave sees here whether somebody else wrote since.
+      if (!device::is_given([&] { device.read_once(lba, sector); }) || all_zero(sector)) continue;
       RecordHeader witness{};
       witness.kind = RecordKind::witness;
       witness.lba = lba;

@@ -119,7 +119,7 @@ int manifest(Options& options) {
     terminal.finish();
     std::ostream& words = options.output == "-" ? std::cerr : std::cout;
     words << (options.json ? manifest_json(result) : shown(manifest_text(result, output_style())));
-    return result.whole() ? done : differs;
+    return result.whole() && result.disturbance.empty() ? done : differs;
   });
 }
 
@@ -182,7 +182,8 @@ int verify(Options& options) {
     terminal.finish();
     std::cout << (options.json ? comparison_json(result, current)
                                : shown(comparison_text(result, current, output_style())));
-    return result.equal() && !result.partial() ? done : differs;
+    const bool sure = !result.partial() && current.disturbance.empty();
+    return result.equal() && sure ? done : differs;
   });
 }
 
