@@ -86,7 +86,7 @@ TEST_CASE("check: every rule of FAT is named when it is broken") {
       {"fat.one-copy",
        [](FatVolume& v) {
          v.change(0, 16, 1);
-         v.change(0, 32, 80000 - v.fat_sectors, 4);
+         v.change(0, 36, 2 * v.fat_sectors, 4);
        }},
       {"fat.not-clean", [](FatVolume& v) { v.set_entry(1, 0x07FFFFFF); }},
       {"fat.not-clean", [](FatVolume& v) { v.change(0, 65, 1); }},
@@ -118,6 +118,16 @@ TEST_CASE("check: every rule of FAT is named when it is broken") {
        [](FatVolume& v) {
          v.set_entry(50000, 50001);
          v.set_entry(50001, 0x0FFFFFFF);
+       }},
+      {"fat.root-lost", [](FatVolume& v) { v.disk->write(v.sector_of(v.root), Bytes(512)); }},
+      {"fat.folders-astray",
+       [](FatVolume& v) {  // the boot sectors lead to another folder
+         for (const std::uint64_t boot : {0, 6}) v.change(boot, 44, v.cluster_of("D          "), 4);
+       }},
+      {"fat.folders-astray",
+       [](FatVolume& v) {
+         for (const char* folder : {"D          ", "E          "})
+           v.disk->write(v.sector_of(v.cluster_of(folder)), Bytes(512));
        }},
       {"fat.folder-cluster",
        [](FatVolume& v) {

@@ -7,6 +7,7 @@
 #include "volumes.h"
 
 using namespace nuvrat;
+using support::manifest_of;
 using support::utc;
 
 namespace {
@@ -68,11 +69,6 @@ std::unique_ptr<MemoryDevice> disk_with(VolumeKind kind, TableKind table,
 std::uint64_t first_of(const Device& disk) {
   const Layout layout = read_table(disk).layout;
   return layout.partitions.empty() ? 0 : layout.partitions.front().start;
-}
-
-Manifest manifest_of(const Device& disk) {
-  QuietProgress quiet;
-  return take_manifest(disk, utc(), quiet);
 }
 
 const Finding& lost(const Survey& survey) {

@@ -7,6 +7,7 @@
 #include "volumes.h"
 
 using namespace nuvrat;
+using support::manifest_of;
 using support::utc;
 
 namespace {
@@ -43,11 +44,6 @@ Made volume_with(VolumeKind kind, std::uint32_t sector_size) {
   out.sectors = disk_bytes::little(boot, 22, 2);
   if (out.sectors == 0) out.sectors = disk_bytes::little(boot, 36, 4);
   return out;
-}
-
-Manifest manifest_of(const Device& disk) {
-  QuietProgress quiet;
-  return take_manifest(disk, utc(), quiet);
 }
 
 const Finding* differ(const Device& disk, Findings& kept) {
@@ -209,6 +205,7 @@ TEST_CASE("FAT copies: a volume that was left open is not called closed by its s
   OpenedVolume opened(*disk, 0, utc());
   const std::string listed = files_text(opened, "", list_files(opened.reader(), ""), {});
   CHECK_MESSAGE(listed.find("read with the second one") != std::string::npos, listed);
+  CHECK(find_code(opened.findings(), "fat.copies-differ") != nullptr);
   Random random(1);
   CHECK_FALSE(assess(*disk, {parse_goal("volume=ntfs")}, utc(), random).in_reach());
 }

@@ -17,6 +17,7 @@
 #include "volumes.h"
 
 using namespace nuvrat;
+using support::manifest_of;
 
 namespace {
 
@@ -104,13 +105,6 @@ std::vector<Seen> parse_all(const std::string& text) {
 }
 Seen parse(const std::string& text) {
   return parse_all(text).back();
-}
-
-Manifest manifest_of(Device& device) {
-  QuietProgress quiet;
-  ReadOptions options;
-  options.zone = Zone();
-  return take_manifest(device, options, quiet);
 }
 
 // What the kernel must have seen of this disk.

@@ -66,6 +66,11 @@ nuvrat::JobOptions case_in_memory(const std::filesystem::path& folder) {
   return out;
 }
 
+nuvrat::Manifest manifest_of(const nuvrat::Device& disk) {
+  nuvrat::QuietProgress quiet;
+  return take_manifest(disk, utc(), quiet);
+}
+
 nuvrat::Bytes contents_of(nuvrat::VolumeReader& reader, const std::string& path) {
   nuvrat::Bytes out;
   read_file(reader, path,

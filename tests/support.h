@@ -54,6 +54,9 @@ Ran run(const std::string& command);
 /// Runs the built tool with these arguments.
 Ran tool(const std::string& arguments);
 
+/// All of it, with FAT's times in UTC.
+[[nodiscard]] nuvrat::Manifest manifest_of(const nuvrat::Device& disk);
+
 /// A file's contents by its path.
 [[nodiscard]] nuvrat::Bytes contents_of(nuvrat::VolumeReader& reader, const std::string& path);
 

@@ -9,6 +9,7 @@
 
 using namespace nuvrat;
 using support::code_of;
+using support::manifest_of;
 using support::NtfsBytes;
 
 namespace {
@@ -25,13 +26,6 @@ std::unique_ptr<MemoryDevice> station(std::uint64_t seed = 4) {
   orrelune::fill_volume(writer, random, 30);
   writer.finish();
   return device;
-}
-
-Manifest manifest_of(Device& device) {
-  QuietProgress quiet;
-  ReadOptions options;
-  options.zone = Zone();
-  return take_manifest(device, options, quiet);
 }
 
 std::string slurp(const std::filesystem::path& path) {

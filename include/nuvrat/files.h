@@ -27,6 +27,8 @@ class OpenedVolume {
   [[nodiscard]] std::uint64_t start() const { return start_; }  ///< its first sector on the disk
   /// The sector of the disk with the second boot sector, where the volume was opened with that.
   [[nodiscard]] std::optional<std::uint64_t> opened_with() const { return opened_with_; }
+  /// What the reader met so far, in the disk's sectors: damage, and what was read in its place.
+  [[nodiscard]] Findings findings() const;
 
  private:
   unsigned number_ = 0;

@@ -273,6 +273,15 @@ std::uint64_t bytes_below(const FileTree& tree, FileTree::Id top) {
 
 }  // namespace
 
+Findings OpenedVolume::findings() const {
+  Findings out = reader_->findings();
+  for (Finding& f : out) {
+    f.place.subject = part_name(number_);
+    if (f.place.sector) *f.place.sector += start_;
+  }
+  return out;
+}
+
 OpenedVolume::OpenedVolume(const Device& device, unsigned number, const ReadOptions& options)
     : number_(number) {
   SectorRange place{0, device.sectors()};

@@ -160,6 +160,8 @@ Partition whole_disk(const Device& device, const ReadOptions& options) {
   } catch (const Error& e) {
     if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
   }
+  // With its second boot sector it is not cut off.
+  if (!second_boot_words(device, options).empty()) return whole;
   constexpr std::uint64_t longest = std::uint64_t{1} << 40;
   const CutWindow longer(device, {0, longest});
   std::string ignored;

@@ -102,6 +102,12 @@ std::optional<Geometry> parse_boot(ByteView sector, std::string& fault) {
     fault = fmt::format("it has {} clusters", clusters);
     return std::nullopt;
   }
+  // Some systems count the entries on FAT32, too, others don't: they would find files elsewhere.
+  if ((g.root_entries == 0) != (g.kind == VolumeKind::fat32)) {
+    fault =
+        fmt::format("it says a root folder of {} entries, on {}", g.root_entries, title_of(g.kind));
+    return std::nullopt;
+  }
   g.clusters = static_cast<std::uint32_t>(clusters);
   if (fat_bytes(g) > std::uint64_t{g.fat_sectors} * g.sector_bytes) {
     fault =

@@ -30,6 +30,8 @@ class FatCheck {
     check_folders(s_);
     check_claims();
     check_unowned();
+    check_boot_copy();
+    check_doubt();
     check_info();
   }
 
@@ -64,18 +66,32 @@ class FatCheck {
     if (ext.BPB_FSVer.value() != 0)
       s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
              fmt::format("the volume is of version {:04X}", ext.BPB_FSVer.value()));
-    if (boot.BPB_RootEntCnt.value() != 0 || boot.BPB_TotSec16.value() != 0)
+    if (boot.BPB_TotSec16.value() != 0)
       s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
-             "fields that FAT32 leaves zero hold something else");
+             "a field that FAT32 leaves zero holds the size");
     if (s_.g.backup_boot == 0) {
       s_.add("fat.boot-copy", Severity::note, 0, CheckState::root,
              "the volume has no second boot sector");
     } else if (const auto copy = read_reserved(s_.g.backup_boot, "the second boot sector");
                copy && *copy != s_.device.read(0, s_.ratio)) {
       s_.facts.boot_copy_differs = true;
-      s_.add("fat.boot-copy", Severity::warning, s_.g.backup_boot, CheckState::root,
-             "the second boot sector is not the same as the first", true);
+      copy_contradicts_ = contradicts(s_.g, *copy);
     }
+  }
+
+  // Right is the one that the rest agrees with: the first is copied over the other only where
+  // nothing that was seen with it is wrong, or where both say the same of what lies where.
+  void check_boot_copy() {
+    if (!s_.facts.boot_copy_differs) return;
+    const bool person = copy_contradicts_ && !s_.agreement.complete();
+    s_.add("fat.boot-copy", person ? Severity::error : Severity::warning, s_.g.backup_boot,
+           CheckState::root,
+           !copy_contradicts_ ? "the second boot sector is not the same as the first"
+           : person           ? "the boot sectors contradict each other, and the volume isn't "
+                                "sound with the first one"
+                    : "the second boot sector is of another layout; with the first one every chain "
+                      "is sound, so that is the right one",
+           !person);
   }
 
   void check_fat_head() {
@@ -211,6 +227,16 @@ class FatCheck {
            true);
   }
 
+  // What is in no folder can be kept as files where nothing speaks against the places of the FATs
+  // and of the root; folders that are elsewhere speak against all of it.
+  void check_doubt() {
+    const char* code = s_.agreement.doubt_code();
+    if (code == nullptr) return;
+    const bool lost = s_.agreement.doubt() == Agreement::Doubt::root_lost;
+    s_.add(code, Severity::error, s_.g.root_start(), CheckState::root, s_.agreement.doubt_words(),
+           lost && !s_.facts.unowned.empty() && !copy_contradicts_);
+  }
+
   // Chains begin at clusters that no other lost cluster leads to. What is left after those runs in
   // circles.
   void gather_chains(const std::vector<ClusterRange>& lost) {
@@ -283,6 +309,7 @@ class FatCheck {
   using Claim = CheckState::Claim;
   CheckState& s_;
   std::uint64_t unread_copies_ = 0;  // sectors
+  bool copy_contradicts_ = false;    // the second boot sector says that things lie elsewhere
 };
 
 // Right is the copy that the folders agree with. What is said is then about that one: where it

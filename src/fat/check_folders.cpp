@@ -129,6 +129,9 @@ class FolderWalk {
   void check_folder(const Folder& folder, std::vector<Folder>& open,
                     std::set<std::uint32_t>& seen) {
     const std::vector<Entry> entries = read_folder(folder);
+    s_.agreement.begun(
+        folder.node == 0, folder.cluster,
+        is_named(entries, 0, ".") ? std::optional(entries[0].raw.cluster()) : std::nullopt);
     std::set<std::u16string> names;
     std::size_t i = 0;
     if (folder.node != 0) i = check_dots(folder, entries);
@@ -180,17 +183,19 @@ class FolderWalk {
   }
 
   // "." and ".." come first and lead to the folder itself and to the one above, 0 for the root.
+  static bool is_named(const std::vector<Entry>& entries, std::size_t i, std::string_view name) {
+    if (i >= entries.size()) return false;
+    const auto& raw = entries[i].raw.DIR_Name;
+    for (std::size_t k = 0; k < raw.size(); ++k) {
+      if (raw[k] != static_cast<std::uint8_t>(k < name.size() ? name[k] : ' ')) return false;
+    }
+    return true;
+  }
+
+  // How many entries of the two there are.
   std::size_t check_dots(const Folder& folder, const std::vector<Entry>& entries) {
-    const auto is = [&entries](std::size_t i, std::string_view name) {
-      if (i >= entries.size()) return false;
-      const auto& raw = entries[i].raw.DIR_Name;
-      for (std::size_t k = 0; k < raw.size(); ++k) {
-        if (raw[k] != static_cast<std::uint8_t>(k < name.size() ? name[k] : ' ')) return false;
-      }
-      return true;
-    };
-    const bool one = is(0, ".");
-    const bool two = is(1, "..");
+    const bool one = is_named(entries, 0, ".");
+    const bool two = is_named(entries, 1, "..");
     if (!one || !two) {
       s_.add("fat.dots", Severity::warning, {}, folder.node,
              "the folder doesn't begin with '.' and '..'");

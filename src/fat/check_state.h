@@ -10,6 +10,7 @@
 #include "base/finding_log.h"
 #include "fat/check.h"
 #include "fat/copies.h"
+#include "fat/fit.h"
 
 namespace nuvrat::fat {
 
@@ -20,7 +21,7 @@ struct CheckState {
       : device(from),
         page(options.codepage),
         boot(from.read(0)),
-        g(geometry_of(from, boot)),
+        g(fitting_geometry_of(from, boot)),
         ratio(g.sector_bytes / from.sector_size()),
         map(from, g, copy.value_or(g.active_fat)),
         chains(map.budget()),

@@ -2,7 +2,9 @@
 // Which of a volume's FATs is the right one, where they differ: the one that its folders agree
 // with.
 
+#include <algorithm>
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -27,11 +29,38 @@ class Agreement {
 
   /// `needed`: how many clusters a file's size asks for.
   void follow(Entry entry, const Map::Chain& chain, std::uint64_t needed = 0);
+  /// A folder was read; what its first entry, ".", leads to. Only the root has none.
+  void begun(bool is_root, std::uint32_t folder, std::optional<std::uint32_t> leads_to) {
+    if (is_root) {
+      other_as_root_ = leads_to.has_value();
+      return;
+    }
+    ++folders_;
+    begun_well_ += leads_to && (*leads_to & 0xFFFF) == (folder & 0xFFFF) ? 1 : 0;
+  }
+  /// Why what was read can't be all of the volume, or isn't where the boot sector says.
+  enum class Doubt { none, root_lost, other_as_root, folders_astray };
+  [[nodiscard]] Doubt doubt() const;
+  /// Of the finding; null where there is no doubt.
+  [[nodiscard]] const char* doubt_code() const;
+  /// The same for people.
+  [[nodiscard]] std::string doubt_words() const;
+  /// Clusters in use that no entry leads to.
+  [[nodiscard]] std::uint64_t unowned() const {
+    const std::uint64_t used = map_.used_clusters();
+    return used - std::min(used, followed_);
+  }
+
   /// Every chain is of one entry, ends well, and is as long as its size asks for.
   [[nodiscard]] bool whole() const { return wrong_.empty(); }
   /// And every cluster in use is of one: otherwise a folder may end too early, with nothing wrong
   /// in what is left of it.
-  [[nodiscard]] bool complete() const { return whole() && followed_ >= map_.used_clusters(); }
+  [[nodiscard]] bool complete() const { return whole() && unowned() == 0; }
+  /// Nothing is wrong, and more of what is in use is of entries.
+  [[nodiscard]] bool is_better_than(const Agreement& other) const {
+    return whole() && doubt() == Doubt::none && named_ > 0 && unowned() <= followed_ &&
+           (!other.whole() || other.doubt() != Doubt::none || unowned() < other.unowned());
+  }
 
   enum class Right { first, second, unknown };
   /// Right is the copy in which nothing is wrong that isn't wrong in the other one, too, and which
@@ -47,6 +76,9 @@ class Agreement {
   std::vector<std::uint64_t> wrong_;
   std::uint64_t followed_ = 0;  // clusters
   std::uint64_t entries_ = 0;
+  std::uint64_t named_ = 0;  // entries but the root
+  std::uint64_t folders_ = 0, begun_well_ = 0;
+  bool other_as_root_ = false;
 };
 
 /// "the second one", "number 3"

@@ -51,7 +51,7 @@ DirectoryContents parse_directory(ByteView bytes, const CodePage& page, const Zo
     std::u16string name = long_name.take(entry.DIR_Name);
     if (had_long && name.empty()) out.orphans.push_back(index);
     if (first == '.' && (entry.DIR_Attr & attr_directory) != 0) {
-      if (entry.DIR_Name[1] == '.') out.parent_cluster = entry.cluster();
+      if (index == 0 && entry.DIR_Name[1] == ' ') out.own_cluster = entry.cluster();
       continue;
     }
     out.items.push_back(item_of(entry, std::move(name), index, page, zone));

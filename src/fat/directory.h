@@ -23,8 +23,8 @@ struct DirectoryItem {
 struct DirectoryContents {
   std::vector<DirectoryItem> items;
   std::optional<std::array<std::uint8_t, 11>> label;
-  std::uint32_t parent_cluster = 0;    ///< what ".." says
-  std::vector<std::uint32_t> orphans;  ///< entries of long names without a short one
+  std::optional<std::uint32_t> own_cluster{};  ///< what "." says, where it comes first
+  std::vector<std::uint32_t> orphans;          ///< entries of long names without a short one
 };
 
 /// `bytes` is the directory's contents, at most max_directory_bytes of it. "." and ".." and

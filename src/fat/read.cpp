@@ -6,6 +6,8 @@
 
 #include <nuvrat/error.h>
 
+#include "device/given.h"
+#include "fat/fit.h"
 #include "fat/view.h"
 
 namespace nuvrat::fat {
@@ -16,10 +18,11 @@ class FatReader final : public VolumeReader {
   FatReader(const Device& device, const ReadOptions& options)
       : device_(device),
         options_(options),
-        geometry_(geometry_of(device, device.read(0))),
+        geometry_(fitting_geometry_of(device, device.read(0))),
         ratio_(geometry_.sector_bytes / device.sector_size()) {
     view_ = view_with(geometry_.active_fat);
     fill_info();
+    require_right_boot();
     const SectorSet& replaced = view_->map().replaced();
     if (!replaced.empty())
       view_->note("fat.unreadable", Severity::error, replaced.ranges().front().first,
@@ -84,7 +87,36 @@ class FatReader final : public VolumeReader {
   void walk() {
     view_->walk();
     if (!view_->agreement().complete() && geometry_.mirrored) find_better_copy();
+    if (const std::string why = view_->agreement().doubt_words(); !why.empty()) {
+      view_->note(view_->agreement().doubt_code(), Severity::error, geometry_.root_start() * ratio_,
+                  why);
+      view_->left_out().push_back({{}, {}, why});
+    }
     for (LeftOut& l : std::exchange(view_->left_out(), {})) leave_out(std::move(l));
+  }
+
+  // Where the second boot sector says that things lie elsewhere, and the volume agrees with that
+  // one, the first is as good as lost: with it nothing may be written, and little can be read.
+  void require_right_boot() {
+    if (geometry_.backup_boot == 0) return;
+    const auto copy =
+        device::read_if_given(device_, std::uint64_t{geometry_.backup_boot} * ratio_, ratio_);
+    if (!copy || !contradicts(geometry_, *copy)) return;
+    (void)tree();
+    if (view_->agreement().complete()) return;
+    std::string fault;
+    const Geometry other = *parse_boot(*copy, fault);
+    const bool fits = other.sector_bytes == geometry_.sector_bytes &&
+                      other.total_sectors * ratio_ <= device_.sectors() &&
+                      misfit_of(device_, other).empty();
+    if (!fits) return;
+    View with_other(device_, options_, other, other.active_fat);
+    with_other.walk();
+    if (!with_other.agreement().is_better_than(view_->agreement())) return;
+    throw Error(ErrorCode::damaged,
+                "the FAT boot sector contradicts the second one, and the volume is as that one "
+                "says",
+                {{}, 0, {}, {}});
   }
 
   // Its own system reads the first one; the folders say which one is right.

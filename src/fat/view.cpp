@@ -155,6 +155,7 @@ Bytes View::contents_of(const Folder& folder) {
 
 void View::add_items(const Folder& folder, const DirectoryContents& contents,
                      std::vector<Folder>& open, std::set<std::uint32_t>& seen) {
+  agreement_.begun(folder.id == FileTree::root, folder.cluster, contents.own_cluster);
   for (const std::uint32_t index : contents.orphans) {
     add_finding("fat.long-name-orphan", Severity::note, {}, index, folder.id,
                 "entries of a long name belong to no file; they are ignored");

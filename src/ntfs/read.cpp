@@ -16,6 +16,7 @@
 #include "base/finding_log.h"
 #include "base/record.h"
 #include "base/sparse_array.h"
+#include "ntfs/fit.h"
 #include "ntfs/folder_index.h"
 #include "ntfs/mirror.h"
 #include "ntfs/security.h"
@@ -51,6 +52,7 @@ struct SideStream {
 class NtfsReader final : public VolumeReader {
  public:
   NtfsReader(const Device& device, bool short_names) : volume_(device), short_names_(short_names) {
+    require_right_boot(volume_);
     note_stand_ins(volume_, log_);
     info_ = read_info(volume_, log_);
   }

@@ -190,7 +190,7 @@ namespace {
 
 // Whose clusters these are nobody knows: kept as files or freed, as a person says.
 bool mended_as_told(const Finding& f) {
-  return f.code == "fat.unowned" || f.code == "fat.chain-long";
+  return f.code == "fat.unowned" || f.code == "fat.chain-long" || f.code == "fat.root-lost";
 }
 
 Lead check_lead(const Survey& survey) {
