@@ -109,6 +109,12 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
       {"ntfs.name-form", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 65, 9, 1); }},
       {"ntfs.name-unlisted",
        [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 66, u'Z', 2); }},
+      {"ntfs.name-unlisted",
+       [](NtfsBytes& v) {  // the root folder's index ends with its first entry
+         const std::size_t root = v.attribute(5, 0x90);
+         const std::size_t entry = root + little(v.record(5), root + 20, 2) + 32;
+         v.change(5, entry + 12, 2, 1);
+       }},
       {"ntfs.name-copy",
        [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 8, 12345, 8); }},
       {"ntfs.directory-flag", [](NtfsBytes& v) { v.change(v.record_of(u"A.BIN"), 22, 3, 2); }},

@@ -29,6 +29,13 @@ class SparseArray {
     const auto it = chunks_.find(index / chunk_items);
     return it == chunks_.end() ? nullptr : &it->second->items[index % chunk_items];
   }
+  /// Calls each(index, item) for every item of the chunks that are there, in no order.
+  template <typename Each>
+  void each(Each visit) const {
+    for (const auto& [chunk, kept] : chunks_) {
+      for (std::size_t i = 0; i < chunk_items; ++i) visit(chunk * chunk_items + i, kept->items[i]);
+    }
+  }
   void clear() { chunks_.clear(); }
 
  private:

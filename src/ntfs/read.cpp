@@ -66,6 +66,7 @@ class NtfsReader final : public VolumeReader {
       read_records();
       tree_.adopt_extents(std::exchange(extents_, {}));
       walk();
+      leave_out_unlisted();
       facts_.clear();
     }
     walked_ = true;
@@ -319,6 +320,44 @@ class NtfsReader final : public VolumeReader {
         }
       }
     }
+  }
+
+  // Files that no folder leads to, but what the system keeps in $Extend.
+  void leave_out_unlisted() {
+    std::vector<std::uint64_t> unlisted;
+    facts_.each([&unlisted](std::uint64_t number, const FileFacts& f) {
+      const bool met = f.first_name != FileTree::none || (f.directory && f.linked);
+      if (f.known && !met && number >= first_user_record) unlisted.push_back(number);
+    });
+    std::sort(unlisted.begin(), unlisted.end());
+    for (const std::uint64_t number : unlisted) {
+      if (left_out().size() == max_left_out) break;
+      const auto [name, parent] = named_in(number);
+      if (is_below_extend(parent)) continue;
+      add_finding("ntfs.name-unlisted", Severity::error, number, FileTree::root,
+                  "no folder leads to the file");
+      leave_out({to_utf8(name), number, "no folder leads to it"});
+    }
+  }
+
+  // What the record says of its first name.
+  [[nodiscard]] std::pair<std::u16string, std::uint64_t> named_in(std::uint64_t number) const {
+    Bytes record;
+    if (volume_.read_record(number, record) != Volume::RecordState::sound) return {};
+    const auto all = attributes_or_none(number, record);
+    const AttributeView* a = find_attribute(all, at_file_name);
+    if (a == nullptr || a->value.size() < sizeof(FileNameHead)) return {};
+    const auto head = load<FileNameHead>(a->value);
+    const ByteView rest = ByteView(a->value).subspan(sizeof(FileNameHead));
+    return {utf16_from(rest.first(std::min<std::size_t>(rest.size(), 2u * head.name_length))),
+            record_of(head.parent.value())};
+  }
+
+  [[nodiscard]] bool is_below_extend(std::uint64_t folder) const {
+    constexpr unsigned deepest = 8;
+    for (unsigned up = 0; up < deepest && folder >= first_user_record; ++up)
+      folder = named_in(folder).second;
+    return folder == record_extend_folder;
   }
 
   FileTree::Id add_node(FileTree::Id parent, const IndexedName& n,
