@@ -171,9 +171,9 @@ std::string FileDevice::disturbance() const {
   struct stat info {};
   if (::fstat(file_.get(), &info) != 0) return "";
   if ((::fcntl(file_.get(), F_GETFL) & O_ACCMODE) != O_RDONLY) {
-    if (const std::string uses = all_uses_of(info); !uses.empty()) return uses;
+    if (std::string uses = all_uses_of(info); !uses.empty()) return uses;
     const bool image = identity().kind == DeviceKind::image;
-    if (const std::string writers = image ? holders_of(info, true) : ""; !writers.empty())
+    if (std::string writers = image ? holders_of(info, true) : ""; !writers.empty())
       return "another process has the image open for writing: " + writers;
   }
   if (mark_.empty() || write_mark(info) == mark_) return "";

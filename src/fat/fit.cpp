@@ -13,7 +13,7 @@ namespace nuvrat::fat {
 namespace {
 
 constexpr std::uint64_t searched_at_once = 1u << 20;  // bytes
-constexpr std::uint64_t max_reserved = 65535;         // sectors: its field has 16 bits
+constexpr std::uint64_t farthest_fat = 65535;         // sectors: the field has 16 bits
 constexpr std::uint64_t max_slack = 4096;  // sectors that a FAT may be longer than need be
 
 // In the volume's own sectors.
@@ -66,7 +66,7 @@ std::uint64_t longest_fat(const Geometry& g) {
 // The first FAT isn't where it should be, nor is any other.
 std::string elsewhere(const Search& search, const Geometry& g) {
   if (g.fats < 2) return "";
-  const auto there = search.first(1, max_reserved, [&](std::uint64_t at, ByteView sector) {
+  const auto there = search.first(1, farthest_fat, [&](std::uint64_t at, ByteView sector) {
     if (at == g.reserved_sectors || !search.is_head(sector)) return false;
     const auto copy = search.sector(at + g.fat_sectors);
     return copy && std::equal(copy->begin(), copy->end(), sector.begin());
@@ -79,17 +79,18 @@ std::string elsewhere(const Search& search, const Geometry& g) {
 
 std::string misfit_of(const Device& volume, const Geometry& g) {
   const Search search(volume, g);
-  std::uint32_t heads = 0, missing = g.fats;  // the first that isn't there
+  std::uint32_t missing = g.fats;  // the first that isn't there
   std::optional<Bytes> first;
   for (std::uint32_t copy = 0; copy < g.fats; ++copy) {
     const auto sector = search.sector(g.fat_start(copy));
-    if (sector && search.is_head(*sector)) {
-      if (++heads == 1) first = sector;
-    } else {
+    if (!sector) continue;  // what the device doesn't give says nothing
+    if (!search.is_head(*sector)) {
       missing = std::min(missing, copy);
+    } else if (!first) {
+      first = sector;
     }
   }
-  if (!first) return elsewhere(search, g);
+  if (!first) return missing < g.fats ? elsewhere(search, g) : "";
   const auto is_copy = [&first](ByteView sector) {
     return std::equal(first->begin(), first->end(), sector.begin());
   };

@@ -19,26 +19,15 @@ std::optional<Geometry> second_boot(const Volume& volume) {
   return parse_boot(*sector, fault);
 }
 
-std::vector<AttributeView> attributes_of(const Volume& volume, std::uint64_t number) {
-  Bytes record;
-  if (volume.read_record(number, record) != Volume::RecordState::sound) return {};
-  try {
-    return volume.attributes(number, record);
-  } catch (const Error& e) {
-    if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
-    return {};
-  }
-}
-
 bool root_has_blocks_of(const Volume& volume, std::uint32_t bytes) {
-  const auto all = attributes_of(volume, record_root);
+  const auto all = volume.attributes_or_none(record_root);
   const AttributeView* root = find_attribute(all, at_index_root, u"$I30");
   return root != nullptr && root->value.size() >= sizeof(IndexRoot) &&
          base::load<IndexRoot>(root->value).block_size.value() == bytes;
 }
 
 bool mirror_begins_at(const Volume& volume, std::uint64_t lcn) {
-  const auto all = attributes_of(volume, record_mirror);
+  const auto all = volume.attributes_or_none(record_mirror);
   const AttributeView* data = find_attribute(all, at_data);
   return data != nullptr && !data->runs.empty() && data->runs.front().lcn == lcn;
 }

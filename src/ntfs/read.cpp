@@ -342,14 +342,13 @@ class NtfsReader final : public VolumeReader {
 
   // What the record says of its first name.
   [[nodiscard]] std::pair<std::u16string, std::uint64_t> named_in(std::uint64_t number) const {
-    Bytes record;
-    if (volume_.read_record(number, record) != Volume::RecordState::sound) return {};
-    const auto all = attributes_or_none(number, record);
+    const auto all = volume_.attributes_or_none(number);
     const AttributeView* a = find_attribute(all, at_file_name);
     if (a == nullptr || a->value.size() < sizeof(FileNameHead)) return {};
     const auto head = load<FileNameHead>(a->value);
     const ByteView rest = ByteView(a->value).subspan(sizeof(FileNameHead));
-    return {utf16_from(rest.first(std::min<std::size_t>(rest.size(), 2u * head.name_length))),
+    return {utf16_from(
+                rest.first(std::min<std::size_t>(rest.size(), std::size_t{2} * head.name_length))),
             record_of(head.parent.value())};
   }
 

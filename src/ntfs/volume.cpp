@@ -358,6 +358,16 @@ std::vector<AttributeView> Volume::attributes(std::uint64_t number, ByteView rec
   return out;
 }
 
+std::vector<AttributeView> Volume::attributes_or_none(std::uint64_t number) const {
+  try {
+    Bytes record;
+    if (read_record(number, record) == RecordState::sound) return attributes(number, record);
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
+  }
+  return {};
+}
+
 std::vector<AttributeView> Volume::attributes(std::uint64_t number) const {
   Bytes record;
   if (read_record(number, record) != RecordState::sound)
