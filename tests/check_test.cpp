@@ -237,6 +237,28 @@ void lose_chains(FatVolume& v) {
 
 }  // namespace
 
+TEST_CASE("mend: where the root folder is lost, what was in it is kept as told, and never freed") {
+  FatVolume volume;
+  volume.disk->write(volume.sector_of(volume.root), Bytes(512));
+  const auto original = volume.disk->clone();
+  CHECK(assess_repair(*volume.disk, utc(), Unowned::free).steps.empty());
+  const Assessment a = assess_repair(*volume.disk, utc(), Unowned::keep);
+  REQUIRE(a.in_reach());
+  const support::Folder folder;
+  JobOptions options = support::case_in_memory(folder / "case");
+  QuietProgress quiet;
+  CHECK(support::code_of([&] { (void)run_job(*volume.disk, a, options, quiet); }) ==
+        ErrorCode::refused);  // its owner must know that nothing can be compared
+  CHECK(volume.disk->same_as(*original));
+  options.case_folder = folder / "again";
+  options.accept_unreadable = true;
+  CHECK(run_job(*volume.disk, a, options, quiet).sound());
+  const Manifest kept = support::manifest_of(*volume.disk);
+  CHECK(kept.whole());
+  CHECK(kept.files() == 6);  // four files and two folders, as chains
+  CHECK(check_volume(*volume.disk, utc()).empty());
+}
+
 TEST_CASE("mend: FSInfo, boot sector, FAT copies, sizes, unowned chains, alone and all at once") {
   const auto cluster = [](FatVolume& v) { return v.cluster_of("A       BIN"); };
   const std::vector<std::function<void(FatVolume&)>> damage = {

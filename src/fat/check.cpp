@@ -233,6 +233,7 @@ class FatCheck {
     const char* code = s_.agreement.doubt_code();
     if (code == nullptr) return;
     const bool lost = s_.agreement.doubt() == Agreement::Doubt::root_lost;
+    s_.facts.root_lost = lost;
     s_.add(code, Severity::error, s_.g.root_start(), CheckState::root, s_.agreement.doubt_words(),
            lost && !s_.facts.unowned.empty() && !copy_contradicts_);
   }

@@ -35,6 +35,7 @@ struct Facts {
   };
   std::vector<Size> sizes;
   bool chains_sound = true;  ///< every folder and file has a chain of its own that ends well
+  bool root_lost = false;    ///< what is unowned is all that was in the volume
   bool boot_copy_differs = false;
   bool info_wrong = false;
   VolumeTotals totals;

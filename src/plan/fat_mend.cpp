@@ -51,7 +51,7 @@ class FatMender {
     const fat::Draft after_first = draft_;
     steps::FatChange second = new_change();
     const bool kept = unowned_ == Unowned::keep && !loose_.empty();
-    const bool freed = unowned_ == Unowned::free && !loose_.empty();
+    const bool freed = unowned_ == Unowned::free && !loose_.empty() && !facts_.root_lost;
     second.title = kept    ? "unowned chains kept in the folder UNOWNED"
                    : freed ? "unowned chains freed"
                            : "count of free clusters mended";

@@ -220,8 +220,10 @@ Lead check_lead(const Survey& survey) {
 // What --repair would do about it.
 std::string mend_lines(const Survey& survey) {
   std::uint64_t mended = 0, as_told = 0;
+  bool all_is_unowned = false;  // it isn't freed
   const auto count = [&](const Findings& findings) {
     for (const Finding& f : findings) {
+      all_is_unowned |= f.code == "fat.root-lost";
       if (f.repairable) ++(mended_as_told(f) ? as_told : mended);
     }
   };
@@ -241,8 +243,9 @@ std::string mend_lines(const Survey& survey) {
     out += fmt::format("\n  {} can be mended with nothing lost: nuvrat check --repair\n",
                        plural(mended, "finding", "findings"));
   if (as_told > 0)
-    out += fmt::format("\n  {} only as told: nuvrat check --repair --unowned keep, or free\n",
-                       plural(as_told, "finding is mended", "findings are mended"));
+    out += fmt::format("\n  {} only as told: nuvrat check --repair --unowned keep{}\n",
+                       plural(as_told, "finding is mended", "findings are mended"),
+                       all_is_unowned ? "" : ", or free");
   if (!alone.empty())
     out += fmt::format("\n  --repair leaves {} alone: an error there is for a person to decide\n",
                        alone);
