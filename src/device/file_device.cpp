@@ -177,7 +177,9 @@ std::string FileDevice::disturbance() const {
       return "another process has the image open for writing: " + writers;
   }
   if (mark_.empty() || write_mark(info) == mark_) return "";
-  return "something else wrote to it since it was opened";
+  return identity().kind == DeviceKind::image
+             ? "the image was written to, or its time set, since it was opened"
+             : "something else wrote to it since it was opened";
 }
 
 bool FileDevice::reread_table() {

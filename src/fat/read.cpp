@@ -110,9 +110,13 @@ class FatReader final : public VolumeReader {
                       other.total_sectors * ratio_ <= device_.sectors() &&
                       misfit_of(device_, other).empty();
     if (!fits) return;
-    View with_other(device_, options_, other, other.active_fat);
-    with_other.walk();
-    if (!with_other.agreement().is_better_than(view_->agreement())) return;
+    bool better = false;
+    const bool read = device::is_given([&] {
+      View with_other(device_, options_, other, other.active_fat);
+      with_other.walk();
+      better = with_other.agreement().is_better_than(view_->agreement());
+    });
+    if (!read || !better) return;
     throw Error(ErrorCode::damaged,
                 "the FAT boot sector contradicts the second one, and the volume is as that one "
                 "says",

@@ -20,14 +20,14 @@ std::optional<Geometry> second_boot(const Volume& volume) {
 }
 
 bool root_has_blocks_of(const Volume& volume, std::uint32_t bytes) {
-  const auto all = volume.attributes_or_none(record_root);
+  const auto all = volume.attributes_if_readable(record_root);
   const AttributeView* root = find_attribute(all, at_index_root, u"$I30");
   return root != nullptr && root->value.size() >= sizeof(IndexRoot) &&
          base::load<IndexRoot>(root->value).block_size.value() == bytes;
 }
 
 bool mirror_begins_at(const Volume& volume, std::uint64_t lcn) {
-  const auto all = volume.attributes_or_none(record_mirror);
+  const auto all = volume.attributes_if_readable(record_mirror);
   const AttributeView* data = find_attribute(all, at_data);
   return data != nullptr && !data->runs.empty() && data->runs.front().lcn == lcn;
 }

@@ -342,7 +342,7 @@ class NtfsReader final : public VolumeReader {
 
   // What the record says of its first name.
   [[nodiscard]] std::pair<std::u16string, std::uint64_t> named_in(std::uint64_t number) const {
-    const auto all = volume_.attributes_or_none(number);
+    const auto all = volume_.attributes_if_readable(number);
     const AttributeView* a = find_attribute(all, at_file_name);
     if (a == nullptr || a->value.size() < sizeof(FileNameHead)) return {};
     const auto head = load<FileNameHead>(a->value);

@@ -358,7 +358,7 @@ std::vector<AttributeView> Volume::attributes(std::uint64_t number, ByteView rec
   return out;
 }
 
-std::vector<AttributeView> Volume::attributes_or_none(std::uint64_t number) const {
+std::vector<AttributeView> Volume::attributes_if_readable(std::uint64_t number) const {
   try {
     Bytes record;
     if (read_record(number, record) == RecordState::sound) return attributes(number, record);

@@ -68,7 +68,7 @@ class Volume {
   /// The same of a record that is not at hand, and must be sound.
   [[nodiscard]] std::vector<AttributeView> attributes(std::uint64_t number) const;
   /// The same; none where the record isn't one, is damaged, or isn't given.
-  [[nodiscard]] std::vector<AttributeView> attributes_or_none(std::uint64_t number) const;
+  [[nodiscard]] std::vector<AttributeView> attributes_if_readable(std::uint64_t number) const;
 
   /// Contents of an attribute that isn't compressed, zeros after its end and in holes.
   void read(const AttributeView& attribute, std::uint64_t offset, ByteSpan out) const;

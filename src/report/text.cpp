@@ -337,7 +337,7 @@ std::string disturbed_line(const Manifest& m, const TextStyle& style) {
 }
 
 std::string disturbed_words() {
-  return toned(Tone::bad, "something else wrote to the disk meanwhile");
+  return toned(Tone::bad, "something else may have written to the disk meanwhile");
 }
 
 }  // namespace
