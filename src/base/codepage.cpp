@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <array>
 #include <mutex>
 #include <vector>
@@ -12,6 +13,27 @@ namespace nuvrat {
 namespace {
 
 constexpr char16_t unmapped_base = 0xF700;
+
+// Where the library's table of an OEM page isn't the published one (Unicode consortium,
+// VENDORS/MICSFT/PC; 720: as its maker's systems map it).
+struct Exception {
+  unsigned page;
+  std::uint8_t byte;
+  char16_t unit;  // 0: the published table has none
+};
+constexpr Exception exceptions[] = {
+    {437, 0xE6, 0x00B5}, {860, 0xE6, 0x00B5},  {861, 0xE6, 0x00B5}, {862, 0xE6, 0x00B5},
+    {863, 0xE6, 0x00B5}, {865, 0xE6, 0x00B5},  {852, 0xAA, 0x00AC}, {869, 0x88, 0x00B7},
+    {869, 0xEF, 0x0384}, {864, 0x9F, 0x0000},  {864, 0xD7, 0xFEC1}, {864, 0xD8, 0xFEC5},
+    {864, 0xF1, 0x0651}, {720, 0x80, 0x0080},  {720, 0x81, 0x0081}, {720, 0x84, 0x0084},
+    {720, 0x86, 0x0086}, {720, 0x8D, 0x008D},  {720, 0x8E, 0x008E}, {720, 0x8F, 0x008F},
+    {720, 0x90, 0x0090}, {1253, 0xAA, 0x0000},
+};
+
+// A control of the second range, or one for private use: the library's way to say "none".
+bool is_none(char16_t unit) {
+  return (unit >= 0x80 && unit < 0xA0) || (unit >= 0xE000 && unit < 0xF900);
+}
 
 }  // namespace
 
@@ -35,10 +57,14 @@ struct CodePage::Converter {
     return U_SUCCESS(status) && length == 1 ? out[0] : u'\0';
   }
 
-  void fill_tables() {
+  void fill_tables(unsigned number) {
     for (unsigned lead = 0; lead < 128; ++lead) {
       const char first = static_cast<char>(lead + 0x80);
       single[lead] = unit_of({first, 0}, 1);
+      if (is_none(single[lead])) single[lead] = 0;
+      for (const Exception& e : exceptions) {
+        if (e.page == number && e.byte == lead + 0x80) single[lead] = e.unit;
+      }
       if (single[lead] != 0) continue;
       for (unsigned trail = 0; trail < 256; ++trail) {
         const char16_t unit = unit_of({first, static_cast<char>(trail)}, 2);
@@ -57,8 +83,14 @@ CodePage::CodePage(unsigned number) : number_(number), converter_(std::make_uniq
     if (U_FAILURE(status)) converter_->icu = nullptr;
     return converter_->icu != nullptr;
   };
-  if (!open(fmt::format("ibm-{}", number)) && !open(fmt::format("cp{}", number)) &&
-      !open(fmt::format("windows-{}", number))) {
+  // By one number the library knows tables of several makers, the OEM pages under one name, those
+  // of the graphical systems and of East Asia under another.
+  const bool is_oem = number < 1000 && number != 874 && (number < 930 || number > 950);
+  const char* const ibm = "ibm-{}";
+  const char* const windows = "windows-{}";
+  if (!open(fmt::format(fmt::runtime(is_oem ? ibm : windows), number)) &&
+      !open(fmt::format("cp{}", number)) &&
+      !open(fmt::format(fmt::runtime(is_oem ? windows : ibm), number))) {
     throw Error(ErrorCode::words, fmt::format("code page {} is not known", number), {},
                 "Give the number of an OEM code page, such as 437, 850, 852, 866 or 932");
   }
@@ -66,7 +98,7 @@ CodePage::CodePage(unsigned number) : number_(number), converter_(std::make_uniq
   ucnv_setToUCallBack(converter_->icu, UCNV_TO_U_CALLBACK_STOP, nullptr, nullptr, nullptr, &status);
   ucnv_setFromUCallBack(converter_->icu, UCNV_FROM_U_CALLBACK_STOP, nullptr, nullptr, nullptr,
                         &status);
-  converter_->fill_tables();
+  converter_->fill_tables(number);
 }
 
 CodePage::~CodePage() = default;
@@ -106,14 +138,21 @@ Bytes CodePage::encode(std::u16string_view text) const {
       out.push_back(static_cast<std::uint8_t>(unit - unmapped_base));
       continue;
     }
+    const auto& single = converter_->single;
+    if (const auto it = std::find(single.begin(), single.end(), unit); it != single.end()) {
+      out.push_back(static_cast<std::uint8_t>(0x80 + (it - single.begin())));
+      continue;
+    }
     UErrorCode status = U_ZERO_ERROR;
     char buffer[8];
     const std::lock_guard lock(converter_->one_at_a_time);
     ucnv_reset(converter_->icu);
     const std::int32_t n =
         ucnv_fromUChars(converter_->icu, buffer, sizeof buffer, &unit, 1, &status);
-    if (U_FAILURE(status) || n < 1 || n > 2) return {};
-    for (std::int32_t i = 0; i < n; ++i) out.push_back(static_cast<std::uint8_t>(buffer[i]));
+    if (U_FAILURE(status) || n != 2) return {};  // of one byte it would be in the table
+    const Bytes pair = {static_cast<std::uint8_t>(buffer[0]), static_cast<std::uint8_t>(buffer[1])};
+    if (decode(pair) != std::u16string_view(&unit, 1)) return {};
+    out.insert(out.end(), pair.begin(), pair.end());
   }
   return out;
 }
