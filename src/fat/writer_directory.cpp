@@ -1,6 +1,7 @@
 #include "fat/writer_directory.h"
 
 #include <algorithm>
+#include <optional>
 
 #include <fmt/core.h>
 #include <unicode/uchar.h>
@@ -84,9 +85,40 @@ struct Basis {
     return !lossy() && !(base.lower && base.upper) && !(extension.lower && extension.upper);
   }
   [[nodiscard]] std::uint8_t case_bits() const {
-    return static_cast<std::uint8_t>((base.lower ? 0x08 : 0) | (extension.lower ? 0x10 : 0));
+    const auto bit = [](const ShortPart& part, unsigned value) {
+      return part.lower && !part.upper ? value : 0u;
+    };
+    return static_cast<std::uint8_t>(bit(base, 0x08) | bit(extension, 0x10));
   }
 };
+
+// The bytes of a short name that another volume gave, where FAT can hold exactly these: letters of
+// other alphabets in either case, capitals of ASCII only.
+std::optional<NewDirectory::ShortName> bytes_of_short(std::u16string_view name,
+                                                      const CodePage& page) {
+  const std::size_t dot = name.rfind(u'.');
+  const std::u16string_view base = name.substr(0, dot);
+  const std::u16string_view extension =
+      dot == name.npos ? std::u16string_view() : name.substr(dot + 1);
+  const auto encoded = [&page](std::u16string_view text) -> std::optional<Bytes> {
+    Bytes out;
+    for (const char16_t unit : text) {
+      const bool fine = unit >= 0x80 || unit == u' ' || (unit >= u'A' && unit <= u'Z') ||
+                        (unit >= u'0' && unit <= u'9') ||
+                        allowed_marks.find(static_cast<char>(unit)) != allowed_marks.npos;
+      const Bytes bytes = fine ? page.encode(std::u16string_view(&unit, 1)) : Bytes();
+      if (bytes.empty()) return std::nullopt;
+      out.insert(out.end(), bytes.begin(), bytes.end());
+    }
+    if (!out.empty() && (out.front() == ' ' || out.back() == ' ')) return std::nullopt;
+    return out;
+  };
+  const auto first = encoded(base);
+  const auto last = encoded(extension);
+  if (!first || !last || first->empty() || first->size() > 8 || last->size() > 3)
+    return std::nullopt;
+  return join(*first, *last);
+}
 
 }  // namespace
 
@@ -105,11 +137,19 @@ bool NewDirectory::take(const ShortName& bytes, std::u16string_view name) {
 }
 
 void NewDirectory::keep(std::u16string_view name, std::u16string_view short_name) {
-  const Basis basis(short_name.empty() ? name : short_name, *page_);
-  const bool capitals = !basis.base.lower && !basis.extension.lower;
-  if (basis.lossy() || (!short_name.empty() && !capitals)) return;
-  const auto bytes = basis.joined();
-  if (take(bytes, name)) kept_.emplace(name, bytes);
+  const Basis basis(name, *page_);
+  const auto bytes = !short_name.empty() ? bytes_of_short(short_name, *page_)
+                     : basis.lossy()     ? std::nullopt
+                                         : std::optional(basis.joined());
+  if (bytes && take(*bytes, name)) kept_.emplace(name, *bytes);
+}
+
+bool NewDirectory::reads_as(const ShortName& bytes, std::uint8_t case_bits,
+                            std::u16string_view name) const {
+  DirEntry entry{};
+  entry.DIR_Name = bytes;
+  entry.DIR_NTRes = case_bits;
+  return short_name_text(entry, *page_, true) == name;
 }
 
 NewDirectory::Short NewDirectory::make_short(std::u16string_view name, bool short_only) {
@@ -119,7 +159,9 @@ NewDirectory::Short NewDirectory::make_short(std::u16string_view name, bool shor
       std::all_of(name.begin(), name.end(), [](char16_t unit) { return unit < 0x80; });
   const bool told = basis.told_by_bits() && (ascii || short_only);
   if (const auto kept = kept_.find(name); kept != kept_.end()) {
-    const bool same = kept->second == candidate && told;
+    // What had no long name needs none, where its letters are seen as they were.
+    const bool same = (kept->second == candidate && told) ||
+                      (short_only && reads_as(kept->second, basis.case_bits(), name));
     return {kept->second, !same, same ? basis.case_bits() : std::uint8_t{0}};
   }
   if (!basis.lossy() && take(candidate, name)) {

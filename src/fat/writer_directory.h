@@ -1,6 +1,7 @@
 #pragma once
 // Directories of a volume in the making: entries with short names that are unique in their folder.
 
+#include <array>
 #include <map>
 #include <set>
 #include <string>
@@ -16,6 +17,7 @@ namespace nuvrat::fat {
 
 class NewDirectory {
  public:
+  using ShortName = std::array<std::uint8_t, 11>;
   NewDirectory(const CodePage& page, const Zone& zone) : page_(&page), zone_(&zone) {}
 
   /// An item of this name will be added: no other gets it as its short name. For all items before
@@ -38,7 +40,6 @@ class NewDirectory {
   [[nodiscard]] std::size_t entries() const { return entries_.size(); }
 
  private:
-  using ShortName = std::array<std::uint8_t, 11>;
   struct Short {
     ShortName bytes{};
     bool needs_long = false;
@@ -46,6 +47,9 @@ class NewDirectory {
   };
   /// Whether the item of this name may have this short name; then it is taken.
   [[nodiscard]] bool take(const ShortName& bytes, std::u16string_view name);
+  /// Whether a reader sees this name where there is no long one.
+  [[nodiscard]] bool reads_as(const ShortName& bytes, std::uint8_t case_bits,
+                              std::u16string_view name) const;
   [[nodiscard]] Short make_short(std::u16string_view name, bool short_only);
   void add_long(std::u16string_view name, std::uint8_t checksum);
   void fill_times(DirEntry& entry, const FatFileInfo& info) const;

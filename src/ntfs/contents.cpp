@@ -127,6 +127,10 @@ std::uint8_t space_of(const Plan& plan, NameOf n) {
   if (plan.is_system(n.entity) || n.entity == FileTree::root) return name_both;
   const auto name = plan.tree().name(n.entity);
   if (!win32_allows(name)) return name_posix;
+  // A short name that NTFS doesn't take for one ("A B"): Win32 names have another beside them.
+  if (!plan.tree().short_name(n.entity).empty() && !has_short(plan, n.entity) &&
+      !is_short_name(name))
+    return name_posix;
   return has_short(plan, n.entity) || !is_short_name(name) ? name_win32 : name_both;
 }
 
