@@ -7,6 +7,8 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "volume/kinds.h"
+
 namespace nuvrat::disk {
 namespace {
 
@@ -94,7 +96,8 @@ bool is_bare_volume(const Device& device, const TableReading& table) {
   // A jump begins a volume's boot sector, whatever else of it is lost.
   const bool no_table = table.layout.kind == TableKind::none || table.sector0.front() == 0xEB ||
                         table.sector0.front() == 0xE9;
-  return no_table && !find_boot_copies(device, {}, CopyCheck::none).empty();
+  return (no_table && !find_boot_copies(device, {}, CopyCheck::none).empty()) ||
+         !volume::trace_of_volume(device).empty();
 }
 
 std::string second_boot_words(const Device& volume, const ReadOptions& options) {

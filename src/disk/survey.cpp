@@ -101,7 +101,16 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     }
     const auto reader = open_volume(window, options);
     if (!reader) {
-      if (out.signature.kind == VolumeKind::unknown) without_start("");
+      if (out.signature.kind != VolumeKind::unknown || without_start("")) return;
+      if (const std::string trace = volume::trace_of_volume(window); !trace.empty())
+        out.findings.push_back(
+            {"volume.boot-damaged",
+             Severity::error,
+             {part_name(p.number), p.start, {}, {}},
+             fmt::format("the first sector speaks of a volume ({}), and its fields can't be read "
+                         "as one: what is on it isn't known, and it isn't empty",
+                         trace),
+             false});
       return;
     }
     out.volume = reader->info();
@@ -181,10 +190,22 @@ void note_managers(const Device& device, Survey& survey) {
          "on it is");
 }
 
-std::string bare_volume_words(const Device& device) {
+// Two disks of one size without a table and a volume differ in nothing but what is on them.
+std::string contents_words(const Device& device) {
+  constexpr std::uint64_t places = 16, each = 8;
+  Sha256 sha;
+  for (std::uint64_t i = 0; i < places; ++i) {
+    const std::uint64_t lba = i * (device.sectors() / places);
+    const auto bytes = device::read_if_given(device, lba, std::min(each, device.sectors() - lba));
+    if (bytes) sha.add(*bytes);
+  }
+  return "|" + sha.finish().hex();
+}
+
+std::string bare_volume_words(const Device& device, TableKind table) {
   try {
     const auto reader = open_volume(device, {});
-    if (!reader) return "";
+    if (!reader) return table == TableKind::none ? contents_words(device) : "";
     return fmt::format("|{} {:x}", name_of(reader->info().kind), reader->info().serial_number);
   } catch (const Error& e) {
     if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
@@ -282,7 +303,7 @@ std::string disk_tag(const Device& device, const TableReading& table) {
   // Without a table the volume identifies the disk: its kind and serial, all that two sticks of
   // one size differ in.
   if (table.layout.kind != TableKind::gpt && table.layout.partitions.empty()) {
-    text += bare_volume_words(device);
+    text += bare_volume_words(device, table.layout.kind);
   }
   const Digest digest =
       Sha256::of({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});

@@ -9,6 +9,7 @@
 #include <nuvrat/partition_type.h>
 
 #include "plan/plan.h"
+#include "volume/kinds.h"
 
 namespace nuvrat::plan {
 namespace {
@@ -17,13 +18,17 @@ namespace {
 struct Looked {
   std::uint64_t used = 0, unreadable = 0, at = 0;
 
-  // At both ends of a long range.
+  // At both ends of a long range, and at places between.
   void look(const Device& device, SectorRange range) {
-    constexpr std::uint64_t each_end = 4096;
+    constexpr std::uint64_t each_end = 4096, places = 64, each_place = 128;
     const std::uint64_t end = std::min(range.end(), device.sectors());
     const std::uint64_t middle = std::min(end, range.first + each_end);
+    const std::uint64_t last = std::max(middle, end - std::min(end, each_end));
     look_from_to(device, range.first, middle);
-    look_from_to(device, std::max(middle, end - std::min(end, each_end)), end);
+    const std::uint64_t apart = std::max((last - middle) / places, each_place);
+    for (std::uint64_t lba = middle; lba < last; lba += apart)
+      look_from_to(device, lba, std::min(last, lba + each_place));
+    look_from_to(device, last, end);
   }
   void look_from_to(const Device& device, std::uint64_t first, std::uint64_t end) {
     constexpr std::uint64_t piece = 128;
@@ -164,7 +169,7 @@ class Overwritten {
         Looked looked;
         looked.look(device_, range);
         if (looked.used == 0) continue;
-        const std::string data = looked.text() + " that no partition owns";
+        const std::string data = looked.text() + " that no partition owns" + volume_at(range);
         if (!start) {
           consents_.push_back(
               {"gap-data", fmt::format("the new partition from sector {}: {}{}", p.start, data,
@@ -181,6 +186,18 @@ class Overwritten {
                                      was == nullptr ? p.number : was->partition.number, data)});
       }
     }
+  }
+
+  // Where a volume begins that no partition names.
+  [[nodiscard]] std::string volume_at(SectorRange range) const {
+    const Window window(device_,
+                        {range.first, std::min(range.count, device_.sectors() - range.first)});
+    const VolumeSignature there = recognise_volume(window);
+    if (there.kind != VolumeKind::unknown)
+      return fmt::format("; a volume begins there ({}), as after a partition was deleted",
+                         there.description);
+    const std::string trace = volume::trace_of_volume(window);
+    return trace.empty() ? "" : fmt::format("; a volume may begin there ({})", trace);
   }
 
   [[nodiscard]] const SurveyedPartition* survey_at(std::uint64_t start) const {

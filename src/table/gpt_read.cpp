@@ -184,6 +184,15 @@ void read_backup(const Device& device, const GptCopies& copies, TableReading& re
   }
   reading.copies.add({copies.backup->lba, 1});
   reading.copies.add(copies.backup->array);
+  const std::uint64_t back = copies.backup->header.alternate_lba.value();
+  if (alternate != copies.backup->lba || back != live.lba) {
+    const bool first = alternate != copies.backup->lba;
+    findings.add("gpt.alternate", Severity::warning, first ? live.lba : copies.backup->lba,
+                 fmt::format("the {} header of the GPT says that the other copy is at sector {}; "
+                             "it is at {}",
+                             first ? "primary" : "backup", first ? alternate : back,
+                             first ? copies.backup->lba : live.lba));
+  }
   compare_copies(live, *copies.backup, findings);
   if (copies.backup->lba != device.sectors() - 1) {
     findings.add(

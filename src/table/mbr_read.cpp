@@ -58,6 +58,13 @@ class MbrReader {
       }
       return;
     }
+    if (entry.start() == 0 || entry.sectors() == 0) {
+      findings_.add("mbr.entry-odd", Severity::error, 0,
+                    fmt::format("entry {} is an extended partition from sector {}, {} sectors "
+                                "long: what logical partitions there were isn't known",
+                                number, entry.start(), entry.sectors()));
+      return;
+    }
     Partition p;
     p.number = number;
     p.role = is_extended_type(entry.os_type) ? Role::extended : Role::primary;

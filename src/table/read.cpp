@@ -4,6 +4,7 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
 #include "base/record.h"
@@ -12,13 +13,14 @@
 namespace nuvrat {
 namespace {
 
-// LBA 0 of a bare volume ends in 55 AA too; code or text is where a table would have entries.
+// LBA 0 of a bare volume ends in 55 AA too; code or text is where a table would have entries. An
+// extended entry that leads nowhere is a damaged one: no text has its type under such a flag.
 bool entries_plausible(const table::MbrSector& mbr) {
-  return std::all_of(mbr.partition_record.begin(), mbr.partition_record.end(),
-                     [](const table::MbrEntry& e) {
-                       if (e.boot_indicator != 0x00 && e.boot_indicator != 0x80) return false;
-                       return e.os_type == 0 || (e.start() > 0 && e.sectors() > 0);
-                     });
+  return std::all_of(
+      mbr.partition_record.begin(), mbr.partition_record.end(), [](const table::MbrEntry& e) {
+        if (e.boot_indicator != 0x00 && e.boot_indicator != 0x80) return false;
+        return e.os_type == 0 || is_extended_type(e.os_type) || (e.start() > 0 && e.sectors() > 0);
+      });
 }
 
 // The last sector that it covers; 0: there is none.

@@ -4,8 +4,11 @@
 #include <array>
 #include <string_view>
 
+#include <fmt/core.h>
+
 #include <nuvrat/error.h>
 
+#include "device/given.h"
 #include "fat/boot.h"
 #include "fat/check.h"
 #include "fat/read.h"
@@ -120,6 +123,43 @@ const std::array rows = {
 };
 
 }  // namespace
+
+namespace {
+
+// A FAT begins with its media byte under ones, a few sectors after the boot sector.
+bool fat_follows(const Device& device) {
+  constexpr std::uint64_t most = 64;
+  for (std::uint64_t lba = 1; lba < std::min(most, device.sectors()); ++lba) {
+    const auto s = device::read_if_given(device, lba);
+    if (s && ((*s)[0] == 0xF0 || (*s)[0] >= 0xF8) && (*s)[1] == 0xFF && (*s)[2] == 0xFF &&
+        !std::all_of(s->begin(), s->end(), [](std::uint8_t b) { return b == 0xFF; }))
+      return true;
+  }
+  return false;
+}
+
+}  // namespace
+
+std::string volume::trace_of_volume(const Device& device) {
+  const auto sector = device.sectors() > 0 ? device::read_if_given(device, 0) : std::nullopt;
+  if (!sector) return "";
+  const std::string_view text(reinterpret_cast<const char*>(sector->data()), sector->size());
+  for (const std::size_t at : {std::size_t{54}, std::size_t{82}}) {
+    if (text.substr(at, 3) == "FAT")
+      return fmt::format("'{}' at byte {}", text.substr(at, text[at + 4] == ' ' ? 3 : 5), at);
+  }
+  for (const std::string_view name : {"NTFS", "EXFAT"}) {
+    if (text.substr(3, name.size()) == name) return fmt::format("'{}' at byte 3", name);
+  }
+  const bool jump = (text[0] == '\xEB' && text[2] == '\x90') || text[0] == '\xE9';
+  const std::string_view maker = text.substr(3, 8);
+  const bool named =
+      maker.find_first_not_of(' ') != maker.npos &&
+      std::all_of(maker.begin(), maker.end(), [](char c) { return c >= 0x20 && c < 0x7F; });
+  if (jump && named) return fmt::format("a jump, and the name '{}' of its maker", maker);
+  if ((jump || named) && fat_follows(device)) return "a FAT after it";
+  return "";
+}
 
 const VolumeRow* volume::row_of(VolumeKind kind) {
   const auto it = std::find_if(rows.begin(), rows.end(),

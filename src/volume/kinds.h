@@ -21,6 +21,10 @@ struct VolumeRow {
 /// Of what has this boot sector.
 [[nodiscard]] const VolumeRow* row_of_boot(ByteView boot);
 
+/// What in a first sector speaks of a volume, though it can't be read as one: "'FAT16' at byte 54".
+/// Empty where nothing does. One wrong field makes no volume an empty place.
+[[nodiscard]] std::string trace_of_volume(const Device& volume);
+
 // The one field of a boot sector that says where the volume begins. FAT and NTFS have it in the
 // same place.
 
