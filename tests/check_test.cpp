@@ -81,6 +81,7 @@ struct FatVolume {
 TEST_CASE("check: every rule of FAT is named when it is broken") {
   const std::vector<support::Damage<FatVolume>> cases = {
       {"fat.boot-copy", [](FatVolume& v) { v.change(6, 3, 0x41); }},
+      {"fat.boot-copy", [](FatVolume& v) { v.change(6, 510, 0); }},
       {"fat.boot-fields", [](FatVolume& v) { v.change(0, 42, 0x0100, 2); }},
       {"fat.cluster-count", [](FatVolume& v) { v.change(0, 32, v.data + 60000, 4); }},
       {"fat.one-copy",
@@ -264,7 +265,7 @@ TEST_CASE("mend: FSInfo, boot sector, FAT copies, sizes, unowned chains, alone a
   const std::vector<std::function<void(FatVolume&)>> damage = {
       [](FatVolume& v) { v.change(1, 488, 5, 4); },
       [](FatVolume& v) { v.change(1, 0, 0, 4); },
-      [](FatVolume& v) { v.change(6, 3, 0x41); },
+      [](FatVolume& v) { v.change(6, 510, 0); },
       [](FatVolume& v) { v.change(v.fat + v.fat_sectors + 1, 8, 7, 4); },
       [&](FatVolume& v) { v.set_entry(cluster(v) + 1, 0x0FFFFFFF); },  // short
       [](FatVolume& v) {                                               // long

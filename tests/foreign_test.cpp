@@ -186,7 +186,7 @@ class FatDamage {
   }
   bool boot_copy() {
     if (shape_.width != 32 || shape_.boot_copy == 0) return false;
-    change(std::uint64_t{shape_.boot_copy} * shape_.sector_bytes + 3, 0x41, 1);
+    change(std::uint64_t{shape_.boot_copy} * shape_.sector_bytes + 510, 0, 1);
     return true;
   }
   bool free_count() {

@@ -30,6 +30,7 @@ class FatCheck {
     check_folders(s_);
     check_claims();
     check_unowned();
+    weigh_copies();
     check_boot_copy();
     check_doubt();
     check_info();
@@ -84,6 +85,17 @@ class FatCheck {
   void check_boot_copy() {
     if (!s_.facts.boot_copy_differs) return;
     const bool person = copy_contradicts_ && !s_.agreement.complete();
+    const Bytes first = s_.device.read(0, s_.ratio);
+    const Bytes second = s_.device.read(std::uint64_t{s_.g.backup_boot} * s_.ratio, s_.ratio);
+    const bool undecided = !person && merged_boot_copy(first, second) == second;
+    s_.facts.boot_copy_differs = !undecided;
+    if (undecided) {
+      s_.add("fat.boot-copy", Severity::warning, s_.g.backup_boot, CheckState::root,
+             "the second boot sector is not the same as the first, in fields of which nothing on "
+             "the volume says which is right (serial number, label, name of the maker, code): both "
+             "stay as they are");
+      return;
+    }
     s_.add("fat.boot-copy", person ? Severity::error : Severity::warning, s_.g.backup_boot,
            CheckState::root,
            !copy_contradicts_ ? "the second boot sector is not the same as the first"
@@ -95,12 +107,21 @@ class FatCheck {
   }
 
   void check_fat_head() {
-    Bytes first(s_.device.sector_size());
-    if (device::is_given(s_.device, s_.g.fat_start(s_.g.active_fat) * s_.ratio, first) &&
-        first[0] != s_.boot[21])
+    const auto media_of = [this](std::uint32_t copy) -> std::optional<std::uint8_t> {
+      Bytes first(s_.device.sector_size());
+      if (!device::is_given(s_.device, s_.g.fat_start(copy) * s_.ratio, first)) return std::nullopt;
+      return first[0];
+    };
+    const auto media = media_of(s_.g.active_fat);
+    if (media && *media != s_.boot[21]) {
+      for (std::uint32_t copy = 0; s_.g.mirrored && copy < s_.g.fats; ++copy)
+        s_.facts.head_wrong |= copy != s_.g.active_fat && media_of(copy) == s_.boot[21];
       s_.add("fat.media", Severity::warning, s_.g.fat_start(s_.g.active_fat), CheckState::root,
-             fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}",
-                         first[0], s_.boot[21]));
+             fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}{}",
+                         *media, s_.boot[21],
+                         s_.facts.head_wrong ? ", as in another FAT: that is right" : ""),
+             s_.facts.head_wrong);
+    }
     if (!s_.map.clean() && !s_.g.dirty_flag) s_.not_clean(s_.g.fat_start(s_.g.active_fat));
   }
 
@@ -166,6 +187,37 @@ class FatCheck {
       s_.facts.differing_copies.push_back(copy);
       s_.differs_at = (b + *differs) / s_.ratio;
     }
+  }
+
+  // Which differences the rest of the volume decides. Where nothing differs but what no entry is
+  // made of, there is no difference.
+  void weigh_copies() {
+    if (s_.facts.differing_copies.empty()) return;
+    for (const Claim& c : s_.claims) s_.facts.owned.push_back({c.first, c.count});
+    s_.facts.complete = s_.agreement.complete() || s_.facts.unowned.empty();
+    const CopyMerge merge(s_.g, s_.boot[21], s_.facts.owned, s_.facts.complete);
+    const std::uint64_t sectors = std::uint64_t{s_.g.fat_sectors} * s_.ratio;
+    const std::uint64_t size = s_.device.sector_size();
+    const std::uint64_t piece =
+        s_.g.kind == VolumeKind::fat12 ? sectors : std::min(compared_bytes / size, sectors);
+    Bytes one(piece * size), other(piece * size);
+    std::erase_if(s_.facts.differing_copies, [&](std::uint32_t copy) {
+      CopyMerge::Counts counts;
+      for (std::uint64_t at = 0; at < sectors; at += piece) {
+        const std::uint64_t count = std::min(piece, sectors - at);
+        const ByteSpan a = ByteSpan(one).first(count * size);
+        const ByteSpan b = ByteSpan(other).first(count * size);
+        read_both(s_.g.fat_start(s_.g.active_fat) * s_.ratio + at,
+                  s_.g.fat_start(copy) * s_.ratio + at, a, b);
+        if (std::equal(a.begin(), a.end(), b.begin())) continue;
+        const CopyMerge::Counts of_piece = merge.merge(at * size, a, b);
+        counts.decided += of_piece.decided;
+        counts.left += of_piece.left;
+      }
+      s_.copies.decided += counts.decided;
+      s_.copies.left += counts.left;
+      return counts.decided + counts.left == 0;
+    });
   }
 
   void check_claims() {
@@ -336,6 +388,19 @@ void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options
     return;
   }
   const bool right = state->facts.chains_sound && !unknown;
+  const std::uint64_t left = state->copies.left;
+  const std::string stay =
+      left == 0 ? ""
+                : fmt::format(
+                      "; {} of which nothing on the volume says which is right: {} as "
+                      "{} in each",
+                      left == 1 ? "one entry differs" : fmt::format("{} entries differ", left),
+                      left == 1 ? "it stays" : "they stay", left == 1 ? "it is" : "they are");
+  if (right && state->copies.decided == 0) {
+    state->add("fat.copies-differ", Severity::warning, state->differs_at, CheckState::root,
+               "the FATs differ" + stay);
+    return;
+  }
   const char* text =
       unknown ? "the FATs differ, and each shows something right that the other one doesn't"
       : state->agreement.whole()
@@ -343,7 +408,7 @@ void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options
       : right ? "the FATs differ; what is wrong in the first one is wrong in the other, too"
               : "the FATs differ, and the chains of the first one are not sound";
   state->add("fat.copies-differ", right ? Severity::warning : Severity::error, state->differs_at,
-             CheckState::root, text, right);
+             CheckState::root, text + (right ? stay : ""), right);
 }
 
 }  // namespace

@@ -18,6 +18,9 @@ struct Facts {
   std::uint32_t free_clusters = 0;
   std::uint32_t first_free = 0;                 ///< 0: none
   std::vector<std::uint32_t> differing_copies;  ///< FATs that aren't like the active one
+  std::vector<ClusterRange> owned;              ///< of files and folders, where copies differ
+  bool complete = false;                        ///< these are all clusters in use
+  bool head_wrong = false;  ///< entry 0 of the active FAT, and it is right in another one
   struct Chain {
     std::uint32_t first = 0;
     std::vector<ClusterRange> ranges;

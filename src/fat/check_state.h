@@ -49,6 +49,7 @@ struct CheckState {
   static constexpr FileTree::Id root = FileTree::root;  ///< for the volume itself, too
   FileTree tree;                                        ///< names of folders and files
   std::vector<Claim> claims;                            ///< which node has which clusters
+  CopyMerge::Counts copies;                             ///< entries of the other FATs that differ
   std::uint64_t differs_at = 0;  ///< where copies do, in the volume's sectors
 
   void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,

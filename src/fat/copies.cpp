@@ -1,6 +1,7 @@
 #include "fat/copies.h"
 
 #include <algorithm>
+#include <utility>
 
 #include <fmt/core.h>
 
@@ -74,6 +75,119 @@ Agreement::Right Agreement::right_of(const Agreement& first, const Agreement& se
   if (holds(other, one) && first.entries_ >= second.entries_) return Right::first;
   if (holds(one, other) && second.entries_ >= first.entries_) return Right::second;
   return Right::unknown;
+}
+
+namespace {
+
+std::uint32_t ones_of(VolumeKind kind) {
+  return kind == VolumeKind::fat12 ? 0xFFF : kind == VolumeKind::fat16 ? 0xFFFF : 0x0FFFFFFF;
+}
+
+// An entry of a FAT, or of a part of one that begins with a whole entry.
+struct EntryView {
+  VolumeKind kind;
+
+  [[nodiscard]] std::size_t count(std::size_t bytes) const {
+    return kind == VolumeKind::fat12 ? bytes * 2 / 3 : bytes / width();
+  }
+  [[nodiscard]] std::size_t width() const { return kind == VolumeKind::fat16 ? 2 : 4; }
+  [[nodiscard]] std::uint32_t get(ByteView bytes, std::size_t i) const {
+    if (kind == VolumeKind::fat12) {
+      const std::uint32_t pair = bytes[i + i / 2] | std::uint32_t{bytes[i + i / 2 + 1]} << 8;
+      return (i & 1) != 0 ? pair >> 4 : pair & 0xFFF;
+    }
+    std::uint32_t out = 0;
+    for (std::size_t k = width(); k > 0; --k) out = out << 8 | bytes[i * width() + k - 1];
+    return out & ones_of(kind);
+  }
+  // What an entry of `from` holds, the upper four bits of FAT32 too, which mean nothing.
+  void copy(ByteView from, std::size_t i, ByteSpan to) const {
+    if (kind == VolumeKind::fat12) {
+      const std::size_t at = i + i / 2;
+      const std::uint8_t low = (i & 1) != 0 ? 0xF0 : 0xFF, high = (i & 1) != 0 ? 0xFF : 0x0F;
+      to[at] = static_cast<std::uint8_t>((to[at] & ~low) | (from[at] & low));
+      to[at + 1] = static_cast<std::uint8_t>((to[at + 1] & ~high) | (from[at + 1] & high));
+      return;
+    }
+    const auto begin = from.begin() + static_cast<std::ptrdiff_t>(i * width());
+    std::copy_n(begin, width(), to.begin() + static_cast<std::ptrdiff_t>(i * width()));
+  }
+};
+
+}  // namespace
+
+CopyMerge::CopyMerge(const Geometry& geometry, std::uint8_t media, std::vector<ClusterRange> owned,
+                     bool complete)
+    : geometry_(geometry), media_(media), owned_(std::move(owned)), complete_(complete) {
+  std::sort(owned_.begin(), owned_.end(),
+            [](const ClusterRange& a, const ClusterRange& b) { return a.first < b.first; });
+}
+
+bool CopyMerge::is_owned(std::uint32_t cluster) const {
+  const auto after =
+      std::upper_bound(owned_.begin(), owned_.end(), cluster,
+                       [](std::uint32_t c, const ClusterRange& r) { return c < r.first; });
+  if (after == owned_.begin()) return false;
+  const ClusterRange& r = *std::prev(after);
+  return cluster - r.first < r.count;
+}
+
+bool CopyMerge::decides(std::uint32_t cluster, std::uint32_t right, std::uint32_t other) const {
+  const std::uint32_t ones = ones_of(geometry_.kind);
+  if (cluster == 0) return right == ((ones & ~0xFFu) | media_);
+  if (cluster == 1) {
+    // Ones but for two flags that say whether the volume is in order, of which each has its word.
+    const std::uint32_t flags = geometry_.kind == VolumeKind::fat32   ? 0x0C000000
+                                : geometry_.kind == VolumeKind::fat16 ? 0xC000
+                                                                      : 0;
+    const auto is_one = [&](std::uint32_t entry) { return (entry | flags | 7) == ones; };
+    return is_one(right) && !is_one(other);
+  }
+  if (is_owned(cluster)) return true;
+  const bool other_is_bad = other == (ones & ~8u);
+  return complete_ && !other_is_bad;
+}
+
+CopyMerge::Counts CopyMerge::merge(std::uint64_t at, ByteView right, ByteSpan other) const {
+  Counts out;
+  const EntryView view{geometry_.kind};
+  const auto first =
+      static_cast<std::uint32_t>(geometry_.kind == VolumeKind::fat12 ? 0 : at / view.width());
+  const std::uint64_t end = std::uint64_t{geometry_.last_cluster()} + 1;
+  const std::size_t count =
+      std::min<std::uint64_t>(view.count(right.size()), end > first ? end - first : 0);
+  for (std::size_t i = 0; i < count; ++i) {
+    const std::uint32_t is = view.get(right, i), was = view.get(other, i);
+    if (is == was) continue;
+    const std::uint32_t cluster = first + static_cast<std::uint32_t>(i);
+    const bool take = decides(cluster, is, was);
+    if (!take && cluster == 0 && decides(cluster, was, is)) continue;  // the other way round
+    ++(take ? out.decided : out.left);
+    if (take) view.copy(right, i, other);
+  }
+  // What is no entry, and bits that mean nothing, go with those that do.
+  if (out.decided > 0 && out.left == 0) std::copy(right.begin(), right.end(), other.begin());
+  return out;
+}
+
+Bytes merged_boot_copy(ByteView first, ByteView second) {
+  std::string fault;
+  Bytes out(first.begin(), first.end());
+  if (!parse_boot(second, fault)) return out;
+  out.assign(second.begin(), second.end());
+  const auto take = [&](std::size_t from, std::size_t to) {
+    std::copy(first.begin() + static_cast<std::ptrdiff_t>(from),
+              first.begin() + static_cast<std::ptrdiff_t>(to),
+              out.begin() + static_cast<std::ptrdiff_t>(from));
+  };
+  take(11, 21);  // sectors, clusters, FATs
+  take(22, 24);
+  take(32, 42);  // length, flags of the FATs
+  take(44, 52);  // root, FSInfo, this very copy
+  for (const std::size_t version : {std::size_t{42}, std::size_t{43}}) {
+    if (first[version] == 0) out[version] = 0;  // there is no other
+  }
+  return out;
 }
 
 std::string ordinal_fat(std::uint32_t copy) {

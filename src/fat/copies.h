@@ -81,6 +81,37 @@ class Agreement {
   bool other_as_root_ = false;
 };
 
+/// What of one FAT may be written over another one: the entries of which the rest of the volume
+/// says that they are right. What nothing decides stays as it is in both.
+class CopyMerge {
+ public:
+  /// `media`: the boot sector's media byte. `owned`: clusters of files and folders, by the right
+  /// FAT. `complete`: these are all that are in use there.
+  CopyMerge(const Geometry& geometry, std::uint8_t media, std::vector<ClusterRange> owned,
+            bool complete);
+  struct Counts {
+    std::uint64_t decided = 0;  ///< entries that differ, and are taken from the right FAT
+    std::uint64_t left = 0;     ///< that differ, and stay
+  };
+  /// Bytes of both FATs from byte `at` on: whole entries, of FAT12 all of them. `other` becomes
+  /// what it is to be.
+  Counts merge(std::uint64_t at, ByteView right, ByteSpan other) const;
+
+ private:
+  [[nodiscard]] bool decides(std::uint32_t cluster, std::uint32_t right, std::uint32_t other) const;
+  [[nodiscard]] bool is_owned(std::uint32_t cluster) const;
+
+  const Geometry& geometry_;
+  std::uint8_t media_;
+  std::vector<ClusterRange> owned_;
+  bool complete_;
+};
+
+/// What a second boot sector is to hold: of one that isn't a boot sector all of the first, else
+/// what the rest of the volume decides (where things lie, its version). Serial number, label and
+/// code stay: nothing says which of two is right.
+[[nodiscard]] Bytes merged_boot_copy(ByteView first, ByteView second);
+
 /// "the second one", "number 3"
 [[nodiscard]] std::string ordinal_fat(std::uint32_t copy);
 

@@ -1,5 +1,7 @@
 #include "ntfs/boot.h"
 
+#include <algorithm>
+
 #include <fmt/core.h>
 
 #include "base/record.h"
@@ -57,6 +59,16 @@ std::optional<Geometry> parse_boot(ByteView sector, std::string& fault) {
   }
   if (!fault.empty()) return std::nullopt;
   return g;
+}
+
+Bytes merged_boot_copy(ByteView first, ByteView second) {
+  constexpr std::size_t from = 11, serial = 72;
+  std::string fault;
+  Bytes out(first.begin(), first.end());
+  if (!parse_boot(second, fault)) return out;
+  out.assign(second.begin(), second.end());
+  std::copy_n(first.begin() + from, serial - from, out.begin() + from);
+  return out;
 }
 
 bool is_ntfs_boot(ByteView sector) {

@@ -41,6 +41,11 @@ struct Geometry {
 /// Whether a boot sector says that it is one of NTFS.
 [[nodiscard]] bool is_ntfs_boot(ByteView sector);
 
+/// What a second boot sector is to hold where the volume agrees with the first: of one that isn't a
+/// boot sector all of the first, else what says where things lie. Serial number and code stay:
+/// nothing says which of two is right.
+[[nodiscard]] Bytes merged_boot_copy(ByteView first, ByteView second);
+
 /// The geometry, or why this is no NTFS boot sector.
 [[nodiscard]] std::optional<Geometry> parse_boot(ByteView sector, std::string& fault);
 

@@ -35,10 +35,15 @@ void check_boot(CheckState& state) {
   }
   // It is in the partition's last sector; a volume that ends earlier has it after its end.
   const std::uint64_t last = device.sectors() - 1;
-  if (device.read(copy) != sector && device.read(last) != sector) {
-    state.log.add("ntfs.boot-copy", Severity::warning, {{}, last, {}, {}},
-                  "the second boot sector is not the same as the first", true);
-  }
+  const Bytes there = device.read(last);
+  if (device.read(copy) == sector || there == sector) return;
+  const bool decided = merged_boot_copy(sector, there) != there;
+  state.log.add("ntfs.boot-copy", Severity::warning, {{}, last, {}, {}},
+                decided ? "the second boot sector is not the same as the first"
+                        : "the second boot sector is not the same as the first, in its serial "
+                          "number or its code; nothing on the volume says which is right: both "
+                          "stay as they are",
+                decided);
 }
 
 Findings check_volume(const Device& device, VolumeTotals* totals) {

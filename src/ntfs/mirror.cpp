@@ -64,6 +64,26 @@ bool is_alike(Bytes a, Bytes b) {
   return a == b;
 }
 
+// The rest of the volume says which of two is right where they differ in what lies where. Of times,
+// names, the label and the volume's flags each has its own word, and nothing decides.
+bool is_decided(const Volume& volume, std::uint64_t number, Bytes record, Bytes copy) {
+  if (!unprotect(record) || !unprotect(copy)) return true;
+  const auto told = [&](ByteView bytes) {
+    std::vector<std::pair<std::uint32_t, Bytes>> out;
+    for (const AttributeView& a : volume.attributes(number, bytes)) {
+      const bool placed = a.type == at_data || a.type == at_bitmap || a.type == at_attribute_list;
+      if (!placed) out.emplace_back(a.type, Bytes(a.value.begin(), a.value.end()));
+    }
+    return out;
+  };
+  try {
+    return told(record) == told(copy);
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::damaged) throw;
+    return true;  // one of them is no record
+  }
+}
+
 // Pieces of records written over what is there, sector by sector.
 class Pieces {
  public:
@@ -151,9 +171,14 @@ void check_mirror(const Volume& volume, const std::vector<AttributeView>& mirror
     const bool sound = volume.read_record(i, own) == Volume::RecordState::sound;
     if (!unprotect(whole) || !sound) {
       wrong(Severity::error, fmt::format("copy {} was not written whole", i), in_place && sound);
-    } else if (!is_alike(std::move(copy), raw_record(volume, i))) {
-      wrong(Severity::warning, fmt::format("copy {} in $MFTMirr differs from the record itself", i),
-            in_place);
+    } else if (!is_alike(copy, raw_record(volume, i))) {
+      const bool decided = is_decided(volume, i, raw_record(volume, i), std::move(copy));
+      wrong(Severity::warning,
+            fmt::format("copy {} in $MFTMirr differs from the record itself{}", i,
+                        decided ? ""
+                                : ", in times, names, the label or flags; nothing else on the "
+                                  "volume says which is right: both stay as they are"),
+            in_place && decided);
     }
   }
 }
@@ -174,7 +199,8 @@ std::vector<SectorWrite> mended_copies(const Volume& volume) {
   for (std::uint64_t i = 0; i < Volume::mirrored; ++i) {
     if (volume.stand_ins().contains(i)) continue;
     const Bytes record = raw_record(volume, i);
-    if (!is_alike(raw_copy(volume, i), record))
+    const Bytes copy = raw_copy(volume, i);
+    if (!is_alike(copy, record) && is_decided(volume, i, record, copy))
       put_record(out, record, [&, first = mirror_byte(volume.geometry(), i)](std::uint64_t at) {
         return first + at;
       });

@@ -8,6 +8,7 @@
 #include <nuvrat/text.h>
 
 #include "disk/lost_start.h"
+#include "ntfs/boot.h"
 #include "ntfs/mirror.h"
 #include "plan/plan.h"
 #include "steps/kinds.h"
@@ -81,7 +82,7 @@ void put_back_second(const Device& device, const SurveyedPartition& s, const Rea
                                    "the volume doesn't own; the second boot sector overwrites it",
                                    volume_words(p.number), lba)});
   add_mend(mend_of(p, *s.volume, options), "second boot sector of NTFS put back",
-           {{lba, device.read(p.start)}}, out);
+           {{lba, ntfs::merged_boot_copy(device.read(p.start), device.read(lba))}}, out);
 }
 
 void mend_records(const Device& device, const SurveyedPartition& s, const ReadOptions& options,

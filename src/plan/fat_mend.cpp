@@ -15,6 +15,7 @@
 
 #include "base/record.h"
 #include "fat/check.h"
+#include "fat/copies.h"
 #include "fat/draft.h"
 #include "fat/records.h"
 #include "plan/plan.h"
@@ -117,18 +118,39 @@ class FatMender {
   }
 
   void mend_copies() {
-    const std::uint64_t sectors = std::uint64_t{g_.fat_sectors} * ratio_;
-    for (const std::uint32_t copy : facts_.differing_copies) {
-      for (std::uint64_t i = 0; i < sectors; ++i) {
-        const Bytes good =
-            device_.read(partition_.start + g_.fat_start(g_.active_fat) * ratio_ + i);
-        const std::uint64_t lba = g_.fat_start(copy) * ratio_ + i;
-        if (device_.read(partition_.start + lba) != good) draft_.at(lba) = good;
-      }
-    }
+    const std::uint8_t media = device_.read(partition_.start)[21];
+    // Once every cluster in use is of a file, or is to be, those that are free are free.
+    const bool complete = facts_.complete || loose_.empty() || unowned_ != Unowned::leave;
+    const fat::CopyMerge merge(g_, media, facts_.owned, complete);
+    for (const std::uint32_t copy : facts_.differing_copies) mend_copy(merge, copy);
+    if (facts_.head_wrong) draft_.set_entry(g_.active_fat, 0, 0xFFFFFF00 | media);
     if (facts_.boot_copy_differs) {
-      for (std::uint32_t i = 0; i < ratio_; ++i)
-        draft_.at(std::uint64_t{g_.backup_boot} * ratio_ + i) = device_.read(partition_.start + i);
+      const std::uint64_t at = std::uint64_t{g_.backup_boot} * ratio_;
+      const Bytes copy = fat::merged_boot_copy(device_.read(partition_.start, ratio_),
+                                               device_.read(partition_.start + at, ratio_));
+      put(at, copy);
+    }
+  }
+
+  void put(std::uint64_t at, ByteView bytes) {
+    const std::size_t size = device_.sector_size();
+    for (std::size_t i = 0; i < bytes.size() / size; ++i) {
+      const ByteView sector = bytes.subspan(i * size, size);
+      draft_.at(at + i).assign(sector.begin(), sector.end());
+    }
+  }
+
+  // Of FAT12 an entry may be in two sectors: all of it at once, it is short.
+  void mend_copy(const fat::CopyMerge& merge, std::uint32_t copy) {
+    const std::uint64_t sectors = std::uint64_t{g_.fat_sectors} * ratio_;
+    const std::uint64_t piece = g_.kind == VolumeKind::fat12 ? sectors : 1;
+    for (std::uint64_t i = 0; i < sectors; i += piece) {
+      const std::uint64_t lba = g_.fat_start(copy) * ratio_ + i;
+      const Bytes good =
+          device_.read(partition_.start + g_.fat_start(g_.active_fat) * ratio_ + i, piece);
+      Bytes other = device_.read(partition_.start + lba, piece);
+      if (other == good) continue;
+      if (merge.merge(i * device_.sector_size(), good, other).decided > 0) put(lba, other);
     }
   }
 
