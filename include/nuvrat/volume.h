@@ -20,6 +20,8 @@ namespace nuvrat {
 struct ReadOptions {
   Zone zone;                ///< of FAT's local times: UTC unless told; Zone::machine()
   unsigned codepage = 437;  ///< the OEM code page of FAT's short names
+  /// A system whose hibernation file has an unknown form counts as shut down for good.
+  bool ignore_unknown_sleep = false;
   bool short_names = true;  ///< keep them in the tree; a manifest, for one, has no use for them
 };
 

@@ -109,9 +109,24 @@ void plan_table(const PlanInput& input, Assessment& out) {
 
 namespace {
 
-Assessment assess_stages(const Device& device, const Survey& survey, const Pace& pace,
-                         const std::vector<Goal>& goals, const ReadOptions& options,
-                         Random& random) {
+// What every goal of one disk is assessed from.
+struct Look {
+  const Device& device;
+  const Survey& survey;
+  const ReadOptions& options;
+  Pace pace;
+  std::vector<Obstacle> asleep;
+
+  Look(const Device& from, const Survey& surveyed, const ReadOptions& read)
+      : device(from),
+        survey(surveyed),
+        options(read),
+        pace(measure_pace(from, surveyed)),
+        asleep(find_asleep(from, surveyed, read)) {}
+};
+
+Assessment assess_stages(const Look& look, const std::vector<Goal>& goals, Random& random) {
+  const auto& [device, survey, options, pace, asleep] = look;
   disk::DiskState before(survey);
   const Wishes wishes = sort_goals(goals, before);
   // What is wrong with a volume that is to go isn't an obstacle.
@@ -121,6 +136,10 @@ Assessment assess_stages(const Device& device, const Survey& survey, const Pace&
   });
   Assessment first = start_assessment(survey);
   first.goals = goals;
+  for (const Obstacle& o : asleep) {  // a system whose partition goes never wakes up
+    if (wishes.gone.count(o.partition) == 0) first.obstacles.push_back(o);
+  }
+  if (!first.in_reach()) return first;
   Random none(1);
   const std::vector<Wishes> ways = ways_to_start({device, before, wishes, none}, options, first);
   if (ways.empty()) return first;
@@ -191,8 +210,7 @@ std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
 }
 
 // Tried on this very disk.
-void offer_other_goals(const Device& device, const Survey& survey, const Pace& pace,
-                       const ReadOptions& options, Assessment& out) {
+void offer_other_goals(const Look& look, Assessment& out) {
   for (Obstacle& o : out.obstacles) {
     std::vector<Goal> goals = other_goals(o, out);
     if (goals.empty()) continue;
@@ -200,7 +218,7 @@ void offer_other_goals(const Device& device, const Survey& survey, const Pace& p
     if (is_about_gaps(out.goals)) o.goals.clear();
     Random random(1);
     try {
-      if (!assess_stages(device, survey, pace, goals, options, random).in_reach()) continue;
+      if (!assess_stages(look, goals, random).in_reach()) continue;
     } catch (const Error&) {
       continue;  // it's only an offer
     }
@@ -211,11 +229,9 @@ void offer_other_goals(const Device& device, const Survey& survey, const Pace& p
   }
 }
 
-Assessment assess_surveyed(const Device& device, const Survey& survey, const Pace& pace,
-                           const std::vector<Goal>& goals, const ReadOptions& options,
-                           Random& random) {
-  Assessment out = assess_stages(device, survey, pace, goals, options, random);
-  offer_other_goals(device, survey, pace, options, out);
+Assessment assess_surveyed(const Look& look, const std::vector<Goal>& goals, Random& random) {
+  Assessment out = assess_stages(look, goals, random);
+  offer_other_goals(look, out);
   return out;
 }
 
@@ -250,17 +266,17 @@ Assessment assess(const Device& device, const std::vector<Goal>& goals, const Re
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
   base::give_back_memory();  // what the check needed: planning needs as much again
-  return assess_surveyed(device, survey, measure_pace(device, survey), goals, options, random);
+  return assess_surveyed({device, survey, options}, goals, random);
 }
 
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                    Random& random) {
   const Survey survey = survey_disk(device, options, true);
   base::give_back_memory();
-  const Pace pace = measure_pace(device, survey);
+  const Look look(device, survey, options);
   std::vector<Assessment> out;
   const auto add = [&](const std::string& word) {
-    out.push_back(assess_surveyed(device, survey, pace, {parse_goal(word)}, options, random));
+    out.push_back(assess_surveyed(look, {parse_goal(word)}, random));
   };
   if (survey.partitions.size() > max_listed_partitions) {
     throw Error(ErrorCode::words,

@@ -81,8 +81,14 @@ void FatLosses::check_files(VolumeReader& reader) {
            "Take them off the volume, or cut them into parts");
 }
 
-void FatLosses::check_names(const FileTree& tree) {
+void FatLosses::check_names(const FileTree& tree, bool from_fat) {
   std::uint64_t told = 0;
+  // A dot or a blank at the end is odd on FAT, and another FAT can have it, too.
+  const auto allows = [from_fat](std::u16string_view name) {
+    while (from_fat && !name.empty() && (name.back() == u'.' || name.back() == u' '))
+      name.remove_suffix(1);
+    return fat::allows_name(name);
+  };
   const auto say = [&](FileTree::Id id, const std::string& what) {
     if (told++ >= max_told) return;
     obstacle("name", fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
@@ -93,7 +99,7 @@ void FatLosses::check_names(const FileTree& tree) {
     std::set<std::u16string> seen;
     for (const FileTree::Id id : tree.children(folder)) {
       if (tree.is_stream(id)) continue;
-      if (!fat::allows_name(tree.name(id))) {
+      if (!allows(tree.name(id))) {
         say(id, "has a character or an ending that FAT can't spell");
       } else if (!seen.insert(fold_case(tree.name(id))).second) {
         say(id, "and another name in its folder are the same to FAT");

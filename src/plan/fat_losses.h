@@ -18,7 +18,7 @@ class FatLosses {
   /// whose contents something above the file system keeps.
   void check_files(VolumeReader& reader);
   /// Names that FAT can't spell, or takes for another.
-  void check_names(const FileTree& tree);
+  void check_names(const FileTree& tree, bool from_fat);
   /// Everything else, to be agreed to. `way_made`: contents moved before, so that FATs find a
   /// place.
   void agree(const SurveyedPartition& s, const fat::Plan& plan, const steps::ToFat& work,

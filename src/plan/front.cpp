@@ -36,7 +36,6 @@ class Front {
                       "NTFS and FAT volumes can begin earlier");
     }
     if (has_errors(s_.findings) || has_errors(in_.state.table.findings)) return;  // said already
-    if (!is_awake(in_, options_, s_, out_)) return;
     const std::uint64_t old = s_.partition.start;
     Assessment table;
     std::uint64_t start = old;

@@ -123,9 +123,6 @@ void plan_volume_label(const PlanInput& input, const ReadOptions& options, unsig
 [[nodiscard]] VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& options);
 /// NTFS or FAT, and read.
 [[nodiscard]] bool is_editable(const SurveyedPartition& s);
-/// False, with an obstacle, where a system sleeps on it.
-bool is_awake(const PlanInput& input, const ReadOptions& options, const SurveyedPartition& s,
-              Assessment& out);
 /// An edit of an NTFS volume laid out; false, with an obstacle, where it can't be done. `doing`:
 /// the beginning of what is said then.
 bool lay_out_edit(const PlanInput& input, const SurveyedPartition& s, steps::EditNtfs& work,
@@ -153,9 +150,9 @@ void plan_table(const PlanInput& input, Assessment& out);
 bool plan_stages(const Device& device, disk::DiskState before, const Wishes& wishes,
                  const ReadOptions& options, Random& random, Assessment& out);
 
-/// An obstacle where a system sleeps on the volume: its memory holds newer structures.
-void add_sleep_obstacle(VolumeReader& reader, const std::string& name, unsigned number,
-                        Assessment& out);
+/// Obstacles to every rewrite of the disk: systems that are hibernated on one of its volumes.
+[[nodiscard]] std::vector<Obstacle> find_asleep(const Device& device, const Survey& survey,
+                                                const ReadOptions& options);
 
 // Tables in two halves: the layout that is wanted, and the steps from the one that there is to it.
 

@@ -80,7 +80,8 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
   const Survey survey = survey_disk(device, options, true);
   Assessment out = start_assessment(survey);
   const disk::DiskState state(survey);
-  if (!is_nobody_elses(state, out)) return out;
+  out.obstacles = find_asleep(device, survey, options);
+  if (!out.in_reach() || !is_nobody_elses(state, out)) return out;
   bool mend = false;
   bool chain = false;
   for (const Finding& f : survey.table.findings) {

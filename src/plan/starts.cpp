@@ -255,7 +255,6 @@ class Starts {
   }
 
   void put(const SurveyedPartition& s, std::vector<tree::PutFile> files) {
-    if (!is_awake(in_, options_, s, out_)) return;
     const std::size_t planned = out_.steps.size();
     std::vector<ExpectedChange> changes = expected_of(s, files);
     if (changes.empty()) return;  // all of it is there already

@@ -42,12 +42,10 @@ class FatPlanner {
     if (is_already(*s, work.change)) return;
     if (has_errors(s->findings) || has_errors(state_.table.findings)) return;  // said already
     Look look{device_, work};
-    add_sleep_obstacle(look.volume->reader(), name_, number_, out_);
     FatLosses losses(out_, number_, name_, options_);
     losses.check_files(look.volume->reader());
     work.rename = wishes_.safe_names;
-    // What a FAT spells already, another one does.
-    if (!work.rename && !is_fat(work.change.from)) losses.check_names(look.volume->tree());
+    if (!work.rename) losses.check_names(look.volume->tree(), is_fat(work.change.from));
     if (!out_.in_reach()) return;
     std::unique_ptr<fat::Plan> plan;
     try {
@@ -413,34 +411,6 @@ class FatPlanner {
 void plan_volume_fat(const PlanInput& input, const ReadOptions& options, unsigned number,
                      const VolumeWish& wish, Assessment& out) {
   FatPlanner(input, options, number, wish, out).plan();
-}
-
-void add_sleep_obstacle(VolumeReader& reader, const std::string& name, unsigned number,
-                        Assessment& out) {
-  const FileTree& tree = reader.tree();
-  for (const FileTree::Id id : tree.children(FileTree::root)) {
-    if (tree.is_directory(id) || fold_case(tree.name(id)) != u"hiberfil.sys") continue;
-    // Its first bytes say what is in it; zeros after the system woke up.
-    Bytes head;
-    struct Enough {};
-    try {
-      read_file(reader, tree.path(id), [&head](ByteView bytes) {
-        head.assign(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(
-                                                       std::min<std::size_t>(4, bytes.size())));
-        throw Enough();
-      });
-    } catch (const Enough&) {
-    }
-    if (all_zero(head)) return;
-    add_obstacle(out, "asleep",
-                 fmt::format("{}: a system sleeps on it ('{}' holds its memory), and would wake up "
-                             "to a disk that it doesn't know",
-                             name, printable(tree.path(id))),
-                 "Start that system, and shut it down for good: hold Shift while choosing to shut "
-                 "down, or turn its fast start off",
-                 0, number);
-    return;
-  }
 }
 
 }  // namespace nuvrat::plan

@@ -59,7 +59,6 @@ class NtfsPlanner {
     change.anew = true;
     change.number = number;
     Planned planned(device_, change);
-    add_sleep_obstacle(planned.volume->reader(), name_, number_, out_);
     check_names(planned.volume->tree());
     if (planned.plan().in_pieces()) make_room(change, planned);
     const ntfs::Plan& ntfs = planned.plan();

@@ -33,14 +33,6 @@ VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& opti
   return out;
 }
 
-bool is_awake(const PlanInput& in, const ReadOptions& options, const SurveyedPartition& s,
-              Assessment& out) {
-  const Window window(in.device, s.partition.range());
-  const unsigned number = s.partition.number;
-  add_sleep_obstacle(*open_volume(window, options), volume_words(number), number, out);
-  return out.in_reach();
-}
-
 bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNtfs& work,
                   const std::string& doing, Assessment& out) {
   const unsigned number = s.partition.number;
@@ -112,7 +104,6 @@ void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned 
     wish.sectors = sectors;
     return plan_volume_fat(in, options, number, wish, out);
   }
-  if (!is_awake(in, options, *s, out)) return;
   steps::EditNtfs work;
   work.change = change_in_place(*s, options);
   work.sectors = sectors;
@@ -142,7 +133,6 @@ void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned
         fmt::format("{} has the label '{}' already", volume_words(number), printable(label)),
         "Nothing needs to be done", 0, number);
   }
-  if (!is_awake(in, options, *s, out)) return;
   const std::size_t planned = out.steps.size();
   if (is_fat(s->signature.kind)) {
     plan_fat_label(in, change_in_place(*s, options), label, out);

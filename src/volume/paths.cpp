@@ -36,6 +36,23 @@ void sort_by_name(std::vector<PathEntry>& entries) {
   });
 }
 
+// What `read(sink)` gives first; it is stopped there.
+template <typename Read>
+Bytes first_of(std::size_t bytes, Read read) {
+  struct Enough {};
+  Bytes out;
+  try {
+    read([&](ByteView piece) {
+      const std::size_t more = std::min(piece.size(), bytes - out.size());
+      out.insert(out.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(more));
+      if (out.size() == bytes) throw Enough();
+    });
+  } catch (const Enough&) {
+  }
+  out.resize(bytes);
+  return out;
+}
+
 class NtfsPaths final : public PathReader {
  public:
   explicit NtfsPaths(const Device& device) : volume_(device) {}
@@ -55,6 +72,28 @@ class NtfsPaths final : public PathReader {
   }
 
   Bytes read(std::string_view path, std::uint64_t most) override {
+    const ntfs::AttributeView data = contents_of(path);
+    require_length(path, data.bytes(), most);
+    Bytes out;
+    if (data.resident) return data.value;
+    volume_.stream(data,
+                   [&out](ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
+    return out;
+  }
+
+  Bytes head(std::string_view path, std::size_t bytes) override {
+    return first_of(bytes, [&](const auto& sink) {
+      const ntfs::AttributeView data = contents_of(path);
+      if (data.resident) {
+        sink(data.value);
+      } else {
+        volume_.stream(data, sink);
+      }
+    });
+  }
+
+ private:
+  ntfs::AttributeView contents_of(std::string_view path) const {
     const auto found = walk(path);
     if (!found || found->entry.directory) throw no_file(path);
     const auto all = volume_.attributes(found->record);
@@ -65,15 +104,9 @@ class NtfsPaths final : public PathReader {
     if (!plain)
       throw Error(ErrorCode::refused, "it is encrypted, packed by the system or a link",
                   {{}, {}, {}, std::string(path)});
-    require_length(path, data->bytes(), most);
-    Bytes out;
-    if (data->resident) return data->value;
-    volume_.stream(*data,
-                   [&out](ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
-    return out;
+    return *data;
   }
 
- private:
   struct Item {
     PathEntry entry;
     std::uint64_t record = 0;
@@ -150,6 +183,12 @@ class TreePaths final : public PathReader {
     read_file(*reader_, tree().path(id),
               [&out](ByteView piece) { out.insert(out.end(), piece.begin(), piece.end()); });
     return out;
+  }
+  Bytes head(std::string_view path, std::size_t bytes) override {
+    const FileTree::Id id = walk(path);
+    if (id == FileTree::none || tree().is_directory(id)) throw no_file(path);
+    return first_of(bytes,
+                    [&](const auto& sink) { read_file(*reader_, tree().path(id), sink); });
   }
 
  private:

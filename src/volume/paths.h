@@ -36,6 +36,8 @@ class PathReader {
   /// A file's contents. Throws Error: damaged, device_read; refused for one that is longer than
   /// `most`, or packed, encrypted or a link; words for none.
   [[nodiscard]] virtual Bytes read(std::string_view path, std::uint64_t most) = 0;
+  /// The first `bytes` of a file of any length, zeros after its end. Errors as read.
+  [[nodiscard]] virtual Bytes head(std::string_view path, std::size_t bytes) = 0;
 };
 
 /// Null for a kind of volume that Nuvrat doesn't read. `device` must outlive it.

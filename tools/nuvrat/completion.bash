@@ -45,12 +45,12 @@ _nuvrat() {
   local options=
   case "$verb" in
     survey) options=$reading ;;
-    check) options="$reading $job --repair --unowned" ;;
+    check) options="$reading $job --repair --unowned --awake" ;;
     files) options=$reading ;;
     fetch) options="$reading --output --against --events --overwrite" ;;
     manifest) options="$reading --output --format --events --overwrite" ;;
-    assess) options="$reading --rename --seed" ;;
-    rewrite) options="$reading $job --rehearse --rename --seed" ;;
+    assess) options="$reading --rename --awake --seed" ;;
+    rewrite) options="$reading $job --rehearse --rename --awake --seed" ;;
     verify) options="$reading --against --events --overwrite" ;;
     resume) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --sector-size --help" ;;
     revert) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --discard-later-changes --help" ;;

@@ -27,6 +27,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from check' -l timezone -x -d 'Zon
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l codepage -x -d 'OEM code page of FAT\'s short names (437)'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l repair -d 'Mend what can be mended with nothing lost, as a job'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l unowned -x -a 'free keep' -d 'With --repair: clusters that no file has are freed, or kept as files in a folder UNOWNED; left alone unless told'
+complete -c nuvrat -n '__fish_seen_subcommand_from check' -l awake -d 'A \'hiberfil.sys\' of unknown form: the system was shut down for good'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l case -r -F -d 'The folder for this job\'s records (a new one here)'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l confirm -x -d 'The disk\'s tag: go ahead without asking'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l undo -x -a 'full live' -d 'What the undo journal keeps: full, or live sectors only (full)'
@@ -75,6 +76,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l timezone -x -d 'Zo
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l codepage -x -d 'OEM code page of FAT\'s short names (437)'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l seed -x -d 'New identities from this number, so that a demo repeats'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l rename -x -a 'safe' -d 'safe: names that FAT can\'t spell become others (short for names=safe)'
+complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l awake -d 'A \'hiberfil.sys\' of unknown form: the system was shut down for good'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -F
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -a 'table= p1= p2= p3= p4= volume= p1.cluster= p2.cluster= p3.cluster= p4.cluster= volume.cluster= names= p1.size= p2.size= p3.size= p4.size= volume.size= p1.front= p2.front= p3.front= p4.front= p1.label= p2.label= p3.label= p4.label= volume.label= g1= g2= g3= g4= p1.active= p2.active= p3.active= p4.active= p1.name= p2.name= p3.name= p4.name= p1.type= p2.type= p3.type= p4.type= boot= esp= p1.letter= p2.letter= p3.letter= p4.letter='
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l help -s h -d 'Print this help message and exit'
@@ -96,6 +98,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l fault-on-a-real-d
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l rehearse -d 'Stop before the first write: record, play it through, compare, keep the case'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l seed -x -d 'New identities from this number, so that a demo repeats'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l rename -x -a 'safe' -d 'safe: names that FAT can\'t spell become others (short for names=safe)'
+complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l awake -d 'A \'hiberfil.sys\' of unknown form: the system was shut down for good'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -F
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -a 'table= p1= p2= p3= p4= volume= p1.cluster= p2.cluster= p3.cluster= p4.cluster= volume.cluster= names= p1.size= p2.size= p3.size= p4.size= volume.size= p1.front= p2.front= p3.front= p4.front= p1.label= p2.label= p3.label= p4.label= volume.label= g1= g2= g3= g4= p1.active= p2.active= p3.active= p4.active= p1.name= p2.name= p3.name= p4.name= p1.type= p2.type= p3.type= p4.type= boot= esp= p1.letter= p2.letter= p3.letter= p4.letter='
 complete -c nuvrat -n '__fish_seen_subcommand_from verify' -l help -s h -d 'Print this help message and exit'

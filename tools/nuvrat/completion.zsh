@@ -47,6 +47,7 @@ _nuvrat() {
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--repair[Mend what can be mended with nothing lost, as a job]' \
         '--unowned=[With --repair\: clusters that no file has are freed, or kept as files in a folder UNOWNED; left alone unless told]:how:(free keep)' \
+        '--awake[A '\''hiberfil.sys'\'' of unknown form\: the system was shut down for good]' \
         '--case=[The folder for this job'\''s records (a new one here)]:folder:_files -/' \
         '--confirm=[The disk'\''s tag\: go ahead without asking]:tag:' \
         '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:what:(full live)' \
@@ -117,6 +118,7 @@ _nuvrat() {
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--seed=[New identities from this number, so that a demo repeats]:number:' \
         '--rename=[safe\: names that FAT can'\''t spell become others (short for names=safe)]:rule:(safe)' \
+        '--awake[A '\''hiberfil.sys'\'' of unknown form\: the system was shut down for good]' \
         '1:disk:_files' \
         '*:goal:_values -S "" goal $goals'
       ;;
@@ -142,6 +144,7 @@ _nuvrat() {
         '--rehearse[Stop before the first write\: record, play it through, compare, keep the case]' \
         '--seed=[New identities from this number, so that a demo repeats]:number:' \
         '--rename=[safe\: names that FAT can'\''t spell become others (short for names=safe)]:rule:(safe)' \
+        '--awake[A '\''hiberfil.sys'\'' of unknown form\: the system was shut down for good]' \
         '1:disk:_files' \
         '*:goal:_values -S "" goal $goals'
       ;;

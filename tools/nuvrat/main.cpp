@@ -82,6 +82,11 @@ void add_seed(CLI::App& verb, cli::Options& options) {
       ->type_name("NUMBER");
 }
 
+CLI::Option* add_awake(CLI::App& verb, cli::Options& options) {
+  return verb.add_flag("--awake", options.awake,
+                       "A 'hiberfil.sys' of unknown form: the system was shut down for good");
+}
+
 void add_rename(CLI::App& verb, cli::Options& options) {
   verb.add_option("--rename", options.rename,
                   "safe: names that FAT can't spell become others (short for names=safe)")
@@ -244,6 +249,7 @@ Verb check_verb(CLI::App& app, Options& options) {
       ->check(CLI::IsMember({"free", "keep"}))
       ->type_name("HOW")
       ->needs(repair);
+  add_awake(*verb, options)->needs(repair);
   add_job_options(*verb, options, repair);
   return {verb, cli::check};
 }
@@ -293,6 +299,7 @@ Verb assess_verb(CLI::App& app, Options& options) {
   verb->footer(goal_help());
   add_seed(*verb, options);
   add_rename(*verb, options);
+  add_awake(*verb, options);
   return {verb, cli::assess};
 }
 
@@ -307,6 +314,7 @@ Verb rewrite_verb(CLI::App& app, Options& options) {
   verb->footer(goal_help());
   add_seed(*verb, options);
   add_rename(*verb, options);
+  add_awake(*verb, options);
   return {verb, cli::rewrite};
 }
 

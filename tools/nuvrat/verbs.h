@@ -24,6 +24,7 @@ struct Options {
   unsigned sector_size = 0;
   unsigned physical_sector_size = 0;
   std::string timezone;
+  bool awake = false;
   unsigned codepage = 437;
   std::string rename;
   std::optional<std::uint64_t> seed;

@@ -60,6 +60,7 @@ ReadOptions read_options(const Options& options) {
   ReadOptions read;
   read.zone = options.timezone.empty() ? Zone::machine() : Zone::named(options.timezone);
   read.codepage = options.codepage;
+  read.ignore_unknown_sleep = options.awake;
   return read;
 }
 
