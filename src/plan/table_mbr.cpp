@@ -53,6 +53,13 @@ class MbrPlanner {
                                     "no files: it is dropped",
                                     p.number, describe(p.type),
                                     format_bytes(p.sectors * before_.sector_size))});
+        // What is reserved holds nothing; boot code is lost, and that is expected.
+        if (kind == TypeClass::bios_boot) {
+          ExpectedChange change;
+          change.kind = ExpectedChange::Kind::gone;
+          change.start = p.start;
+          out_.changes.push_back(std::move(change));
+        }
         continue;
       }
       request_.partitions.push_back(p);

@@ -80,9 +80,18 @@ class ToNtfs final : public Rewrite {
   // copied.
   [[nodiscard]] Exemptions exemptions(Phase phase) const override {
     if (phase != Phase::settle) return {};
-    return {{{tidied()}, "the rest of $Boot holds what FAT had there: no system reads it"},
-            {{{change_.place.last(), 1}},
-             "the second boot sector is a copy, and what a file had there was copied"}};
+    Exemptions out{{{tidied()}, "the rest of $Boot holds what FAT had there: no system reads it"},
+                   {{{change_.place.last(), 1}},
+                    "the second boot sector is a copy, and what a file had there was copied"}};
+    // A large cluster of $Boot reaches beyond $Boot.
+    std::string fault;
+    const auto g = ntfs::parse_boot(switch_sector().data, fault);
+    const auto copy = FatToNtfs::old_copy(device_, change_.place);
+    if (g && copy && (*copy - change_.place.first) * device_.sector_size() < g->cluster_bytes())
+      out.push_back({{{*copy, 1}},
+                     "the second boot sector of FAT32 is behind $Boot, in its cluster: nothing "
+                     "reads it"});
+    return out;
   }
 
   void settle(SectorSink& sink) override {

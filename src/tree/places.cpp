@@ -79,13 +79,24 @@ std::vector<HashedFile> hash_moved(unsigned number, SectorRange place, const Dev
   return hash_files(volume, tree, std::move(ids), progress);
 }
 
+// The place is on both sides, and of as many names: where two names of one file become two files,
+// one of them stays there, and the other one is a copy.
+bool is_on_both(const Digest& place, const Places& own, const Places& others) {
+  const auto count = [at = beginning_of(place)](const Places& places) {
+    const auto [from, to] = std::equal_range(places.begin(), places.end(), at);
+    return to - from;
+  };
+  return count(own) == count(others);
+}
+
 // `others`: the places on the other side.
 void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const SectorSet& written,
              Progress& progress) {
   std::vector<FileTree::Id> ids;
+  const Places own = places_of(v);
   for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
     if (!v.is_placed(id) || v.tree.link(id) != FileTree::none) continue;
-    if (!std::binary_search(others.begin(), others.end(), beginning_of(v.digests[id])) ||
+    if (!is_on_both(v.digests[id], own, others) ||
         is_written(content_runs(v.tree, id, disk.sector_size()), v.start, written))
       ids.push_back(id);
   }
@@ -108,11 +119,11 @@ void hash_recorded(Recording& recorded, const RecordedVolume& v, const Device& d
                    const Places& others, const SectorSet& written, Progress& progress) {
   FileTree moved;
   std::vector<Digest> places(moved.size());  // by node
+  const Places own = places_of(*recorded.nodes(v));
   const auto nodes = recorded.nodes(v);
   for (RecordedNode node; nodes->next(node);) {
     if (!node.placed ||
-        (std::binary_search(others.begin(), others.end(), beginning_of(node.digest)) &&
-         !is_written(node.runs, v.start, written)))
+        (is_on_both(node.digest, own, others) && !is_written(node.runs, v.start, written)))
       continue;
     const FileTree::Id id = moved.add(FileTree::root, u"", {}, node.info);
     moved.set_extents(id, node.runs);
