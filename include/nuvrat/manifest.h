@@ -153,6 +153,10 @@ struct Comparison {
   std::map<DifferenceKind, std::uint64_t> by_kind;  ///< the same, by kind
   std::uint64_t recorded = 0;                       ///< files that were recorded
   std::uint64_t same = 0;   ///< of them, found with the contents, or on the sectors, of then
+  /// Of a job: files that were recorded and are found as recorded; their bytes; files that are
+  /// there and are as planned, not as recorded (contents, size, name, times); those of partitions
+  /// that were to be deleted; new ones as planned.
+  std::uint64_t unchanged = 0, unchanged_bytes = 0, changed = 0, deleted = 0, added = 0;
   std::string seal_before;  ///< by places both are empty
   std::string seal_after;
   std::uint64_t left_out = 0;    ///< places that could not be read, on the side with more of them

@@ -38,6 +38,14 @@ Json manifest_totals(const std::optional<Manifest>& m) {
           {"ranges", m->ranges.size()}, {"seal", m->seal()}};
 }
 
+Json counts_json(const Comparison& c) {
+  return {{"unchanged", c.unchanged},
+          {"unchanged_bytes", c.unchanged_bytes},
+          {"changed", c.changed},
+          {"deleted", c.deleted},
+          {"added", c.added}};
+}
+
 }  // namespace
 
 std::string json::assessment_view(const Assessment& a, const std::vector<NextStep>& next) {
@@ -62,6 +70,7 @@ std::string json::job_view(const Assessment& a, const JobResult& r,
                {"seal_after", r.comparison.seal_after},
                {"files", r.files},
                {"bytes", r.bytes},
+               {"counts", counts_json(r.comparison)},
                {"difference_count", r.comparison.count},
                {"differences", differences_json(r.comparison.differences)},
                {"planned", differences_json(r.comparison.planned)},
@@ -142,6 +151,7 @@ std::string json::report_view(const CaseRecord& r, const Letterhead& letterhead,
        {"opened_files", r.comparison ? Json(r.comparison->opened) : Json(nullptr)},
        {"before", manifest_totals(r.before)},
        {"after", manifest_totals(r.after)},
+       {"counts", r.comparison ? counts_json(*r.comparison) : Json(nullptr)},
        {"difference_count", r.comparison ? Json(r.comparison->count) : Json(nullptr)},
        {"differences", r.comparison ? differences_json(r.comparison->differences) : Json::array()},
        {"planned", r.comparison ? differences_json(r.comparison->planned) : Json::array()},

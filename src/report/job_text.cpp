@@ -59,9 +59,11 @@ std::string compared_lines(const JobResult& r, const TextStyle& style) {
   const std::uint64_t opened = r.comparison.opened;
   std::string out = "\n";
   if (opened < r.files || opened == 0)
-    out += fmt::format("  files    {}, {}, {}\n", plural(r.files - opened, "file", "files"),
-                       format_bytes(r.bytes - r.comparison.opened_bytes),
-                       by_places ? "each compared by name, size and times" : "every hash compared");
+    out += wrap(
+        fmt::format("files    {}, {}: {}", count_words(r.comparison),
+                    format_bytes(r.bytes - r.comparison.opened_bytes),
+                    by_places ? "each compared by name, size and times" : "every hash compared"),
+        style, "  ", "           ");
   if (opened > 0)
     out +=
         wrap(fmt::format("opened   {}, {}: could not be read before; of their volume {}",
@@ -198,8 +200,10 @@ std::string case_text(const CaseFile& job, CaseStage stage, const std::string& t
       verdict(job.folder.string(), fine ? Tone::good : Tone::bad, stage_words(stage), "", style);
   out += "\n" + wrap("disk     " + job.disk.string(), style, "  ", "           ");
   out += wrap("job      " + step_words(a), style, "  ", "           ");
-  out += fmt::format("  steps    {} of {} done\n  tag      {} now, {} before the job\n",
-                     job.steps_done, a.steps.size(), tag, a.tag);
+  if (!fine)
+    out += fmt::format("  steps    {} of {} done, as the case notes\n", job.steps_done,
+                       a.steps.size());
+  out += fmt::format("  tag      {} now, {} before the job\n", printable(tag), printable(a.tag));
   return out;
 }
 
@@ -221,7 +225,6 @@ std::string revert_text(const CaseFile& job, const RevertResult& result, const T
   out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
                      result.tag_after);
   out += wrap("files    " + way_back_words(result), style, "  ", "           ");
-  if (job.copy) out += "  case     stays as it is: this is a copy of its disk\n";
   if (!result.equal()) out += "\n" + difference_lines(*result.compared, style);
   return out;
 }

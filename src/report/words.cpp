@@ -172,4 +172,15 @@ std::string time_words(double seconds) {
                           : "about " + plural(rounded(seconds / 3600), "hour", "hours");
 }
 
+std::string count_words(const Comparison& c) {
+  std::string out = plural(c.unchanged, "file", "files") + " unchanged";
+  const auto more = [&out](std::uint64_t count, const char* what) {
+    if (count > 0) out += fmt::format(", {} {}", format_count(count), what);
+  };
+  more(c.changed, "changed as planned");
+  more(c.deleted, "deleted as agreed");
+  more(c.added, "new");
+  return out;
+}
+
 }  // namespace nuvrat::report

@@ -31,4 +31,8 @@ namespace nuvrat::report {
 /// What volumes hold once everything is done.
 [[nodiscard]] std::vector<Contents> contents_after(const Assessment& assessment);
 
+/// "76 files unchanged, 1 changed as planned, 4 deleted as agreed, 8 new": what became of the files
+/// that were recorded.
+[[nodiscard]] std::string count_words(const Comparison& comparison);
+
 }  // namespace nuvrat::report

@@ -157,8 +157,9 @@ class Comparer final : public NodePairs {
       if (expects(planned, Kind::folder)) {
         const auto children = after_->tree.sorted_children(id);
         open.insert(open.end(), children.rbegin(), children.rend());
-      } else if (!is_written(planned, id) && !expects(planned, Kind::added) &&
-                 !was_left_out(after_->tree.path(id))) {
+      } else if (is_written(planned, id)) {
+        ++out_.added;
+      } else if (!expects(planned, Kind::added) && !was_left_out(after_->tree.path(id))) {
         add(DifferenceKind::extra, after_->number, after_->tree.path(id),
             "not there before, now " + describe(after_->tree.info(id)));
       }
@@ -232,14 +233,18 @@ class Comparer final : public NodePairs {
     // No path is made unless something was to change by it.
     const Expected& planned =
         expected_then_.empty() ? nothing_ : expected_then(to_utf8(path_in(folder, then.name)));
-    if (after_->tree.name(b) != then.name) (void)expects(planned, Kind::renamed);
-    if (const auto i = change_of(planned, Kind::resized)) came_[*i] = now.size == changes_[*i].size;
+    bool changed = after_->tree.name(b) != then.name && expects(planned, Kind::renamed);
+    if (const auto i = change_of(planned, Kind::resized)) {
+      came_[*i] = now.size == changes_[*i].size;
+      changed |= came_[*i];
+    }
     if (const auto i = change_of(planned, Kind::retimed)) {
       const ExpectedChange& c = changes_[*i];
       if (c.created != 0) old.created = c.created;
       if (c.modified != 0) old.modified = c.modified;
       if (c.accessed != 0) old.accessed = c.accessed;
       came_[*i] = true;  // how far, the comparison of times says
+      changed = true;
     }
     const auto report = [&](DifferenceKind kind, std::string text) {
       add(kind, after_->number, after_->tree.path(b), std::move(text));
@@ -253,6 +258,7 @@ class Comparer final : public NodePairs {
     out_.by_place += placed ? 1 : 0;
     const bool same = then.digest == after_->digests[b];
     out_.same += !now.directory && same && old.size == now.size ? 1 : 0;
+    const std::uint64_t differences = out_.count;
     if (written) {
       // as planned
     } else if (old.size != now.size) {
@@ -282,6 +288,13 @@ class Comparer final : public NodePairs {
     time("created", old.created, now.created, std::max(p.created, q.created));
     if (accessed_ == AccessTimes::compared)
       time("accessed", old.accessed, now.accessed, std::max(p.accessed, q.accessed));
+    if (now.directory || out_.count > differences) return;
+    if (changed || written) {
+      ++out_.changed;
+    } else {
+      ++out_.unchanged;
+      out_.unchanged_bytes += now.size;
+    }
   }
 
   [[nodiscard]] const std::vector<ByteRange>& damage(FileTree::Id now) const {
@@ -363,7 +376,10 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
   };
   const auto one_volume = [&](const auto& v, std::uint64_t files, std::uint64_t bytes, bool gone) {
     if (!gone && before.chosen()) return;
-    if (comparer.expects_partition(v.start, gone ? Kind::gone : Kind::added)) return;
+    if (comparer.expects_partition(v.start, gone ? Kind::gone : Kind::added)) {
+      (gone ? out.deleted : out.added) += files;
+      return;
+    }
     if (!gone && comparer.expects_opened(v.start, v.info.kind)) {
       out.opened += files;
       out.opened_bytes += bytes;

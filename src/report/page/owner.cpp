@@ -22,14 +22,16 @@ std::string code(std::string_view text) {
   return "<code>" + esc(text) + "</code>";
 }
 
-// Files that were to get other contents, or to be new.
-std::string written_words(const Assessment& a) {
-  const auto count = std::count_if(a.changes.begin(), a.changes.end(), [](const ExpectedChange& c) {
-    return c.kind == ExpectedChange::Kind::written;
-  });
-  return count == 0 ? ""
-                    : fmt::format(", but for {} that got the contents that were planned",
-                                  plural(static_cast<std::uint64_t>(count), "file", "files"));
+// What became of the other files, each with what it counts.
+std::string other_files_words(const Comparison& c) {
+  std::string out;
+  const auto say = [&out](std::uint64_t count, const char* one, const char* many) {
+    if (count > 0) out += " " + plural(count, "file", "files") + " " + (count == 1 ? one : many);
+  };
+  say(c.changed, "was changed as planned.", "were changed as planned.");
+  say(c.deleted, "was deleted, as agreed.", "were deleted, as agreed.");
+  say(c.added, "is new, as planned.", "are new, as planned.");
+  return out;
 }
 
 // Files on a volume that could not be read before.
@@ -47,24 +49,23 @@ std::string files_words(const CaseRecord& r) {
   const Manifest& m = *r.after;
   const bool by_places = r.job.options.proof == Proof::places;
   std::string out = opened_words(*r.comparison);
-  const std::uint64_t files = m.files() - r.comparison->opened;
-  const std::uint64_t bytes = m.bytes() - r.comparison->opened_bytes;
-  out +=
-      files == 0 && !out.empty() ? std::string()
-      : files == 0               ? std::string("The disk holds no files that Nuvrat reads.")
-      : by_places
-          ? fmt::format(
-                "{} files with {} have the names, sizes and times that they had{}. All but those "
-                "that had to move are in the very places where they were, and nothing was written "
-                "there; what had to move was read before and after, and is the same. What the "
-                "others hold was not read.",
-                claim("files", files), claim("bytes", format_bytes(bytes), std::to_string(bytes)),
-                written_words(r.job.assessment))
-          : fmt::format(
-                "{} files with {} were read in full before the change and after it, and "
-                "every one is as it was{}.",
-                claim("files", files), claim("bytes", format_bytes(bytes), std::to_string(bytes)),
-                written_words(r.job.assessment));
+  const Comparison& c = *r.comparison;
+  const std::string bytes =
+      claim("bytes", format_bytes(c.unchanged_bytes), std::to_string(c.unchanged_bytes));
+  out += c.unchanged == 0 && (!out.empty() || c.changed + c.deleted + c.added > 0) ? std::string()
+         : c.unchanged == 0 ? std::string("The disk holds no files that Nuvrat reads.")
+         : by_places
+             ? fmt::format(
+                   "{} files with {} have the names, sizes and times that they had. All but those "
+                   "that had to move are in the places where they were, and nothing was written "
+                   "there. What had to move was read before and after, and is the same. What the "
+                   "others hold was not read.",
+                   claim("files", c.unchanged), bytes)
+             : fmt::format(
+                   "{} files with {} were read in full before the change and after it, and "
+                   "are unchanged.",
+                   claim("files", c.unchanged), bytes);
+  out += other_files_words(c);
   if (!m.ranges.empty()) {
     out += fmt::format(" {} that Nuvrat can't read inside {}.",
                        plural(m.ranges.size(), "partition", "partitions"),
