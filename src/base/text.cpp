@@ -142,7 +142,9 @@ std::string printable(std::string_view utf8) {
   for (std::size_t at = 0; at < utf8.size();) {
     UChar32 c = next_code_point(utf8, at);
     const auto kind = c < 0 ? static_cast<std::int8_t>(U_CONTROL_CHAR) : u_charType(c);
-    if (kind == U_CONTROL_CHAR || kind == U_SURROGATE || kind == U_FORMAT_CHAR) c = replacement;
+    const bool breaks_lines = kind == U_LINE_SEPARATOR || kind == U_PARAGRAPH_SEPARATOR;
+    if (kind == U_CONTROL_CHAR || kind == U_SURROGATE || kind == U_FORMAT_CHAR || breaks_lines)
+      c = replacement;
     append_utf8(out, c);
   }
   return out;

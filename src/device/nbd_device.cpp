@@ -237,11 +237,14 @@ std::unique_ptr<Device> device::open_nbd(const std::string& address, const OpenO
     throw Error(ErrorCode::words, fmt::format("a sector size of {} is not possible", size), place,
                 "Give --sector-size 512 or 4096");
   if (bytes <= 0 || bytes % size != 0)
-    throw Error(ErrorCode::words,
-                fmt::format("the server offers {} bytes, which is not a whole number of {}-byte "
-                            "sectors",
-                            bytes, size),
-                place, "Name an export that is a disk");
+    throw Error(
+        ErrorCode::words,
+        bytes < 0
+            ? std::string("the server offers no size, or more bytes than a disk can have")
+            : fmt::format("the server offers {} bytes, which is not a whole number of {}-byte "
+                          "sectors",
+                          bytes, size),
+        place, "Name an export that is a disk");
   const std::int64_t least = nbd_get_block_size(handle.get(), LIBNBD_SIZE_MINIMUM);
   if (least > size)
     throw Error(ErrorCode::words,
