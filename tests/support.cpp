@@ -236,10 +236,8 @@ WayBack use_what_was_given_up(const Device& original, const MemoryDevice& after,
   used->write(range.first + random.below(range.count), noise);
   const auto was = used->clone();
   QuietProgress quiet;
-  CaseFile copy = job;
-  copy.copy = true;  // the case is needed for the disk itself
   try {
-    const RevertResult result = revert_case(*used, copy, {}, quiet);
+    const RevertResult result = revert_case(*used, job, {}, quiet);
     REQUIRE(result.compared.has_value());
     const Comparison c =
         compare(take_manifest(original, utc(), quiet), take_manifest(*used, utc(), quiet));

@@ -98,6 +98,9 @@ class Device {
   /// itself writes, that something else wrote since it was opened: an image has a time of its last
   /// write, a block device counts its writes. A network disk says nothing of others.
   [[nodiscard]] virtual std::string disturbance() const { return {}; }
+  /// That what was opened is no longer what its name leads to, or has another length, in words;
+  /// empty when it isn't so, or can't be told. What is written goes to what was opened.
+  [[nodiscard]] virtual std::string replaced() const { return {}; }
   /// Reads from the medium, not from the system's memory. False where the system can't do that:
   /// what was read may then be what it remembers. Errors as read.
   [[nodiscard]] bool read_medium(std::uint64_t lba, ByteSpan out) const;

@@ -31,11 +31,13 @@ struct FaultPlan {
   SectorSet bad_writes;               ///< sectors that can't be written
   /// The device says that it took this write, or this flush (each counted from 1), and didn't.
   std::optional<std::uint64_t> drop_write, drop_flush;
+  /// One bit of this read (counted from 1) comes out wrong; `seed` chooses it.
+  std::optional<std::uint64_t> flip_read;
   std::chrono::microseconds delay{0};  ///< for each operation
 };
 
 /// From
-/// "cut=12,keep=some,seed=3,at-cut=torn,bad-read=100+8,bad-write=7,vanish=50,drop-write=4,drop-flush=2,delay=5000"
+/// "cut=12,keep=some,seed=3,at-cut=torn,bad-read=100+8,bad-write=7,vanish=50,drop-write=4,drop-flush=2,flip-read=9,delay=5000"
 /// (microseconds), any part of it; throws Error (words).
 [[nodiscard]] FaultPlan parse_fault_plan(std::string_view text);
 
@@ -49,12 +51,14 @@ class FaultDevice final : public Device {
 
   [[nodiscard]] std::uint64_t sectors_written() const { return written_; }
   [[nodiscard]] std::uint64_t operations() const { return operations_; }
+  [[nodiscard]] std::uint64_t reads() const { return reads_; }
   [[nodiscard]] std::uint64_t writes() const { return writes_; }
   [[nodiscard]] std::uint64_t flushes() const { return flushes_; }
   [[nodiscard]] bool dead() const { return dead_; }
   void forget(SectorRange range) const override { base_.forget(range); }
   void refresh() const override { base_.refresh(); }
   [[nodiscard]] std::string disturbance() const override { return base_.disturbance(); }
+  [[nodiscard]] std::string replaced() const override { return base_.replaced(); }
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
  private:
@@ -67,6 +71,7 @@ class FaultDevice final : public Device {
   void operation() const;
   void check_readable(SectorRange range) const;
   void cut(SectorRange under_way, ByteView data);
+  void count_read(ByteSpan out) const;
 
   Device& base_;
   FaultPlan plan_;
@@ -78,7 +83,7 @@ class FaultDevice final : public Device {
   /// By the first LBA of the physical sector: written and not yet flushed.
   std::map<std::uint64_t, Written> cache_;
   std::uint64_t written_ = 0, writes_ = 0, flushes_ = 0;
-  mutable std::uint64_t operations_ = 0;
+  mutable std::uint64_t operations_ = 0, reads_ = 0;
   mutable bool dead_ = false;
 };
 

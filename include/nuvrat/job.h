@@ -95,9 +95,7 @@ struct CaseFile {
   std::filesystem::path disk;  ///< where the disk was, absolute
   Assessment assessment;
   JobOptions options;
-  unsigned steps_done = 0;
-  /// The disk at hand is a copy: the case stays as it is for the disk itself.
-  bool copy = false;
+  unsigned steps_done = 0;  ///< as the journal notes, of the disk that was last worked on
 
   /// The case's disk is opened with these.
   [[nodiscard]] OpenOptions open_options(bool writable) const;
@@ -108,8 +106,10 @@ struct CaseFile {
 /// Reads assessment.json or, where that is lost, the plan in the journal. Throws Error (file) when
 /// the folder holds no case, or one that isn't as it was written.
 [[nodiscard]] CaseFile load_case(const std::filesystem::path& folder);
-/// Read from the journal and the disk together. Throws Error (refused) when this is not the disk of
-/// the case, (file) when journal, log and disk contradict each other: the case is damaged.
+/// Where this disk stands, told by all of the journal's sectors on it: any disk that holds them is
+/// the disk of the case, under whatever name; another one may have been put back since. Throws
+/// Error (refused) when this is not the disk of the case, (file) when journal, log and disk
+/// contradict each other: the case is damaged.
 [[nodiscard]] CaseStage stage_of(const CaseFile& job, const Device& device);
 
 /// Finishes a job that was cut off, from wherever it was. Errors as run_job.

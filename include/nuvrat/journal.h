@@ -31,6 +31,20 @@ struct StrangeSectors {
   [[nodiscard]] bool empty() const { return foreign.empty() && unreadable.empty(); }
 };
 
+/// Where a disk stands in a job, told by its sectors alone. What the journal notes of steps is of
+/// one disk; the one at hand may be a copy made earlier, or one that was put back under another
+/// name.
+struct JournalPosition {
+  /// Steps that are done on this disk. The next one may have been begun.
+  unsigned steps = 0;
+  /// Every sector holds what it held before the first step (of those whose contents were kept).
+  bool before = false;
+  /// Every sector holds what the last recorded step left.
+  bool after = false;
+  /// Sectors that don't fit: the position is the one with the fewest.
+  SectorSet strange;
+};
+
 class Journal {
  public:
   /// A new journal, on the medium when this returns. `plan` and `blobs`: what is to be done, so
@@ -73,6 +87,8 @@ class Journal {
 
   // Back.
 
+  /// Reads every sector of the journal.
+  [[nodiscard]] JournalPosition position(const Device& device) const;
   [[nodiscard]] StrangeSectors strange_sectors(const Device& device, bool finished) const;
   /// Of a step that was cut off: the physical sector that was being written then, where the cut
   /// left in it nothing that anybody wrote. It is the only one of the journal's that can't be read
@@ -92,14 +108,12 @@ class Journal {
   enum class Note {
     both,  ///< notes that the way leads back from here, and that it ended
     end,   ///< only the end: a cut leaves the job as one that may still be finished
-    none,  ///< nothing: for a copy of the disk, so that the case stays as it is for the disk
+    none,  ///< nothing: the way back is only played through
   };
   void put_back(Device& device, Progress& progress, Note note = Note::both);
   /// The same for one step, without a note: the disk is where the step began, which can then be
   /// done anew. Physical sectors that are torn or can't be read are written whole.
   void put_back_step(unsigned step, Device& device, Progress& progress);
-  /// True when every sector whose contents were kept holds them again.
-  [[nodiscard]] bool is_put_back(const Device& device) const;
   /// True when of the sectors that were or may have been written, and of the witnesses, more than
   /// half hold what the journal knows: this is its disk, or a copy of it.
   [[nodiscard]] bool recognises(const Device& device) const;
@@ -108,6 +122,9 @@ class Journal {
 
  private:
   struct Record;
+  struct Seen;
+  [[nodiscard]] SectorSet misfits(const std::vector<Seen>& seen, unsigned steps,
+                                  bool under_way) const;
   void require_put_back(const Device& device) const;
   [[nodiscard]] bool differs_all_over(const Record& r, std::uint64_t lba,
                                       const Device& device) const;

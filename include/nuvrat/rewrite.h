@@ -6,6 +6,7 @@
 // against those that live structures own before the switch, and every settled one against those
 // that they own after it. The real run may then write nothing that the inspection didn't see.
 
+#include <array>
 #include <functional>
 #include <memory>
 #include <string>
@@ -84,6 +85,9 @@ struct Inspection {
   std::vector<WrittenRange> writes;
   std::vector<SectorVersion> versions;  ///< of sectors that are written more than once
   SectorSet live;  ///< prepared ones that a live structure owned: written over all the same
+  /// By phase, a hash of each write in its order: of its place, and of the whole physical sectors
+  /// as it leaves them. Nothing else is written to the device.
+  std::array<std::vector<std::uint64_t>, 3> hashes{};
   [[nodiscard]] SectorSet sectors(Phase phase) const;
   [[nodiscard]] SectorSet all_sectors() const;
   /// What shares a physical sector of the device with these: it is written along, unchanged.
@@ -108,9 +112,11 @@ class Engine {
   [[nodiscard]] static Inspection inspect_settle(Rewrite& rewrite, Overlay& overlay,
                                                  const OwnedSectors& owned);
 
-  /// Does it. Every phase ends with a flush and is read back from the medium; what differs there is
-  /// an Error (device_write before the switch, cut_off after it). Cancelling before the switch
-  /// throws Error (cancelled); after it the settle is finished first.
+  /// Does it. Each write is compared with its hash from the inspection before the device gets it; a
+  /// difference is an Error (device_read): a sector was read wrongly, then or now. Every phase ends
+  /// with a flush and is read back from the medium; what differs there is an Error (device_write
+  /// before the switch, cut_off after it). Cancelling before the switch throws Error (cancelled);
+  /// after it the settle is finished first.
   void run(Rewrite& rewrite, const Inspection& inspection);
 
   /// For a rewrite whose switch was made, by whoever was cut off then: the switch once more, since

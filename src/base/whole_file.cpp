@@ -61,15 +61,16 @@ class WholeFile::Buffer final : public std::streambuf {
 class WholeFile::Impl {
  public:
   Impl(const std::filesystem::path& given, unsigned mode, Sync sync) : path_(given), sync_(sync) {
+    const bool for_others = (mode & 077) != 0;
     // A symbolic link stays one: what it leads to is replaced.
     std::error_code ignored;
-    if (std::filesystem::is_symlink(given, ignored))
+    if (for_others && std::filesystem::is_symlink(given, ignored))
       path_ = std::filesystem::weakly_canonical(given, ignored);
     const std::filesystem::path& path = path_;
     struct stat info {};
-    straight_ =
-        ::stat(path.c_str(), &info) == 0 && (S_ISFIFO(info.st_mode) || S_ISCHR(info.st_mode));
-    if (given == "-") {
+    straight_ = for_others && ::stat(path.c_str(), &info) == 0 &&
+                (S_ISFIFO(info.st_mode) || S_ISCHR(info.st_mode));
+    if (for_others && given == "-") {
       straight_ = true;
       file_ = Descriptor(::fcntl(1, F_DUPFD_CLOEXEC, 3));
     } else if (straight_) {

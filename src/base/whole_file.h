@@ -14,9 +14,10 @@ enum class Sync { now, by_caller };
 
 class WholeFile {
  public:
-  /// Begins it beside its place, private to its owner unless `mode` says otherwise. A pipe or a
-  /// character device at `path`, or standard output for "-", is written straight. Throws Error
-  /// (file).
+  /// Begins it beside its place, private to its owner unless `mode` says otherwise. A private file
+  /// is one of a case: whatever stands at `path` is replaced, a symbolic link isn't followed. Of a
+  /// file for others the link's target is replaced, and a pipe or a character device, or standard
+  /// output for "-", is written straight. Throws Error (file).
   explicit WholeFile(const std::filesystem::path& path, unsigned mode = 0600,
                      Sync sync = Sync::now);
   ~WholeFile();

@@ -52,6 +52,8 @@ void take_part(FaultPlan& plan, std::string_view part) {
     plan.drop_write = number_of(value, part);
   } else if (name == "drop-flush") {
     plan.drop_flush = number_of(value, part);
+  } else if (name == "flip-read") {
+    plan.flip_read = number_of(value, part);
   } else if (name == "bad-read") {
     plan.bad_reads.add(range_of(value, part));
   } else if (name == "bad-write") {
@@ -62,7 +64,7 @@ void take_part(FaultPlan& plan, std::string_view part) {
     throw Error(ErrorCode::words, fmt::format("'{}' is not a fault", part), {},
                 "Say any of cut=N keep=none|some|all at-cut=whole|torn|garbled seed=N vanish=N "
                 "bad-read=LBA+COUNT bad-write=LBA+COUNT drop-write=N drop-flush=N "
-                "delay=MICROSECONDS, with commas between");
+                "flip-read=N delay=MICROSECONDS, with commas between");
   }
 }
 
@@ -111,7 +113,15 @@ void FaultDevice::check_readable(SectorRange range) const {
 bool FaultDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
   operation();
   check_readable({lba, out.size() / sector_size()});
-  return base_.read_medium(lba, out);
+  const bool from_medium = base_.read_medium(lba, out);
+  count_read(out);
+  return from_medium;
+}
+
+void FaultDevice::count_read(ByteSpan out) const {
+  if (++reads_ != plan_.flip_read) return;
+  const std::uint64_t bit = Random(plan_.seed).below(out.size() * 8);
+  out[bit / 8] = static_cast<std::uint8_t>(out[bit / 8] ^ 1u << bit % 8);
 }
 
 void FaultDevice::do_read(std::uint64_t lba, ByteSpan out) const {
@@ -132,6 +142,7 @@ void FaultDevice::do_read(std::uint64_t lba, ByteSpan out) const {
     std::copy(part.begin(), part.end(),
               out.begin() + static_cast<std::ptrdiff_t>((first - lba) * size));
   }
+  count_read(out);
 }
 
 void FaultDevice::do_write(std::uint64_t lba, ByteView data) {

@@ -85,7 +85,9 @@ FileDevice::FileDevice(base::Descriptor file, std::uint32_t sector_size, std::ui
   // What another name of the same disk wrote meanwhile is not in this one's cache.
   if (this->identity().kind == DeviceKind::block_device) ::ioctl(file_.get(), BLKFLSBUF);
   struct stat info {};
-  if (::fstat(file_.get(), &info) == 0) mark_ = write_mark(info);
+  if (::fstat(file_.get(), &info) != 0) return;
+  mark_ = write_mark(info);
+  length_ = info.st_size;
 }
 
 FileDevice::~FileDevice() = default;
@@ -167,9 +169,23 @@ void FileDevice::do_reserve(SectorRange range) {
               "Nothing was written. Make room where the image is");
 }
 
+std::string FileDevice::replaced() const {
+  struct stat info {};
+  struct stat named {};
+  if (identity().kind != DeviceKind::image || ::fstat(file_.get(), &info) != 0) return "";
+  if (info.st_size != length_)
+    return fmt::format("the image had {} bytes when it was opened, and has {}", length_,
+                       info.st_size);
+  if (::stat(identity().path.c_str(), &named) != 0) return "the image is no longer under its name";
+  return named.st_dev == info.st_dev && named.st_ino == info.st_ino
+             ? ""
+             : "another file is under the image's name since it was opened";
+}
+
 std::string FileDevice::disturbance() const {
   struct stat info {};
   if (::fstat(file_.get(), &info) != 0) return "";
+  if (std::string other = replaced(); !other.empty()) return other;
   if ((::fcntl(file_.get(), F_GETFL) & O_ACCMODE) != O_RDONLY) {
     if (std::string uses = all_uses_of(info); !uses.empty()) return uses;
     const bool image = identity().kind == DeviceKind::image;

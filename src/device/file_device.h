@@ -16,6 +16,7 @@ class FileDevice final : public Device {
   bool reread_table() override;
   void forget(SectorRange range) const override;
   [[nodiscard]] std::string disturbance() const override;
+  [[nodiscard]] std::string replaced() const override;
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
  private:
@@ -28,7 +29,8 @@ class FileDevice final : public Device {
   base::Descriptor file_;
   base::Descriptor direct_;  // the same file, past the system's cache; not valid where it can't be
   base::Descriptor holes_;  // the same file with an offset of its own, which asking for holes moves
-  std::string mark_;        // of all writes, when it was opened; empty once this object wrote
+  std::int64_t length_ = 0;  // of an image's file when it was opened
+  std::string mark_;         // of all writes, when it was opened; empty once this object wrote
   mutable BadSectors bad_;
 };
 

@@ -73,11 +73,35 @@ Case::Case(std::filesystem::path folder)
 
 namespace {
 
+Error not_private(const std::string& text, const std::filesystem::path& path,
+                  const std::string& remedy) {
+  return {ErrorCode::refused, text, {{}, {}, {}, path.string()}, remedy};
+}
+
 void require_own(const std::filesystem::path& folder) {
   struct stat info {};
-  if (::lstat(folder.c_str(), &info) != 0 || info.st_uid == ::geteuid()) return;
-  throw Error(ErrorCode::refused, "the case folder belongs to another user",
-              {{}, {}, {}, folder.string()}, "A case holds the owner's data: name a new folder");
+  if (::stat(folder.c_str(), &info) != 0 || info.st_uid == ::geteuid()) return;
+  throw not_private("the case folder belongs to another user", folder,
+                    "A case holds the owner's data: name a new folder");
+}
+
+// What another user put there, or a name that leads elsewhere, could turn what is written into the
+// case against something else.
+void require_plain_files(const std::filesystem::path& folder) {
+  for (const std::filesystem::path& path : base::entries_of(folder)) {
+    struct stat info {};
+    if (::lstat(path.c_str(), &info) != 0) continue;
+    const char* what = info.st_uid != ::geteuid() ? "belongs to another user"
+                       : S_ISLNK(info.st_mode)    ? "is a symbolic link"
+                       : !S_ISREG(info.st_mode) && !S_ISDIR(info.st_mode) ? "is not a file"
+                       : S_ISREG(info.st_mode) && info.st_nlink > 1 ? "has a second name elsewhere"
+                                                                    : nullptr;
+    if (what != nullptr)
+      throw not_private(
+          fmt::format("'{}' in the case {}: Nuvrat didn't make it so",
+                      printable(path.filename().string()), what),
+          path, "Nothing was written. Copy the case's files into a new folder, and name that one");
+  }
 }
 
 // `there`: the folder, or what it will be made in.
@@ -93,6 +117,21 @@ void require_medium(const std::filesystem::path& there, const std::filesystem::p
 }
 
 }  // namespace
+
+void require_private(const std::filesystem::path& folder) {
+  require_own(folder);
+  struct stat info {};
+  if (::stat(folder.c_str(), &info) == 0 && (info.st_mode & (S_IWGRP | S_IWOTH)) != 0)
+    throw not_private(
+        "other users may write into the case folder", folder,
+        fmt::format("Nothing was written. Look at what is in it; if all of it is right, "
+                    "run chmod 700 {}",
+                    as_argument(folder.string())));
+  require_plain_files(folder);
+  const std::filesystem::path kept = folder / "left-behind";
+  std::error_code error;
+  if (std::filesystem::is_directory(kept, error)) require_plain_files(kept);
+}
 
 Case Case::create(const std::filesystem::path& folder, const Device& device, bool in_memory) {
   check_case_folder(folder, device, in_memory);
@@ -129,6 +168,13 @@ void Case::save(const Assessment& assessment, const JobOptions& options) const {
 
 void Case::put(const char* name, const std::string& contents) const {
   base::write_whole_file(file(name), contents);
+}
+
+bool Case::still_there() const {
+  struct stat open {};
+  struct stat named {};
+  return ::fstat(log_.get(), &open) == 0 && ::lstat(file("log.jsonl").c_str(), &named) == 0 &&
+         open.st_dev == named.st_dev && open.st_ino == named.st_ino;
 }
 
 std::uint64_t Case::room() const {
@@ -236,6 +282,7 @@ void check_case_folder(const std::filesystem::path& folder, const Device& device
                   "A case holds one job: name a new folder");
     }
     require_own(folder);
+    require_plain_files(folder);
   }
   if (::access(there.c_str(), W_OK | X_OK) != 0) throw cant_be_made(std::strerror(errno));
   if (lies_on(there, device)) {
@@ -246,6 +293,7 @@ void check_case_folder(const std::filesystem::path& folder, const Device& device
 }
 
 CaseFile load_case(const std::filesystem::path& folder) {
+  require_private(folder);
   const auto path = folder / "assessment.json";
   const auto journal_path = folder / "undo.journal";
   std::optional<Journal> journal;

@@ -27,6 +27,8 @@ class Case {
   explicit Case(std::filesystem::path folder);
 
   [[nodiscard]] std::filesystem::path file(const char* name) const { return folder_ / name; }
+  /// False once the folder is gone from its place: deleted, or what holds it unmounted.
+  [[nodiscard]] bool still_there() const;
   [[nodiscard]] bool has(const char* name) const { return std::filesystem::exists(file(name)); }
   /// Everything that the job needs; it goes into files of the case and into the journal.
   [[nodiscard]] static json::CasePlan plan_of(const Assessment& assessment,
@@ -56,6 +58,10 @@ class Case {
   bool written_ = false;
   base::Descriptor log_;
 };
+
+/// Throws Error (refused) unless the folder and all that it holds are this user's alone: no links,
+/// nobody else's files, no folder that others may write into. Of one that isn't there: nothing.
+void require_private(const std::filesystem::path& folder);
 
 /// What the log of a case ends with that holds a rehearsal and nothing more.
 inline constexpr const char* only_rehearsed = "rehearsed only";

@@ -12,6 +12,7 @@
 #include "job/clock.h"
 #include "job/left_behind.h"
 #include "job/steps.h"
+#include "json/manifest_file.h"
 #include "tree/comparer.h"
 #include "tree/places.h"
 
@@ -58,6 +59,59 @@ void require_readable(const Manifest& before, const Assessment& assessment,
                   count > 5 ? ", …" : ""),
       "Nothing was written. before.manifest in the case names them all; to go on all the same, "
       "and expect the same damage afterwards, pass --accept-unreadable");
+}
+
+Error recorded_wrongly(const std::string& subject, const std::string& path) {
+  return {ErrorCode::device_read,
+          "what was recorded was read a second time, and differs",
+          {subject, {}, {}, path},
+          "Nothing was written. Check memory, cable and adapter, then begin anew"};
+}
+
+// Names, sizes, times and attributes, read by the same reader.
+FileTree::Id first_difference(const FileTree& a, const FileTree& b) {
+  const std::size_t both = std::min(a.size(), b.size());
+  for (std::size_t i = 0; i < both; ++i) {
+    const auto id = static_cast<FileTree::Id>(i);
+    const FileTree::Info x = a.info(id), y = b.info(id);
+    if (a.name(id) != b.name(id) || a.parent(id) != b.parent(id) || x.directory != y.directory ||
+        x.attributes != y.attributes || x.size != y.size || x.created != y.created ||
+        x.modified != y.modified || x.accessed != y.accessed)
+      return id;
+  }
+  return a.size() == b.size() ? FileTree::none : FileTree::root;
+}
+
+// A record with a wrong bit would stop the way back. What is deleted isn't read again once the job
+// is done, and a volume of another kind may be too coarse to show the difference: these are read
+// twice.
+void require_recorded_right(const Device& device, const Manifest& before,
+                            const Assessment& assessment, const JobOptions& options,
+                            Progress& progress) {
+  std::vector<unsigned> gone;
+  for (const ManifestVolume& v : before.volumes) {
+    if (!start_after(assessment.changes, v.start)) gone.push_back(v.number);
+    const bool changes =
+        std::any_of(assessment.steps.begin(), assessment.steps.end(), [&v](const Step& step) {
+          return step.volume() != nullptr && step.volume()->anew &&
+                 step.volume()->place.first == v.start;
+        });
+    if (!changes) continue;
+    const Window window(device, {v.start, v.sectors});
+    const auto reader = open_volume(window, options.read);
+    if (reader == nullptr) throw recorded_wrongly(part_name(v.number), "");
+    if (const FileTree::Id id = first_difference(v.tree, reader->tree()); id != FileTree::none)
+      throw recorded_wrongly(part_name(v.number), v.tree.path(id));
+  }
+  for (const ManifestRange& r : before.ranges) {
+    if (!start_after(assessment.changes, r.start)) gone.push_back(r.number);
+  }
+  if (gone.empty()) return;
+  const Comparison c =
+      disk::verify_recorded(tree::Recording(before), device, options.read, progress, gone)
+          .comparison;
+  if (!c.equal())
+    throw recorded_wrongly(part_name(c.differences.front().number), c.differences.front().path);
 }
 
 // The first sectors of each partition hold what tells its volume from others.
@@ -163,9 +217,11 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
       take_manifest(device, options.read, progress, {.doing = "recording", .proof = options.proof});
   const bool by_places = options.proof == Proof::places;
   std::string seal;
-  if (!by_places || !before.whole()) seal = save_manifest(before, folder.file("before.manifest"));
+  if (!by_places || !before.whole())
+    seal = json::save_private_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, {}", before.files(), before.bytes(),
                                      by_places ? std::string("by their places") : "seal " + seal));
+  require_recorded_right(device, before, assessment, options, progress);
   expect(assessment.changes, before);
   require_readable(before, assessment, options);
   progress.begin(JobClock::rehearsing);
@@ -178,7 +234,7 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
   if (by_places) {  // what moves was hashed only now: the disk won't have it there any more
     base::give_back_memory();
     const Manifest settled = recorded.bring_back();
-    save_manifest(settled, folder.file("before.manifest"));
+    json::save_private_manifest(settled, folder.file("before.manifest"));
     require_readable(settled, assessment, options);
   }
   require_room(folder, device, assessment, options, rehearsal);
@@ -214,7 +270,8 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
   JobClock clock(progress, assessment, options.proof);
   Rehearsed job = record_and_rehearse(device, assessment, options, folder, clock);
   folder.log("rehearsed");
-  if (const std::uint64_t kept = keep_left_behind(device, assessment, options.read, folder, clock);
+  if (const std::uint64_t kept =
+          keep_left_behind(device, assessment, job.before, options.read, folder, clock);
       kept > 0)
     folder.log("left behind", fmt::format("{} items", kept));
   require_room(folder, device, assessment, options, job.steps);

@@ -1,10 +1,13 @@
 #include "job/left_behind.h"
 
+#include <array>
 #include <fstream>
 #include <map>
 
 #include <fmt/core.h>
 
+#include <nuvrat/error.h>
+#include <nuvrat/text.h>
 #include <nuvrat/volume.h>
 
 #include "base/whole_file.h"
@@ -13,6 +16,24 @@
 namespace nuvrat::job {
 namespace {
 
+// Hashes of the named streams of the volume that begins there, by path; none by places.
+std::map<std::string, Digest> recorded_streams(const tree::Recording& recorded,
+                                               std::uint64_t start) {
+  std::map<std::string, Digest> out;
+  const auto nodes = recorded.nodes_at(start);
+  if (nodes == nullptr) return out;
+  std::map<FileTree::Id, std::u16string> folders;
+  tree::RecordedNode node;
+  while (nodes->next(node)) {
+    const auto above = folders.find(node.parent);
+    const std::u16string path = (above == folders.end() ? u"" : above->second) + node.name;
+    if (node.info.directory) folders[node.id] = path + u"/";
+    if (node.name.find(u':') != node.name.npos && !node.placed && node.unreadable.empty())
+      out[to_utf8(path)] = node.digest;
+  }
+  return out;
+}
+
 class Keeper {
  public:
   Keeper(const std::filesystem::path& folder, Progress& progress)
@@ -20,8 +41,11 @@ class Keeper {
     list_.out() << json::left_behind_head();
   }
 
-  void volume(VolumeReader& reader, unsigned number) {
+  // `again`: the same volume, read a second time.
+  void volume(VolumeReader& reader, VolumeReader& again, unsigned number,
+              const std::map<std::string, Digest>& recorded) {
     const FileTree& tree = reader.tree();
+    (void)again.tree();
     for (FileTree::Id id = FileTree::root; id < tree.size(); ++id) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while the files were being read");
@@ -29,7 +53,9 @@ class Keeper {
       item.partition = number;
       item.path = tree.path(id);
       if (tree.is_stream(id)) {
+        const auto known = recorded.find(tree.path(id));
         stream(reader, id, item);
+        require_same(known != recorded.end() ? known->second : digest_of(again, id), item);
         continue;
       }
       if (const FileTree::Id first = tree.link(id); first != FileTree::none) {
@@ -39,6 +65,9 @@ class Keeper {
         continue;
       }
       const FileExtras extras = reader.extras(id);
+      const FileExtras second = again.extras(id);
+      if (extras.object_id != second.object_id || extras.permissions != second.permissions)
+        throw differs(item.path);
       object_id(extras.object_id, item);
       permissions(extras.permissions, item);
     }
@@ -50,6 +79,37 @@ class Keeper {
   }
 
  private:
+  static Error differs(const std::string& path) {
+    return {
+        ErrorCode::device_read,
+        "what is to be kept in the case was read twice, and differs",
+        {{}, {}, {}, path},
+        "Nothing was written. Don't trust this device, its cable or its adapter with a rewrite"};
+  }
+  static Digest digest_of(VolumeReader& reader, FileTree::Id id) {
+    Sha256 sha;
+    if (reader.tree().bytes(id) > 0)
+      reader.read_contents(id, [&sha](ByteView bytes) { sha.add(bytes); });
+    return sha.finish();
+  }
+  void require_same(const Digest& wanted, const json::LeftBehindItem& item) const {
+    if (item.digest != wanted) throw differs(item.path);
+    require_kept(item);
+  }
+  // Read back from the case.
+  void require_kept(const json::LeftBehindItem& item) const {
+    std::ifstream in(folder_ / item.file, std::ios::binary);
+    Sha256 sha;
+    std::array<char, 65536> piece;
+    while (in.read(piece.data(), piece.size()), in.gcount() > 0)
+      sha.add({reinterpret_cast<const std::uint8_t*>(piece.data()),
+               static_cast<std::size_t>(in.gcount())});
+    if (sha.finish() == item.digest) return;
+    throw Error(ErrorCode::file, "the case doesn't hold what was written into it",
+                {{}, {}, {}, (folder_ / item.file).string()},
+                "Nothing was written to the disk. Name a case folder on a medium that works");
+  }
+
   void add(const json::LeftBehindItem& item) {
     ++count_;
     list_.out() << json::left_behind_line(item);
@@ -95,6 +155,7 @@ class Keeper {
                              {reinterpret_cast<const char*>(bytes.data()), bytes.size()});
     }
     item.file = file;
+    require_kept(item);
     add(item);
   }
 
@@ -116,7 +177,8 @@ class Keeper {
 }  // namespace
 
 std::uint64_t keep_left_behind(const Device& device, const Assessment& assessment,
-                               const ReadOptions& options, const Case& folder, Progress& progress) {
+                               const tree::Recording& recorded, const ReadOptions& options,
+                               const Case& folder, Progress& progress) {
   std::optional<Keeper> keeper;
   for (const Step& step : assessment.steps) {
     const VolumeChange* change = step.volume();
@@ -133,7 +195,12 @@ std::uint64_t keep_left_behind(const Device& device, const Assessment& assessmen
       base::sync_folder(path.parent_path());
       keeper.emplace(path, progress);
     }
-    keeper->volume(*reader, change->number);
+    const auto again = open_volume(window, options);
+    if (again == nullptr)
+      throw Error(ErrorCode::device_read, "the volume can't be opened a second time",
+                  {device.identity().path, change->place.first, {}, {}});
+    keeper->volume(*reader, *again, change->number,
+                   recorded_streams(recorded, change->place.first));
   }
   return keeper ? keeper->finish() : 0;
 }

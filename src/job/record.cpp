@@ -7,6 +7,7 @@
 
 #include "job/case.h"
 #include "job/left_behind.h"
+#include "job/recover.h"
 #include "job/steps.h"
 
 namespace nuvrat::job {
@@ -31,11 +32,12 @@ Outcome without_disk(const CaseFile& job, const Journal* journal) {
 }
 
 Outcome with_disk(const CaseFile& job, const Device& disk) {
-  switch (stage_of(job, disk)) {
+  const Standing at = standing_of(job, disk);
+  switch (at.stage) {
     case CaseStage::nothing_written:
       return Outcome::stopped;
     case CaseStage::before_switch:
-      return job.steps_done > 0 ? Outcome::new_disk : Outcome::old_disk;
+      return at.steps > 0 ? Outcome::new_disk : Outcome::old_disk;
     case CaseStage::after_switch:
       return Outcome::new_disk;
     case CaseStage::torn:

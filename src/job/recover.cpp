@@ -138,9 +138,31 @@ void require_begun(const CaseFile& job) {
 
 namespace {
 
+// What the journal notes is of one disk, and this may be another: its sectors decide, and a note
+// only where they fit both ways.
+Standing standing_by_sectors(const Journal& journal, const Device& device, std::size_t steps) {
+  const JournalPosition at = journal.position(device);
+  const bool went_back = journal.reverting() || journal.reverted();
+  if (journal.torn_sector(device)) return {CaseStage::torn, at.after ? at.steps - 1 : at.steps};
+  if (at.before) {
+    const bool begun = went_back || journal.steps_done() > 0;
+    return {begun ? CaseStage::reverted : CaseStage::before_switch, 0};
+  }
+  if (at.after) {
+    const bool all = at.steps == steps;
+    if (all && (journal.steps_done() == steps || went_back)) return {CaseStage::finished, at.steps};
+    // Its last step may not be on the medium for good: it is settled again.
+    return {CaseStage::after_switch, std::min(at.steps, journal.steps_done())};
+  }
+  if (went_back) return {CaseStage::reverting, at.steps};
+  return {
+      journal.before_switch(at.steps, device) ? CaseStage::before_switch : CaseStage::after_switch,
+      at.steps};
+}
+
 // The cut left in a sector what was never written: the step that was under way goes back to where
 // it began, from the journal, and is then done anew.
-void put_torn_step_back(Device& device, const CaseFile& job, const Case& folder,
+void put_torn_step_back(Device& device, const CaseFile& job, unsigned step, const Case& folder,
                         Progress& progress) {
   Journal journal = Journal::open(journal_path(job));
   folder.log("torn", fmt::format("{} can't be read as anything that was written: put back from "
@@ -148,7 +170,7 @@ void put_torn_step_back(Device& device, const CaseFile& job, const Case& folder,
                                  journal.torn_sector(device)->text()));
   progress.stage("putting back", 0);
   try {
-    journal.put_back_step(journal.steps_done(), device, progress);
+    journal.put_back_step(step, device, progress);
   } catch (const std::exception& cause) {
     throw cut_off(as_error(cause), folder);
   }
@@ -158,16 +180,43 @@ void put_torn_step_back(Device& device, const CaseFile& job, const Case& folder,
 
 namespace {
 
-JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, Case& folder,
-                         Progress& progress) {
-  if (stage == CaseStage::torn && !Journal::open(journal_path(job)).reverting()) {
-    put_torn_step_back(device, job, folder, progress);
-    stage = stage_of(job, device);
+// What was recorded before the job; the comparison needs it, so it is read before anything is
+// written.
+Manifest recorded_before(const CaseFile& job, CaseStage stage, const Case& folder) {
+  try {
+    return load_manifest(folder.file("before.manifest"));
+  } catch (const Error& e) {
+    const std::string name = as_argument(job.folder.string());
+    if (stage == CaseStage::finished)
+      throw Error(ErrorCode::not_compared,
+                  "the rewrite is done, and its files can't be compared: the case's record of them "
+                  "can't be used: " +
+                      e.message(),
+                  e.place(),
+                  fmt::format("Put a copy of before.manifest into the case, or keep the disk as it "
+                              "is and look at it with 'nuvrat check', or go back with 'nuvrat "
+                              "revert {}'",
+                              name));
+    throw refused("the case's record of the files can't be used: " + e.message(),
+                  fmt::format("Nothing was written. Put a copy of before.manifest into the case, "
+                              "or go back with 'nuvrat revert {}'",
+                              name));
   }
-  if (stage == CaseStage::reverting || stage == CaseStage::torn)
-    throw refused("a revert of this case was begun", "Finish it with 'nuvrat revert'");
-  if (stage == CaseStage::reverted)
-    throw refused("this case was put back", "Begin a new one with 'nuvrat rewrite'");
+}
+
+JobResult resume_in_case(Device& device, const CaseFile& job, Standing at, Case& folder,
+                         Progress& progress) {
+  std::optional<Manifest> before;
+  if (at.stage != CaseStage::nothing_written && at.stage != CaseStage::reverted)
+    before = recorded_before(job, at.stage, folder);
+  if (at.stage == CaseStage::torn) {
+    put_torn_step_back(device, job, at.steps, folder, progress);
+    at = standing_of(job, device);
+  }
+  if (at.stage == CaseStage::reverted)
+    throw refused("this disk was put back: it is as it was before the job",
+                  "Nothing was written. Begin a new job with 'nuvrat rewrite'");
+  const CaseStage stage = at.stage;
   if (stage == CaseStage::nothing_written) {
     folder.log("resumed", "nothing had been written");
     return run_in_case(device, job.assessment, job.options, folder, progress);
@@ -176,8 +225,10 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
   require_no_foreign(journal, device, job.assessment.after, stage == CaseStage::finished);
   folder.log("resumed", name_of(stage));
   JobClock clock(progress, job.assessment, job.options.proof, JobClock::rehearsing);
-  unsigned step = journal.steps_done();
-  if (stage == CaseStage::after_switch && journal.steps_recorded() > step) {
+  unsigned step = at.steps;
+  const bool switched = stage != CaseStage::finished && journal.steps_recorded() > step &&
+                        !journal.before_switch(step, device);
+  if (switched) {
     const Step& begun = job.assessment.steps[step];
     Overlay overlay(device);
     const Inspection settle =
@@ -191,15 +242,15 @@ JobResult resume_in_case(Device& device, const CaseFile& job, CaseStage stage, C
     journal.mark_done(step++);
   }
   const Rehearsal rehearsal = rehearse_steps(device, job.assessment, step);
-  if (!rehearsal.inspections.empty())
-    require_recorded(journal, rehearsal.inspections.front(), *rehearsal.after.front(), step);
+  for (std::size_t i = 0; i < rehearsal.inspections.size(); ++i)
+    require_recorded(journal, rehearsal.inspections[i], *rehearsal.after[i],
+                     step + static_cast<unsigned>(i));
   rehearsal.make_ready(device);
   clock.begin(JobClock::writing);
   const bool from_medium =
       do_steps(device, job.assessment, step, rehearsal, journal, folder, clock);
-  Manifest before = load_manifest(folder.file("before.manifest"));
-  expect(job.assessment.changes, before);
-  const tree::Recording recorded = tree::Recording::put_aside(std::move(before), folder.file(""));
+  expect(job.assessment.changes, *before);
+  const tree::Recording recorded = tree::Recording::put_aside(std::move(*before), folder.file(""));
   clock.begin(JobClock::comparing);
   JobResult result =
       compare_done(recorded, device, job.assessment, job.options, folder, journal, clock);
@@ -243,14 +294,14 @@ std::string CaseFile::tag_now(const Device& device, CaseStage stage) const {
   return stage == CaseStage::torn ? assessment.tag : disk_tag(device, read_table(device));
 }
 
-CaseStage stage_of(const CaseFile& job, const Device& device) {
+Standing job::standing_of(const CaseFile& job, const Device& device) {
   const std::size_t steps = job.assessment.steps.size();
   const std::size_t logged = count_events(job.folder, "step done");
   std::optional<Journal> journal;
   if (std::filesystem::exists(journal_path(job))) journal = Journal::open(journal_path(job));
   require_disk(job, device, journal ? &*journal : nullptr);
   const unsigned done = journal ? journal->steps_done() : 0;
-  if (logged > done)
+  if (std::min(logged, steps) > done)
     throw damaged_case(job, fmt::format("its log knows of {} done, its journal of {}",
                                         plural(logged, "step", "steps"), done));
   if (std::filesystem::exists(job.folder / "result.json") && done < steps)
@@ -262,24 +313,23 @@ CaseStage stage_of(const CaseFile& job, const Device& device) {
           "the case says that nothing was written, but the disk isn't as it was assessed: "
           "it was changed since, or the case is damaged",
           "Nothing was written. Look at the disk with 'nuvrat survey'");
-    return CaseStage::nothing_written;
+    return {CaseStage::nothing_written, 0};
   }
-  if (journal->reverted()) return CaseStage::reverted;
-  if (journal->torn_sector(device)) return CaseStage::torn;
-  if (journal->reverting()) return CaseStage::reverting;
-  if (done == steps) return CaseStage::finished;
-  if (journal->steps_recorded() == done) return CaseStage::after_switch;
-  return journal->before_switch(done, device) ? CaseStage::before_switch : CaseStage::after_switch;
+  return standing_by_sectors(*journal, device, steps);
+}
+
+CaseStage stage_of(const CaseFile& job, const Device& device) {
+  return standing_of(job, device).stage;
 }
 
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   require_begun(job);
   device.refresh();
-  const CaseStage stage = stage_of(job, device);
+  const Standing at = standing_of(job, device);
   Case folder(job.folder);
-  folder.set_written(stage != CaseStage::nothing_written && stage != CaseStage::reverted);
+  folder.set_written(at.stage != CaseStage::nothing_written && at.stage != CaseStage::reverted);
   try {
-    return resume_in_case(device, job, stage, folder, progress);
+    return resume_in_case(device, job, at, folder, progress);
   } catch (const Error& e) {
     if (e.code() == ErrorCode::refused) throw;  // nothing was written this time
     throw ending(e, folder);

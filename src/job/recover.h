@@ -5,6 +5,14 @@
 
 namespace nuvrat::job {
 
+/// How far a job is on the disk at hand.
+struct Standing {
+  CaseStage stage = CaseStage::nothing_written;
+  unsigned steps = 0;  ///< done on this disk
+};
+/// As stage_of.
+[[nodiscard]] Standing standing_of(const CaseFile& job, const Device& device);
+
 [[nodiscard]] std::filesystem::path journal_path(const CaseFile& job);
 /// Throws Error (refused) for a case of a refusal.
 void require_begun(const CaseFile& job);

@@ -1,6 +1,6 @@
 // Going back: what a job wrote is put back from its journal, and compared.
 
-#include <fstream>
+#include <algorithm>
 #include <optional>
 
 #include <fmt/core.h>
@@ -46,31 +46,99 @@ void require_sound_volumes(const Device& back, const CaseFile& job) {
   }
 }
 
-// What was recorded before the job against this disk; none where the case holds no record.
-std::optional<Comparison> compare_with_recorded(const Device& disk, const CaseFile& job,
-                                                const Case& folder, Progress& progress) {
-  if (!folder.has("before.manifest")) return std::nullopt;
-  tree::Recording recorded =
-      tree::Recording::put_aside(load_manifest(folder.file("before.manifest")), folder.file(""));
+bool same_volume(const ManifestVolume& a, const ManifestVolume& b) {
+  Manifest first, second;
+  first.volumes.push_back(a);
+  second.volumes.push_back(b);
+  return compare(first, second, AccessTimes::compared).equal();
+}
+
+// The files of a volume whose contents the job's own comparison found as they are now.
+void take_contents(const ManifestVolume& after, const ManifestVolume& now, ManifestVolume& before) {
+  before.tree.walk([&](FileTree::Id id) {
+    if (before.tree.is_directory(id) || before.is_placed(id)) return;
+    const std::string path = before.tree.path(id);
+    const FileTree::Id there = now.tree.find(path), then = after.tree.find(path);
+    if (there == FileTree::none || then == FileTree::none) return;
+    if (after.digests[then] == now.digests[there]) before.digests[id] = now.digests[there];
+  });
+}
+
+// One wrong read while recording makes a record that nothing ever agrees with. What was found by
+// the job's own comparison as it is now was not written since: it takes the record's place.
+Manifest amended(Manifest before, const Manifest& after, const Manifest& now,
+                 const std::vector<ExpectedChange>& changes) {
+  const auto at = [](const auto& parts, std::uint64_t start) {
+    const auto it = std::find_if(parts.begin(), parts.end(),
+                                 [start](const auto& part) { return part.start == start; });
+    return it == parts.end() ? nullptr : &*it;
+  };
+  for (ManifestVolume& v : before.volumes) {
+    const auto* then = at(after.volumes, start_after(changes, v.start).value_or(v.start));
+    const auto* there = at(now.volumes, v.start);
+    if (then == nullptr || there == nullptr) continue;
+    if (then->info.kind == there->info.kind && same_volume(*then, *there)) {
+      v = *there;
+    } else {
+      take_contents(*then, *there, v);
+    }
+  }
+  for (ManifestRange& r : before.ranges) {
+    const auto* then = at(after.ranges, start_after(changes, r.start).value_or(r.start));
+    const auto* there = at(now.ranges, r.start);
+    if (then != nullptr && there != nullptr && then->digest == there->digest)
+      r.digest = there->digest;
+  }
+  return before;
+}
+
+// What was recorded before the job against this disk. Where the case's record is missing or damaged
+// that is said; the way back doesn't need it.
+std::optional<Manifest> compare_with_recorded(const Device& disk, const CaseFile& job,
+                                              const Case& folder, Progress& progress,
+                                              RevertResult& out) {
+  std::optional<Manifest> before;
+  try {
+    before = load_manifest(folder.file("before.manifest"));
+  } catch (const Error& e) {
+    out.not_compared = folder.has("before.manifest")
+                           ? "the case's record of the files is damaged: " + e.message()
+                           : "the case holds no record of the files";
+    return std::nullopt;
+  }
+  tree::Recording recorded = tree::Recording::put_aside(std::move(*before), folder.file(""));
   base::give_back_memory();
-  return disk::verify_recorded(std::move(recorded), disk, job.options.read, progress).comparison;
+  Verification found = disk::verify_recorded(std::move(recorded), disk, job.options.read, progress);
+  out.compared = std::move(found.comparison);
+  return std::move(found.now);
+}
+
+// Nothing was written since the job compared what it had left, as far as its own record tells.
+bool as_job_left_it(const Manifest& now, const CaseFile& job, const Case& folder) {
+  try {
+    const Manifest before =
+        amended(load_manifest(folder.file("before.manifest")),
+                load_manifest(folder.file("after.manifest")), now, job.assessment.changes);
+    return compare(before, now, AccessTimes::compared).equal();
+  } catch (const Error&) {
+    return false;  // no record, or a damaged one
+  }
 }
 
 // The way back, played through: nothing is written unless every file will be there again. Sectors
 // that the job gave up without writing them (old places of what it moved, an old FAT) are
 // in no journal, and may have been used since: only reading tells. What the job made
 // anew is in the journal, which was held against the disk before.
-std::optional<Comparison> rehearse_way_back(const Device& device, const CaseFile& job,
-                                            Journal& journal, const Case& folder,
-                                            Progress& progress) {
+void rehearse_way_back(const Device& device, const CaseFile& job, Journal& journal,
+                       const Case& folder, Progress& progress, RevertResult& result) {
   Overlay back(device);
   QuietProgress quiet;
   journal.put_back(back, quiet, Journal::Note::none);
-  std::optional<Comparison> out = compare_with_recorded(back, job, folder, progress);
-  if (!out) return out;
-  if (out->equal()) {
+  const std::optional<Manifest> now = compare_with_recorded(back, job, folder, progress, result);
+  const std::optional<Comparison>& out = result.compared;
+  if (!out || out->equal() || as_job_left_it(*now, job, folder)) {
     require_sound_volumes(back, job);
-    return out;
+    return;
   }
   throw refused(
       fmt::format("the disk has been written to since, and on the way back {} as recorded "
@@ -85,11 +153,55 @@ void compare_put_back(const Device& device, const CaseFile& job, const Case& fol
                       Progress& progress, RevertResult& out) {
   try {
     device.forget({0, device.sectors()});
-    out.compared = compare_with_recorded(device, job, folder, progress);
-    if (!out.compared) out.not_compared = "the case holds no record of the files";
+    (void)compare_with_recorded(device, job, folder, progress, out);
   } catch (const std::exception& cause) {
     out.not_compared = as_error(cause).message();
   }
+}
+
+// A partition that was a volume of a kind before the job and would now be something else.
+std::string other_kind(const Device& back, const Layout& layout, const CaseFile& job) {
+  const auto check = [&](unsigned number, SectorRange place) -> std::string {
+    for (const Contents& c : job.assessment.contents) {
+      if (c.start != place.first || c.fate == Contents::Fate::added) continue;
+      VolumeSignature now;
+      try {
+        now = recognise_volume(Window(back, place));
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::device_read) throw;
+        continue;  // it can't be told, and couldn't be read then
+      }
+      if (name_of(now.kind) != c.kind && now.description != c.kind)
+        return fmt::format("; {} would be {}, and was {}", part_name(number), now.description,
+                           c.kind);
+    }
+    return "";
+  };
+  if (layout.partitions.empty()) return check(0, {0, back.sectors()});
+  for (const Partition& p : layout.data_partitions()) {
+    if (p.range().end() > back.sectors()) continue;
+    if (std::string other = check(p.number, p.range()); !other.empty()) return other;
+  }
+  return "";
+}
+
+// Whatever the technician agreed to lose: a way back that doesn't end in the old disk is none.
+void require_old_disk(const Device& device, const CaseFile& job, Journal& journal) {
+  Overlay back(device);
+  QuietProgress quiet;
+  journal.put_back(back, quiet, Journal::Note::none);
+  const TableReading table = read_table(back);
+  const std::string tag = disk_tag(back, table);
+  const bool same_layout =
+      job.assessment.before.kind == TableKind::none || table.layout == job.assessment.before;
+  const std::string kinds = other_kind(back, table.layout, job);
+  if (tag == job.assessment.tag && same_layout && kinds.empty()) return;
+  throw refused(
+      fmt::format("the way back would not end in the old disk: its tag would be {}, and was {}{}{}",
+                  tag, job.assessment.tag, same_layout ? "" : "; its partitions would differ",
+                  kinds),
+      "Nothing was written. If another job was done on this disk after this one, revert that one "
+      "first");
 }
 
 void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
@@ -98,36 +210,41 @@ void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage s
   const bool finished = stage == CaseStage::finished;
   if (!options.discard_later_changes && stage != CaseStage::torn) {
     require_no_foreign(journal, device, job.assessment.after, finished);
-    if (finished) out.compared = rehearse_way_back(device, job, journal, folder, progress);
+    if (finished) rehearse_way_back(device, job, journal, folder, progress, out);
   }
+  require_old_disk(device, job, journal);
   require_undisturbed(device);
-  if (!job.copy) folder.log("reverting", name_of(stage));
+  folder.log("reverting", fmt::format("{}, on {}", name_of(stage), device.identity().path));
   try {
-    journal.put_back(device, progress, job.copy ? Journal::Note::none : Journal::Note::both);
+    journal.put_back(device, progress, Journal::Note::both);
   } catch (const std::exception& cause) {
     const Error e = as_error(cause);
-    if (!job.copy) folder.log("cut off", e);
+    folder.log("cut off", e);
     throw Error(ErrorCode::cut_off, "the way back was cut off: " + e.message(), e.place(),
                 fmt::format("Neither use the disk nor write to it; run 'nuvrat revert {}' again",
                             as_argument(job.folder.string())));
   }
-  if (!job.copy) folder.log("reverted");
+  folder.log("reverted", device.identity().path);
   device.reread_table();
-  if (out.compared) return;
+  if (out.compared || !out.not_compared.empty()) return;
   if (options.compare)
     compare_put_back(device, job, folder, progress, out);
   else
     out.not_compared = "it was not asked for";
 }
 
-// A case beside this one, of the same disk, begun later, and not put back.
-std::string newer_case(const CaseFile& job) {
+// A case beside this one that was begun later, and whose job wrote on this disk what this one
+// doesn't know: it was done upon this one.
+std::string newer_case(const CaseFile& job, const Device& device, const SectorSet& strange) {
+  const auto wrote_these = [&strange](const std::filesystem::path& folder) {
+    const std::vector<WrittenRange> writes = Journal::open(folder / "undo.journal").writes();
+    return std::any_of(writes.begin(), writes.end(), [&strange](const WrittenRange& w) {
+      return strange.first_overlap(w.range).has_value();
+    });
+  };
   const auto begun = [](const std::filesystem::path& folder) {
-    std::ifstream in(folder / "log.jsonl");
-    std::string line;
-    std::getline(in, line);
-    const std::size_t at = line.find("\"time\":\"");
-    return at == line.npos ? std::string() : line.substr(at + 8, 20);
+    const std::vector<CaseEvent> events = json::read_log(folder / "log.jsonl");
+    return events.empty() ? std::string() : events.front().time;
   };
   std::error_code error;
   const auto own = std::filesystem::weakly_canonical(job.folder, error);
@@ -135,11 +252,18 @@ std::string newer_case(const CaseFile& job) {
   for (const auto& beside : base::entries_of(own.parent_path())) {
     if (beside == own || !std::filesystem::exists(beside / "undo.journal")) continue;
     try {
-      const CaseFile other = load_case(beside);
-      const Journal journal = Journal::open(beside / "undo.journal");
-      if (other.disk == job.disk && journal.steps_recorded() > 0 && !journal.reverted() &&
-          begun(beside) > mine)
-        return beside.filename().string();
+      if (begun(beside) <= mine || !wrote_these(beside)) continue;
+      switch (stage_of(load_case(beside), device)) {
+        case CaseStage::nothing_written:
+        case CaseStage::reverted:
+          continue;
+        case CaseStage::before_switch:
+        case CaseStage::after_switch:
+        case CaseStage::torn:
+        case CaseStage::finished:
+        case CaseStage::reverting:
+          return beside.filename().string();
+      }
     } catch (const Error&) {
       continue;  // no case, or not one that can be read: it says nothing
     }
@@ -166,12 +290,11 @@ RevertResult revert_case(Device& device, const CaseFile& job, const RevertOption
   } else {
     Journal journal = Journal::open(journal_path(job));
     result.exact = journal.undo() == Undo::full;
-    result.already = journal.is_put_back(device);
-    if (stage == CaseStage::reverted && !result.already)
-      throw refused("this case was put back before, and the disk has been written to since",
-                    "Nothing was written. If another case made it so, revert that one");
-    if (!result.already || stage != CaseStage::reverted) {
-      if (const std::string newer = newer_case(job); !newer.empty() && !job.copy)
+    const JournalPosition at = journal.position(device);
+    result.already = at.before && at.strange.empty();
+    if (!result.already || !journal.reverted()) {
+      const std::string newer = at.strange.empty() ? "" : newer_case(job, device, at.strange);
+      if (!newer.empty())
         throw refused(fmt::format("there is a newer case of this disk: {}", newer),
                       fmt::format("Nothing was written. Revert {} first", newer));
       put_back(device, job, journal, stage, options, folder, progress, result);

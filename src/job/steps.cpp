@@ -10,6 +10,7 @@
 
 #include "base/memory.h"
 #include "job/left_behind.h"
+#include "json/manifest_file.h"
 #include "tree/comparer.h"
 #include "tree/places.h"
 
@@ -57,8 +58,17 @@ class Uncancellable final : public Progress {
               cause.remedy());
 }
 
+Error case_gone(ErrorCode code, const std::string& what, const Case& folder,
+                const std::string& remedy) {
+  const std::filesystem::path name = folder.file("").parent_path();
+  return {
+      code, "the case's folder is gone from its place" + what, {{}, {}, {}, name.string()}, remedy};
+}
+
 bool do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
              const Overlay& after, Journal& journal, Case& folder, Progress& progress) {
+  if (!folder.still_there())
+    throw case_gone(ErrorCode::file, "", folder, "Keep the case where it is until the job is done");
   if (journal.steps_recorded() <= number) {
     journal.record_step(number, device, inspection, after);
   }
@@ -70,6 +80,21 @@ bool do_step(Device& device, const Step& step, unsigned number, const Inspection
 }
 
 }  // namespace
+
+void put_back_without_case(Device& device, Journal& journal, Case& folder) {
+  QuietProgress quiet;
+  try {
+    journal.put_back(device, quiet, Journal::Note::none);
+  } catch (const std::exception& cause) {
+    throw case_gone(ErrorCode::cut_off,
+                    ", and the disk could not be put back: " + as_error(cause).message(), folder,
+                    "Bring the folder back under its name, mount what holds it, then run 'nuvrat "
+                    "revert' with it");
+  }
+  folder.set_written(false);
+  throw case_gone(ErrorCode::file, ": what was written was put back; the disk is as it was", folder,
+                  "Begin anew with a case folder that stays where it is");
+}
 
 Error as_error(const std::exception& e) {
   if (const auto* known = dynamic_cast<const Error*>(&e)) return *known;
@@ -144,6 +169,7 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
     } catch (const std::exception& cause) {
       const Error e = as_error(cause);
       if (journal.steps_recorded() == 0) throw e;  // nothing was written
+      if (!folder.still_there()) put_back_without_case(device, journal, folder);
       if (i == 0) give_up(e, device, journal, folder);
       folder.log("cut off", e);
       throw cut_off(e, folder);
@@ -184,7 +210,13 @@ void require_as_recorded(const tree::Recording& before, const Device& device,
 JobResult compare_done(const tree::Recording& before, Device& device, const Assessment& assessment,
                        const JobOptions& options, Case& folder, Journal& journal,
                        Progress& progress) {
+  const auto require_not_replaced = [&device] {
+    if (const std::string other = device.replaced(); !other.empty())
+      throw Error(ErrorCode::device_write, other + ": what was rewritten is what was opened",
+                  {{}, {}, {}, device.identity().path});
+  };
   try {
+    require_not_replaced();
     device.forget({0, device.sectors()});
     const StrangeSectors strange = journal.strange_sectors(device, true);
     SectorSet wrong = strange.foreign;
@@ -200,10 +232,12 @@ JobResult compare_done(const tree::Recording& before, Device& device, const Asse
     for (const WrittenRange& w : journal.writes()) written.add(w.range);
     require_as_recorded(before, device, assessment, journal, progress);
     JobResult result = compare_with(before, device, assessment, options, written, folder, progress);
+    require_not_replaced();
     result.written = journal.writes();
     return result;
   } catch (const std::exception& cause) {
     const Error e = as_error(cause);
+    if (!folder.still_there()) put_back_without_case(device, journal, folder);
     folder.log("not compared", e);
     const std::string name = as_argument(folder.file("").parent_path().string());
     throw Error(ErrorCode::not_compared,
@@ -277,7 +311,7 @@ JobResult compare_with(const tree::Recording& expected, Device& device,
   Manifest after =
       take_manifest(device, options.read, onwards, {.doing = "comparing", .proof = options.proof});
   tree::hash_unsettled(expected, after, device, assessment.changes, written, onwards);
-  const std::string seal = save_manifest(after, folder.file("after.manifest"));
+  const std::string seal = json::save_private_manifest(after, folder.file("after.manifest"));
   result.comparison = tree::with_seals(
       tree::compare_with_changes(expected, after, AccessTimes::compared, assessment.changes),
       expected, after, seal);

@@ -44,6 +44,11 @@ bool do_steps(Device& device, const Assessment& assessment, unsigned first,
                                      const Assessment& assessment, const JobOptions& options,
                                      const SectorSet& written, Case& folder, Progress& progress);
 
+/// The case's folder is gone while a job runs, and the way back with it once this program ends:
+/// what was written goes back now, from the journal that is still open. Throws Error: file when the
+/// disk is as it was, cut_off when it couldn't be put back.
+[[noreturn]] void put_back_without_case(Device& device, Journal& journal, Case& folder);
+
 /// The same for a job whose last step is done: whatever goes wrong then is an Error (not_compared).
 /// Before it, every sector of the journal must hold on the medium what the last step left.
 [[nodiscard]] JobResult compare_done(const tree::Recording& before, Device& device,

@@ -1,5 +1,7 @@
 // The manifest as a file: docs/formats/manifest.md.
 
+#include "json/manifest_file.h"
+
 #include <algorithm>
 #include <fstream>
 #include <unordered_map>
@@ -230,11 +232,7 @@ class Loader {
   bool begun_ = false;
 };
 
-}  // namespace
-
-std::string save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
-  base::WholeFile file(path, base::mode_for_others);
-  std::ostream& out = file.out();
+std::string write_manifest(const Manifest& manifest, std::ostream& out) {
   Json head = {{"schema", schema},
                {"device", manifest.device},
                {"zone", manifest.zone},
@@ -261,8 +259,25 @@ std::string save_manifest(const Manifest& manifest, const std::filesystem::path&
               {"left_out", manifest.left_out()},
               {"seal", seal}}
       << '\n';
+  return seal;
+}
+
+std::string save_as(const Manifest& manifest, const std::filesystem::path& path, unsigned mode) {
+  base::WholeFile file(path, mode);
+  std::string seal = write_manifest(manifest, file.out());
   file.finish();
   return seal;
+}
+
+}  // namespace
+
+std::string save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
+  return save_as(manifest, path, base::mode_for_others);
+}
+
+std::string json::save_private_manifest(const Manifest& manifest,
+                                        const std::filesystem::path& path) {
+  return save_as(manifest, path, 0600);
 }
 
 Manifest load_manifest(const std::filesystem::path& path) {

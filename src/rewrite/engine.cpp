@@ -20,6 +20,19 @@ void add_range(std::vector<WrittenRange>& out, Phase phase, SectorRange range,
   }
 }
 
+// The whole physical sectors that a write of `data` leaves, as far as they are more than the data.
+Bytes with_neighbours(const Device& device, SectorRange range, SectorRange whole, ByteView data) {
+  Bytes out = device.read(whole.first, whole.count);
+  std::copy(data.begin(), data.end(),
+            out.begin() +
+                static_cast<std::ptrdiff_t>((range.first - whole.first) * device.sector_size()));
+  return out;
+}
+
+std::uint64_t hash_of_write(std::uint64_t lba, ByteView data) {
+  return XXH3_64bits_withSeed(data.data(), data.size(), lba);
+}
+
 // What is about to be written over a second time was on the disk for a while.
 void note_versions(const Device& overlay, SectorRange range, SectorSet& written, Inspection& out) {
   for (SectorRange rest = range; rest.count > 0;) {
@@ -30,6 +43,14 @@ void note_versions(const Device& overlay, SectorRange range, SectorSet& written,
     rest = {hit->end(), range.end() - hit->end()};
   }
   written.add(range);
+}
+
+void note_hash(const Device& overlay, Phase phase, SectorRange range, ByteView data,
+               Inspection& out) {
+  const SectorRange whole = overlay.whole_physical(range);
+  out.hashes[static_cast<std::size_t>(phase)].push_back(
+      whole == range ? hash_of_write(range.first, data)
+                     : hash_of_write(whole.first, with_neighbours(overlay, range, whole, data)));
 }
 
 // Writes to the overlay what the guard lets through.
@@ -56,6 +77,7 @@ class GuardedSink final : public SectorSink {
     note_versions(overlay_, range, written_, out_);
     overlay_.write(lba, data);
     add_range(out_.writes, phase_, range, what_);
+    note_hash(overlay_, phase_, range, data, out_);
   }
 
   void purpose(std::string_view what) override { what_ = what; }
@@ -73,8 +95,12 @@ class GuardedSink final : public SectorSink {
 // Writes to the device what the inspection saw, and remembers what it wrote to read it back.
 class InspectedSink final : public SectorSink {
  public:
-  InspectedSink(Device& device, Progress& progress, SectorSet allowed, bool may_stop)
-      : device_(device), progress_(progress), allowed_(std::move(allowed)), may_stop_(may_stop) {}
+  InspectedSink(Device& device, Progress& progress, const Inspection& inspection, Phase phase)
+      : device_(device),
+        progress_(progress),
+        allowed_(inspection.sectors(phase)),
+        hashes_(inspection.hashes[static_cast<std::size_t>(phase)]),
+        may_stop_(phase == Phase::prepare) {}
 
   void write(std::uint64_t lba, ByteView data) override {
     if (may_stop_ && progress_.cancelled()) {
@@ -86,7 +112,19 @@ class InspectedSink final : public SectorSink {
                   fmt::format("{} was not in what the rehearsal wrote", range.text()),
                   {device_.identity().path, lba, {}, {}});
     }
-    device_.write(lba, data);
+    const SectorRange whole = device_.whole_physical(range);
+    const Bytes all = whole == range ? Bytes() : with_neighbours(device_, range, whole, data);
+    const ByteView bytes = all.empty() ? data : ByteView(all);
+    if (next_ == hashes_.size() || hashes_[next_++] != hash_of_write(whole.first, bytes)) {
+      throw Error(ErrorCode::device_read,
+                  fmt::format("what would be written to {} is not what was rehearsed: a sector was "
+                              "read wrongly, in the rehearsal or now",
+                              range.text()),
+                  {device_.identity().path, lba, {}, {}},
+                  "These sectors were not written. Check memory, cable and adapter, then begin "
+                  "anew");
+    }
+    device_.write(whole.first, bytes);
     progress_.advance(data.size());
     written_.push_back({range, XXH3_64bits(data.data(), data.size())});
   }
@@ -106,6 +144,16 @@ class InspectedSink final : public SectorSink {
     return std::nullopt;
   }
   [[nodiscard]] bool from_medium() const { return from_medium_; }
+  /// All that was rehearsed of this phase was written. Throws Error (device_read).
+  void require_all() const {
+    if (next_ == hashes_.size()) return;
+    throw Error(ErrorCode::device_read,
+                fmt::format("{} of {} rehearsed writes were made: a sector was read wrongly, in "
+                            "the rehearsal or now",
+                            next_, hashes_.size()),
+                {device_.identity().path, {}, {}, {}},
+                "Check memory, cable and adapter, then begin anew");
+  }
 
  private:
   struct Written {
@@ -115,6 +163,8 @@ class InspectedSink final : public SectorSink {
   Device& device_;
   Progress& progress_;
   SectorSet allowed_;
+  const std::vector<std::uint64_t>& hashes_;
+  std::size_t next_ = 0;
   bool may_stop_;
   bool from_medium_ = true;
   std::vector<Written> written_;
@@ -195,6 +245,7 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
   note_versions(overlay, {change.lba, 1}, written, out);
   overlay.write(change.lba, change.data);
   out.writes.push_back({Phase::switch_over, {change.lba, 1}, rewrite.switch_purpose()});
+  note_hash(overlay, Phase::switch_over, {change.lba, 1}, change.data, out);
 
   settle_on(rewrite, overlay, owned, written, out);
   return out;
@@ -203,8 +254,10 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
 Inspection Engine::inspect_settle(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
   Inspection out;
   SectorSet written;
-  out.writes.push_back(
-      {Phase::switch_over, {rewrite.switch_sector().lba, 1}, rewrite.switch_purpose()});
+  const SectorWrite change = rewrite.switch_sector();
+  overlay.write(change.lba, change.data);  // it is made once more
+  out.writes.push_back({Phase::switch_over, {change.lba, 1}, rewrite.switch_purpose()});
+  note_hash(overlay, Phase::switch_over, {change.lba, 1}, change.data, out);
   settle_on(rewrite, overlay, owned, written, out);
   return out;
 }
@@ -212,8 +265,9 @@ Inspection Engine::inspect_settle(Rewrite& rewrite, Overlay& overlay, const Owne
 void Engine::run(Rewrite& rewrite, const Inspection& inspection) {
   const SectorSet to_prepare = inspection.sectors(Phase::prepare);
   progress_.stage(rewrite.name() + ": prepare", bytes_in(to_prepare, device_));
-  InspectedSink prepare(device_, progress_, to_prepare, true);
+  InspectedSink prepare(device_, progress_, inspection, Phase::prepare);
   rewrite.prepare(prepare);
+  prepare.require_all();
   device_.flush();
   if (const auto bad = prepare.read_back()) {
     throw Error(
@@ -231,7 +285,7 @@ void Engine::run(Rewrite& rewrite, const Inspection& inspection) {
 // Nothing is settled before the switch is seen on the medium.
 void Engine::switch_over(Rewrite& rewrite, const Inspection& inspection) {
   progress_.stage(rewrite.name() + ": switch", device_.sector_size());
-  InspectedSink change(device_, progress_, inspection.sectors(Phase::switch_over), false);
+  InspectedSink change(device_, progress_, inspection, Phase::switch_over);
   const SectorWrite sector = rewrite.switch_sector();
   const Bytes before = device_.read(sector.lba);
   change.write(sector.lba, sector.data);
@@ -256,9 +310,10 @@ void Engine::finish_again(Rewrite& rewrite, const Inspection& inspection) {
 void Engine::finish(Rewrite& rewrite, const Inspection& inspection) {
   const SectorSet to_settle = inspection.sectors(Phase::settle);
   progress_.stage(rewrite.name() + ": settle", bytes_in(to_settle, device_));
-  InspectedSink settle(device_, progress_, to_settle, false);
+  InspectedSink settle(device_, progress_, inspection, Phase::settle);
   if (progress_.cancelled()) progress_.end_awaited();
   rewrite.settle(settle);
+  settle.require_all();
   device_.flush();
   const auto bad = settle.read_back();
   from_medium_ &= settle.from_medium();

@@ -17,7 +17,9 @@ constexpr std::size_t max_blob_bytes = 1u << 20;  // of one record
 // A record whose checksum is right may still be made up: nothing in it is believed
 // that could lead outside the disk or the record.
 bool is_sound(const RecordHeader& r, std::uint64_t disk_sectors) {
+  constexpr std::uint32_t max_steps = 1024;
   if (r.kind < RecordKind::undo || r.kind > RecordKind::blob) return false;
+  if (r.step.value() >= max_steps) return false;
   if (r.kind != RecordKind::undo) return true;
   const std::uint64_t count = r.count.value();
   const std::uint64_t sums = count * 4;

@@ -1,6 +1,7 @@
 // The way back out of a journal, and what can be told of a disk by it.
 
 #include <algorithm>
+#include <utility>
 
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
@@ -9,6 +10,75 @@
 
 namespace nuvrat {
 using namespace rewrite;
+
+// What the sectors of one step hold.
+struct Journal::Seen {
+  SectorSet before, after, on_the_way, not_kept;
+};
+
+// The sectors that don't hold what they would where `steps` are done and, if so, the next one is
+// under way.
+SectorSet Journal::misfits(const std::vector<Seen>& seen, unsigned steps, bool under_way) const {
+  SectorSet judged, out;
+  const auto judge = [&](unsigned step, const std::vector<const SectorSet*>& fits) {
+    SectorSet now;
+    for (const Record& r : impl_->records_) {
+      if (r.step != step) continue;
+      for (const SectorRange& part : judged.gaps(r.range)) now.add(part);
+    }
+    judged.add(now);
+    for (const SectorSet* fit : fits) now.remove(*fit);
+    out.add(now);
+  };
+  const auto count = static_cast<unsigned>(seen.size());
+  if (under_way) judge(steps, {&seen[steps].before, &seen[steps].after, &seen[steps].on_the_way});
+  for (unsigned step = steps; step > 0; --step) judge(step - 1, {&seen[step - 1].after});
+  for (unsigned step = steps; step < count; ++step)
+    judge(step, {&seen[step].before, &seen[step].not_kept});
+  return out;
+}
+
+JournalPosition Journal::position(const Device& device) const {
+  impl_->require_disk(device);
+  std::vector<Seen> seen(impl_->recorded_);
+  for (const Record& r : impl_->records_) {
+    if (r.step >= seen.size()) continue;
+    Seen& of = seen[r.step];
+    impl_->see(r, device, of.before, of.after, of.on_the_way);
+    if (r.kept == Kept::nothing) of.not_kept.add(r.range);
+  }
+  for (Seen& of : seen) {  // free sectors that nobody keeps stay as they are on the way back
+    SectorSet other = of.not_kept;
+    other.remove(of.before);
+    other.remove(of.after);
+    other.remove(of.on_the_way);
+    of.not_kept.remove(other);
+  }
+  const unsigned count = impl_->recorded_;
+  JournalPosition out;
+  std::uint64_t fewest = ~std::uint64_t{0};
+  const auto consider = [&](unsigned steps, bool under_way) {
+    SectorSet strange = misfits(seen, steps, under_way);
+    if (strange.count() >= fewest) return;
+    fewest = strange.count();
+    out = {steps, !under_way && steps == 0, !under_way && steps == count, std::move(strange)};
+  };
+  consider(count, false);
+  consider(0, false);
+  if (fewest == 0) return out;
+  // Some fit nowhere, and may leave it open: what the journal notes comes first.
+  const JournalPosition exact = std::move(out);
+  const std::uint64_t of_exact = std::exchange(fewest, ~std::uint64_t{0});
+  if (impl_->reverted_) consider(0, false);
+  if (impl_->done_ == count) consider(count, false);
+  if (impl_->done_ < count) consider(impl_->done_, true);
+  if (of_exact < fewest) {
+    fewest = of_exact;
+    out = exact;
+  }
+  for (unsigned steps = count; steps > 0; --steps) consider(steps - 1, true);
+  return out;
+}
 
 StrangeSectors Journal::strange_sectors(const Device& device, bool finished) const {
   impl_->require_disk(device);
@@ -28,6 +98,7 @@ StrangeSectors Journal::strange_sectors(const Device& device, bool finished) con
 std::optional<SectorRange> Journal::torn_sector(const Device& device) const {
   if (impl_->done_ == impl_->recorded_ && !impl_->reverting_) return std::nullopt;
   const StrangeSectors strange = strange_sectors(device, false);
+  const unsigned step = std::min(impl_->done_, impl_->recorded_ - 1);
   SectorSet all = strange.foreign;
   all.add(strange.unreadable);
   if (all.empty()) return std::nullopt;
@@ -39,7 +110,7 @@ std::optional<SectorRange> Journal::torn_sector(const Device& device) const {
   bool pieces_differ = true;
   for (const Record& r : impl_->records_) {
     if (!r.range.overlaps(unit)) continue;
-    under_way |= impl_->reverting_ || r.step == impl_->done_;
+    under_way |= impl_->reverting_ || r.step == step;
     if (strange.unreadable.empty() && unit.count == 1)
       pieces_differ &= differs_all_over(r, unit.first, device);
   }
@@ -139,17 +210,6 @@ void Journal::require_put_back(const Device& device) const {
   }
 }
 
-bool Journal::is_put_back(const Device& device) const {
-  impl_->require_disk(device);
-  try {
-    require_put_back(device);
-    return true;
-  } catch (const Error& e) {
-    if (e.code() != ErrorCode::cut_off && e.code() != ErrorCode::device_read) throw;
-    return false;
-  }
-}
-
 // Physical sectors of a step in which there is nothing that could be kept while a part of them is
 // written: they go back as a whole.
 SectorSet Journal::broken_sectors(unsigned step, const Device& device,
@@ -196,8 +256,10 @@ void Journal::put_back_step(unsigned step, Device& device, Progress& progress) {
         const ByteView wanted = ByteView(before).subspan(
             (part.first - r.range.first) * impl_->sector_size_, part.count * impl_->sector_size_);
         now.resize(wanted.size());
-        if (!device.read_medium(part.first, now) ||
-            !std::equal(now.begin(), now.end(), wanted.begin()))
+        // A server's memory is the server's to keep in step with its disk.
+        const bool sure =
+            device.read_medium(part.first, now) || device.identity().kind == DeviceKind::network;
+        if (!sure || !std::equal(now.begin(), now.end(), wanted.begin()))
           device.write(part.first, wanted);
       }
       if (!r.neighbour) progress.advance(before.size());

@@ -80,7 +80,7 @@ JournalFile JournalFile::create(const std::filesystem::path& path, const Journal
 
 JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& header,
                               const std::function<void(const RecordHeader&, std::uint64_t)>& each) {
-  JournalFile out(base::open_file(path, O_RDWR).release(), path);
+  JournalFile out(base::open_file(path, O_RDWR | O_NOFOLLOW).release(), path);
   if (out.file_ < 0) out.fail("can't be opened", errno);
   Bytes first(sizeof(JournalHeader));
   if (const device::Transfer done = device::try_read_at(out.file_, 0, first); done.error != 0)

@@ -84,7 +84,7 @@ void Journal::Impl::index(const RecordHeader& header, std::uint64_t offset) {
       recorded_ = step + 1;
       break;
     case RecordKind::done:
-      done_ = step + 1;
+      done_ = std::max(done_, step + 1);  // a copy of the disk may be at an earlier one
       break;
     case RecordKind::reverting:
       reverting_ = true;
@@ -107,11 +107,30 @@ void Journal::Impl::mark(RecordKind kind, unsigned step) {
   file_.flush();
 }
 
+// One wrong bit here would be a wrong bit on the way back, and nothing would ever show it.
+void Journal::Impl::require_same_again(const Device& device, SectorRange range,
+                                       const Bytes& before) {
+  Bytes again(before.size());
+  (void)device.read_medium(range.first, again);
+  if (again == before) return;
+  const auto at = std::mismatch(before.begin(), before.end(), again.begin()).first;
+  const std::uint64_t lba =
+      range.first + static_cast<std::uint64_t>(at - before.begin()) / device.sector_size();
+  throw Error(ErrorCode::device_read,
+              fmt::format("the device gave two different contents for sector {}, one right after "
+                          "the other",
+                          lba),
+              {device.identity().path, lba, {}, {}},
+              "Don't trust this device, its cable or its adapter with a rewrite");
+}
+
 void Journal::Impl::record_piece(unsigned step, const Piece& piece, const Device& device,
                                  const Device& rehearsed) {
   Bytes before(piece.range.count * device.sector_size());
   device.read_once(piece.range.first, before);
-  const Bytes after = rehearsed.read(piece.range.first, piece.range.count);
+  require_same_again(device, piece.range, before);
+  // Neighbours stay as they are.
+  const Bytes after = piece.phase ? rehearsed.read(piece.range.first, piece.range.count) : before;
   Bytes payload;
   for (std::uint64_t i = 0; i < piece.range.count; ++i) put_crc(payload, sector_crc(after, i));
   RecordHeader header{};
@@ -192,6 +211,25 @@ Bytes Journal::Impl::read_now(const Device& device, SectorRange range,
     }
   }
   return now;
+}
+
+void Journal::Impl::see(const Record& r, const Device& device, SectorSet& before, SectorSet& after,
+                        SectorSet& on_the_way) const {
+  const Bytes payload = file_.payload(r.offset);
+  SectorSet unreadable;
+  const Bytes now = read_now(device, r.range, unreadable);
+  const Bytes was = before_of(r);
+  for (std::uint64_t i = 0; i < r.range.count; ++i) {
+    const std::uint64_t lba = r.range.first + i;
+    if (unreadable.contains({lba, 1})) continue;
+    const std::uint32_t crc = sector_crc(now, i);
+    if (crc == get_crc(payload, i)) after.add({lba, 1});
+    if (crc == (was.empty() ? get_crc(payload, r.range.count + i) : sector_crc(was, i)))
+      before.add({lba, 1});
+    const auto [from, to] = versions_.equal_range(lba);
+    if (std::any_of(from, to, [crc](const auto& v) { return v.second == crc; }))
+      on_the_way.add({lba, 1});
+  }
 }
 
 void Journal::Impl::judge(const Record& r, const SectorSet& parts, const Device& device,

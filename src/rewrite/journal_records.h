@@ -43,6 +43,8 @@ class Journal::Impl {
   void record_piece(unsigned step, const rewrite::Piece& piece, const Device& device,
                     const Device& rehearsed);
   void say_purpose(std::string_view what);
+  /// Reads the range once more, from the medium. Throws Error (device_read) where it differs.
+  static void require_same_again(const Device& device, SectorRange range, const Bytes& before);
 
   void require_disk(const Device& device) const;
   [[nodiscard]] std::uint32_t sector_crc(ByteView bytes, std::uint64_t index) const;
@@ -57,6 +59,11 @@ class Journal::Impl {
   /// be read.
   void judge(const Record& r, const SectorSet& parts, const Device& device, bool finished,
              SectorSet& known, StrangeSectors& strange) const;
+
+  /// Which sectors of a record hold what it held before, what the step leaves, or something on the
+  /// way; those that can't be read hold none of it.
+  void see(const Record& r, const Device& device, SectorSet& before, SectorSet& after,
+           SectorSet& on_the_way) const;
 
   rewrite::JournalFile file_;
   std::uint32_t sector_size_;

@@ -232,13 +232,7 @@ OpenCase open_case(const Options& options) {
   out.file = load_case(options.disk);
   if (!is_address(out.file.disk.native()))
     out.file.disk = std::filesystem::proximate(out.file.disk);
-  if (!options.case_disk.empty()) {
-    std::error_code error;
-    // Where the disk itself is still at hand, another one is a copy of it.
-    out.file.copy = std::filesystem::exists(out.file.disk, error) &&
-                    !std::filesystem::equivalent(out.file.disk, options.case_disk, error);
-    out.file.disk = options.case_disk;
-  }
+  if (!options.case_disk.empty()) out.file.disk = options.case_disk;
   out.disk = open_for_writing(options, out.file.disk.string(), out.file.open_options(true));
   out.stage = stage_of(out.file, out.disk.device());
   out.tag = out.file.tag_now(out.disk.device(), out.stage);
