@@ -174,6 +174,35 @@ TEST_CASE("check: every rule of FAT is named when it is broken") {
          const auto [lba, at] = v.find("ALONGN~1TEX");
          v.change(lba, at - 32 + 26, 3, 2);
        }},
+      {"fat.long-name-form",  // a zero inside
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("ALONGN~1TEX");
+         v.change(lba, at - 32 + 3, 0, 2);
+       }},
+      {"fat.long-name-broken",  // the checksum of one piece
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("ALONGN~1TEX");
+         v.change(lba, at - 32 + 13, 0x55);
+       }},
+      {"fat.long-name-broken",  // its ordinal
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("ALONGN~1TEX");
+         v.change(lba, at - 32, 7);
+       }},
+      {"fat.behind-end",
+       [](FatVolume& v) {
+         const std::uint64_t folder = v.sector_of(v.cluster_of("D          "));
+         Bytes sector = v.disk->read(folder);
+         std::size_t end = 0;
+         while (sector[end] != 0) end += 32;
+         std::copy_n("HIDDEN  BIN ", 12, sector.begin() + static_cast<std::ptrdiff_t>(end + 32));
+         v.disk->write(folder, sector);
+       }},
+      {"fat.name-odd",  // small letters
+       [](FatVolume& v) {
+         const auto [lba, at] = v.find("A       BIN");
+         v.change(lba, at, 'a');
+       }},
       {"fat.label",
        [](FatVolume& v) {
          const auto [lba, at] = v.find("C       BIN", v.cluster_of("D          "));

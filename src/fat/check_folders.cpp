@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <set>
+#include <utility>
 
 #include <fmt/core.h>
 
@@ -80,11 +81,31 @@ class FolderWalk {
     const Bytes bytes = s_.device.read(place.first * s_.ratio, count * s_.ratio);
     for (std::size_t at = 0; at < bytes.size(); at += sizeof(DirEntry), ++index_) {
       const auto raw = load<DirEntry>(bytes, at);
-      if (raw.DIR_Name[0] == 0) return false;
+      if (raw.DIR_Name[0] == 0) {
+        look_behind_end(folder, ByteView(bytes).subspan(at));
+        return false;
+      }
       out.push_back({raw, index_, place.first + at / s_.g.sector_bytes,
                      static_cast<std::uint32_t>(at % s_.g.sector_bytes)});
     }
     return count == place.count || too_long(folder);
+  }
+
+  // Systems stop at the mark; others show what is behind it.
+  void look_behind_end(const Folder& folder, ByteView rest) {
+    std::size_t entries = 0;
+    for (std::size_t at = 0; at < rest.size(); at += sizeof(DirEntry)) {
+      const auto raw = load<DirEntry>(rest, at);
+      const bool is_entry = raw.DIR_Name[0] > 0x20 && raw.DIR_Name[0] != 0xE5 &&
+                            (raw.DIR_Attr & 0xC0) == 0 && raw.DIR_Attr != 0;
+      entries += is_entry ? 1 : 0;
+    }
+    if (entries == 0) return;
+    s_.add("fat.behind-end", Severity::note, {}, folder.node,
+           fmt::format("behind the folder's end mark {}: no system shows {}, and a conversion "
+                       "leaves {} out",
+                       entries == 1 ? "is one entry" : fmt::format("are {} entries", entries),
+                       entries == 1 ? "it" : "them", entries == 1 ? "it" : "them"));
   }
 
   bool too_long(const Folder& folder) {
@@ -136,6 +157,7 @@ class FolderWalk {
     std::size_t i = 0;
     if (folder.node != 0) i = check_dots(folder, entries);
     LongName long_name;
+    bool pieces = false;  // of a long name, in front of this entry
     bool labelled = false;
     for (; i < entries.size(); ++i) {
       const Entry& e = entries[i];
@@ -143,6 +165,7 @@ class FolderWalk {
       if (first == 0xE5) {
         if (long_name.pending()) orphan(folder.node, e);
         long_name.clear();
+        pieces = false;
         continue;
       }
       if ((e.raw.DIR_Attr & 0x3F) == attr_long) {
@@ -153,12 +176,19 @@ class FolderWalk {
         if (piece.LDIR_FstClusLO.value() != 0 || piece.LDIR_Type != 0)
           s_.add("fat.long-name-form", Severity::warning, e.sector, folder.node,
                  fmt::format("entry {} of a long name has a type or a cluster", e.index));
+        if (ends_inside(piece))
+          s_.add("fat.long-name-form", Severity::warning, e.sector, folder.node,
+                 fmt::format("entry {} of a long name goes on after its end: systems show the name "
+                             "up to there",
+                             e.index));
         long_name.add(piece);
+        pieces = true;
         continue;
       }
       if ((e.raw.DIR_Attr & attr_label) != 0) {
         if (long_name.pending()) orphan(folder.node, e);
         long_name.clear();
+        pieces = false;
         if (folder.node != 0 || labelled)
           s_.add("fat.label", Severity::warning, e.sector, folder.node,
                  fmt::format("entry {} is a volume label too many, or not in the root folder",
@@ -166,14 +196,34 @@ class FolderWalk {
         labelled = true;
         continue;
       }
-      const bool had_long = long_name.pending();
       std::u16string name = long_name.take(e.raw.DIR_Name);
-      if (had_long && name.empty()) orphan(folder.node, e);
+      if (std::exchange(pieces, false) && name.empty()) {
+        const std::u16string alias = short_name_text(e.raw, s_.page, true);
+        s_.add("fat.long-name-broken", Severity::warning, e.sector, folder.node,
+               fmt::format("the long name of '{}' is damaged (a piece is missing, or isn't of it): "
+                           "systems show the short one",
+                           to_utf8(alias)));
+      }
       check_entry(folder, e, name, names, open, seen);
     }
     if (long_name.pending())
       s_.add("fat.long-name-orphan", Severity::note, {}, folder.node,
              "entries of a long name at the folder's end belong to no file; they are ignored");
+  }
+
+  // A zero ends the name; after it there is nothing but padding.
+  static bool ends_inside(const LongEntry& piece) {
+    bool ended = false, more = false;
+    const auto look = [&](const auto& units) {
+      for (const auto& unit : units) {
+        more |= ended && unit.value() != 0xFFFF;
+        ended |= unit.value() == 0;
+      }
+    };
+    look(piece.LDIR_Name1);
+    look(piece.LDIR_Name2);
+    look(piece.LDIR_Name3);
+    return more;
   }
 
   void orphan(std::uint32_t folder, const Entry& e) {
@@ -261,6 +311,10 @@ class FolderWalk {
     if (name.empty() || name.find_first_of(std::u16string_view(u"/\0", 2)) != name.npos) {
       s_.error("fat.name-illegal", node,
                "the name is empty or holds a character that no name may hold");
+    } else if (std::any_of(e.raw.DIR_Name.begin(), e.raw.DIR_Name.end(),
+                           [](std::uint8_t b) { return b >= 'a' && b <= 'z'; })) {
+      s_.add("fat.name-odd", Severity::warning, e.sector, node,
+             "the short name holds small letters, by which some systems don't find it");
     } else if (illegal(name) || illegal(alias) || e.raw.DIR_Name[0] == ' ' || name.size() > 255) {
       s_.add("fat.name-odd", Severity::warning, e.sector, node,
              "the name holds a character that FAT names don't");

@@ -116,6 +116,7 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
   const fat::Geometry& g = plan.geometry();
   const FileTree& tree = plan.tree();
   const bool from_ntfs = work.change.from == VolumeKind::ntfs;
+  tell_broken_names(s, out_);
   const std::uint64_t copied = plan.copied_clusters();
   consent("geometry",
           fmt::format(
@@ -245,6 +246,22 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
     consent("time-steps", fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
                                       "hundredth and of access to a day, in local time ({})",
                                       name_, zone.name()));
+}
+
+void tell_broken_names(const SurveyedPartition& volume, Assessment& out) {
+  constexpr std::uint64_t most = 5;
+  std::uint64_t count = 0;
+  std::string names;
+  for (const Finding& f : volume.findings) {
+    if (f.code != "fat.long-name-broken") continue;
+    if (count++ < most) names += (names.empty() ? "" : "; ") + f.text;
+  }
+  if (count == 0) return;
+  out.consents.push_back(
+      {"long-names", fmt::format("{}: {} damaged, and {} lost for good: {}{}",
+                                 volume_words(volume.partition.number),
+                                 plural(count, "long name is", "long names are"),
+                                 count == 1 ? "is" : "are", names, count > most ? "; …" : "")});
 }
 
 }  // namespace nuvrat::plan

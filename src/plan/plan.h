@@ -150,6 +150,8 @@ void plan_table(const PlanInput& input, Assessment& out);
 bool plan_stages(const Device& device, disk::DiskState before, const Wishes& wishes,
                  const ReadOptions& options, Random& random, Assessment& out);
 
+/// A consent where long names of a FAT volume are damaged: what is made anew has the short ones.
+void tell_broken_names(const SurveyedPartition& volume, Assessment& out);
 /// Obstacles to every rewrite of the disk: systems that are hibernated on one of its volumes.
 [[nodiscard]] std::vector<Obstacle> find_asleep(const Device& device, const Survey& survey,
                                                 const ReadOptions& options);

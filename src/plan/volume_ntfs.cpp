@@ -201,6 +201,7 @@ class NtfsPlanner {
                                        "on FAT, until its system is told otherwise",
                                        name_));
     add_name_consent(plan);
+    tell_broken_names(s, out_);
     if (plan.cluster_bytes() < 4096 && plan.cluster_bytes() < s.volume->cluster_bytes) {
       consent("clusters",
               fmt::format("clusters become {} bytes instead of {}, because FAT's data area begins "
