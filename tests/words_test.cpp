@@ -153,6 +153,13 @@ TEST_CASE("true words: a file with a hole longer than its volume is legal, howev
     const Manifest m = take_manifest(*v.disk, utc(), quiet);
     CHECK(m.bytes() > clusters * 512);
     CHECK(m.unreadable_files() == 0);
+    // A list of plain sums holds no hash that is another's.
+    const support::Folder folder;
+    const auto left_out = save_sha256sum(m, folder / "sums", false);
+    CHECK(left_out == (hole * 512 < std::uint64_t{1} << 32 ? std::vector<std::string>{}
+                                                           : std::vector<std::string>{"A.BIN"}));
+    CHECK(support::run("grep -c 'A.BIN' " + (folder / "sums").string()).out ==
+          (left_out.empty() ? "1\n" : "0\n"));
     // What is stored is compared: another byte behind the hole's beginning is another hash.
     Bytes sector = v.disk->read(lcn * v.spc, 1);
     sector[7] ^= 1;

@@ -9,6 +9,7 @@
 #include <filesystem>
 #include <iosfwd>
 #include <map>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -44,7 +45,10 @@ struct ManifestVolume {
   /// By node: the digest is one of its place, not of its contents. Empty: none is.
   std::vector<bool> placed;
   std::map<FileTree::Id, std::vector<ByteRange>>
-      unreadable;                 ///< parts that the device did not give
+      unreadable;  ///< parts that the device did not give
+  /// Files with 4 GiB or more in holes: their hash takes a hole by its length, and is no SHA-256 of
+  /// their contents. Of a manifest that was loaded it isn't known which these are.
+  std::set<FileTree::Id> holes_by_length;
   std::vector<LeftOut> left_out;  ///< what could not be read, and is therefore not in the tree
   /// In a rehearsal: not one of its sectors was written since it was recorded, so it was not read
   /// again, and the tree is empty.
@@ -118,9 +122,10 @@ std::string save_manifest(const Manifest& manifest, const std::filesystem::path&
 /// agree.
 [[nodiscard]] Manifest load_manifest(const std::filesystem::path& path);
 /// Lines of "hash  path", as the ordinary checksum program reads them. Paths begin with "pN/" when
-/// `with_partition`.
-void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
-                    bool with_partition);
+/// `with_partition`. Files whose hash takes holes by their length are left out; returns their
+/// paths, for people.
+std::vector<std::string> save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
+                                        bool with_partition);
 
 enum class DifferenceKind {
   missing,
@@ -152,7 +157,7 @@ struct Comparison {
   std::uint64_t count = 0;                          ///< all differences
   std::map<DifferenceKind, std::uint64_t> by_kind;  ///< the same, by kind
   std::uint64_t recorded = 0;                       ///< files that were recorded
-  std::uint64_t same = 0;   ///< of them, found with the contents, or on the sectors, of then
+  std::uint64_t same = 0;  ///< of them, found with the contents, or on the sectors, of then
   /// Of a job: files that were recorded and are found as recorded; their bytes; files that are
   /// there and are as planned, not as recorded (contents, size, name, times); those of partitions
   /// that were to be deleted; new ones as planned.

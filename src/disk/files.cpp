@@ -16,6 +16,7 @@
 #include "base/whole_file.h"
 #include "disk/cut_window.h"
 #include "disk/lost_start.h"
+#include "tree/places.h"
 #include "tree/readable.h"
 #include "volume/paths.h"
 
@@ -194,7 +195,7 @@ class Fetcher {
       set_times(path, tree_.info(id));
       ++result.files;
       result.bytes += bytes;
-      return hold_against_record(id, sha.finish());
+      return hold_against_record(id, recorded_form(id, sha.finish()));
     }
     const std::uint64_t size = tree_.bytes(id);
     std::uint64_t lost = 0;
@@ -223,6 +224,15 @@ class Fetcher {
     for (std::size_t i = 0; i < std::min(missing.size(), most); ++i)
       out += (i == 0 ? "" : ", ") + format_count(missing[i].offset);
     return out + (missing.size() > most ? ", …" : "") + " on can't be read";
+  }
+
+  // The hash that a manifest has: of a file with long holes another one than of its bytes.
+  Digest recorded_form(FileTree::Id id, const Digest& bytes) {
+    const bool by_length = tree_.stored(id) == Stored::extents &&
+                           tree::has_long_holes(tree_, id, reader_.device().sector_size());
+    if (options_.recorded == nullptr || !by_length) return bytes;
+    QuietProgress quiet;
+    return tree::hash_files(reader_.device(), tree_, {id}, quiet).front().digest;
   }
 
   void hold_against_record(FileTree::Id id, const Digest& digest) {

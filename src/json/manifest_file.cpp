@@ -311,18 +311,23 @@ Manifest load_manifest(const std::filesystem::path& path) {
   return out;
 }
 
-void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
-                    bool with_partition) {
+std::vector<std::string> save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
+                                        bool with_partition) {
   if (manifest.placed() > 0)
     throw Error(ErrorCode::words, "a manifest by places has no hashes of contents", {},
                 "Record the contents");
   base::WholeFile file(path, base::mode_for_others);
   std::ostream& out = file.out();
+  std::vector<std::string> left_out;
   for (const ManifestVolume& v : manifest.volumes) {
     v.tree.walk([&](FileTree::Id id) {
       if (v.tree.is_directory(id)) return;
       std::string name = v.tree.path(id);
       if (with_partition) name = fmt::format("p{}/{}", v.number, name);
+      if (v.holes_by_length.contains(id)) {
+        left_out.push_back(name);
+        return;
+      }
       std::string escaped;
       for (const char c : name) {
         escaped += c == '\\' ? "\\\\" : c == '\n' ? "\\n" : c == '\r' ? "\\r" : std::string(1, c);
@@ -331,6 +336,7 @@ void save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
     });
   }
   file.finish();
+  return left_out;
 }
 
 }  // namespace nuvrat

@@ -67,7 +67,7 @@ JournalPosition Journal::position(const Device& device) const {
   consider(0, false);
   if (fewest == 0) return out;
   // Some fit nowhere, and may leave it open: what the journal notes comes first.
-  const JournalPosition exact = std::move(out);
+  const JournalPosition exact = std::exchange(out, {});
   const std::uint64_t of_exact = std::exchange(fewest, ~std::uint64_t{0});
   if (impl_->reverted_) consider(0, false);
   if (impl_->done_ == count) consider(count, false);

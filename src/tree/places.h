@@ -26,6 +26,10 @@ namespace nuvrat::tree {
 /// The same of a partition that is recorded as a whole.
 [[nodiscard]] Digest range_place(SectorRange range);
 
+/// Whether so much of the file reads as zeros without a sector being read that its hash takes holes
+/// by their length: docs/formats/manifest.md.
+[[nodiscard]] bool has_long_holes(const FileTree& tree, FileTree::Id id, std::uint32_t sector_size);
+
 struct HashedFile {
   FileTree::Id id = FileTree::none;
   Digest digest;

@@ -109,7 +109,7 @@ class ContentHasher {
       workers_.end(slot);
       return;
     }
-    const bool by_length = zeros_in(tree, id) >= long_holes;
+    const bool by_length = has_long_holes(tree, id, device_.sector_size());
     std::uint64_t hole = 0;  // zeros since the last byte that a sector holds
     const auto end_hole = [&] {
       if (hole == 0) return;
@@ -145,20 +145,6 @@ class ContentHasher {
     workers_.add(bytes);
     progress_.advance(bytes.size());
     stop_if_cancelled(progress_);
-  }
-
-  // Bytes of the file that read as zeros without a sector being read.
-  [[nodiscard]] std::uint64_t zeros_in(const FileTree& tree, FileTree::Id id) const {
-    const std::uint64_t sector = device_.sector_size();
-    std::uint64_t left = tree.valid_bytes(id);
-    std::uint64_t zeros = tree.bytes(id) - left;
-    for (const SectorRange& e : tree.extents(id)) {
-      const std::uint64_t n =
-          e.count < div_up<std::uint64_t>(left, sector) ? e.count * sector : left;
-      if (e.first >= FileTree::hole) zeros += n;
-      left -= n;
-    }
-    return zeros;
   }
 
   void hash_elsewhere(const FileTree& tree, FileTree::Id id, std::vector<ByteRange>& unreadable) {
@@ -290,6 +276,18 @@ class KnownDigests final : public NodePairs {
 
 }  // namespace
 
+bool tree::has_long_holes(const FileTree& tree, FileTree::Id id, std::uint32_t sector_size) {
+  std::uint64_t left = tree.valid_bytes(id);
+  std::uint64_t zeros = tree.bytes(id) - left;
+  for (const SectorRange& e : tree.extents(id)) {
+    const std::uint64_t n =
+        e.count < div_up<std::uint64_t>(left, sector_size) ? e.count * sector_size : left;
+    if (e.first >= FileTree::hole) zeros += n;
+    left -= n;
+  }
+  return zeros >= long_holes;
+}
+
 std::vector<HashedFile> tree::hash_files(const Device& volume, const FileTree& tree,
                                          std::vector<FileTree::Id> ids, Progress& progress) {
   std::sort(ids.begin(), ids.end(), [&tree](FileTree::Id a, FileTree::Id b) {
@@ -332,6 +330,9 @@ ManifestVolume record(VolumeReader& reader, std::uint64_t start, Progress& progr
     ContentHasher hasher(reader.device(), &reader, progress, workers);
     for (const FileTree::Id id : disk_order(tree)) {
       if (tree.link(id) != FileTree::none) continue;
+      if (tree.stored(id) != Stored::elsewhere &&
+          has_long_holes(tree, id, reader.device().sector_size()))
+        out.holes_by_length.insert(id);
       if (proof == Proof::places) {
         if (const auto place = place_digest(tree, id, start, reader.device().sector_size())) {
           out.digests[id] = *place;
@@ -353,6 +354,7 @@ ManifestVolume record(VolumeReader& reader, std::uint64_t start, Progress& progr
     const FileTree::Id link = tree.link(id);
     if (link == FileTree::none) continue;
     out.digests[id] = out.digests[link];
+    if (out.holes_by_length.contains(link)) out.holes_by_length.insert(id);
     if (out.is_placed(link)) out.placed[id] = true;
     if (const auto it = out.unreadable.find(link); it != out.unreadable.end())
       out.unreadable[id] = it->second;

@@ -187,8 +187,7 @@ class TreePaths final : public PathReader {
   Bytes head(std::string_view path, std::size_t bytes) override {
     const FileTree::Id id = walk(path);
     if (id == FileTree::none || tree().is_directory(id)) throw no_file(path);
-    return first_of(bytes,
-                    [&](const auto& sink) { read_file(*reader_, tree().path(id), sink); });
+    return first_of(bytes, [&](const auto& sink) { read_file(*reader_, tree().path(id), sink); });
   }
 
  private:

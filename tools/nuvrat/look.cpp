@@ -109,17 +109,20 @@ int manifest(Options& options) {
   const std::vector<unsigned> numbers = partitions_of(options);
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
     const Manifest result = take_manifest(*device, read_options(options), progress, {numbers});
+    std::vector<std::string> left_out;
     if (options.format == "sha256sum") {
       const bool one =
           numbers.size() == 1 || (result.volumes.size() == 1 && result.volumes[0].number == 0);
-      save_sha256sum(result, options.output, !one);
+      left_out = save_sha256sum(result, options.output, !one);
     } else {
       save_manifest(result, options.output);
     }
     terminal.finish();
     std::ostream& words = options.output == "-" ? std::cerr : std::cout;
     words << (options.json ? manifest_json(result) : shown(manifest_text(result, output_style())));
-    return result.whole() && result.disturbance.empty() ? done : differs;
+    for (const std::string& path : left_out)
+      std::cerr << "left out of the sums, with 4 GiB or more of holes: " << printable(path) << '\n';
+    return result.whole() && result.disturbance.empty() && left_out.empty() ? done : differs;
   });
 }
 
