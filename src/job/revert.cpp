@@ -159,6 +159,15 @@ void compare_put_back(const Device& device, const CaseFile& job, const Case& fol
   }
 }
 
+// "FAT16" for "fat16"; what a volume is in words as it stands.
+std::string words_of_kind(const std::string& kind) {
+  for (const VolumeKind k : {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32,
+                             VolumeKind::ntfs, VolumeKind::exfat}) {
+    if (kind == name_of(k)) return title_of(k);
+  }
+  return kind;
+}
+
 // A partition that was a volume of a kind before the job and would now be something else.
 std::string other_kind(const Device& back, const Layout& layout, const CaseFile& job) {
   const auto check = [&](unsigned number, SectorRange place) -> std::string {
@@ -172,8 +181,8 @@ std::string other_kind(const Device& back, const Layout& layout, const CaseFile&
         continue;  // it can't be told, and couldn't be read then
       }
       if (name_of(now.kind) != c.kind && now.description != c.kind)
-        return fmt::format("; {} would be {}, and was {}", part_name(number), now.description,
-                           c.kind);
+        return fmt::format("{} would be {}, and was {}", part_name(number), now.description,
+                           words_of_kind(c.kind));
     }
     return "";
   };
@@ -196,12 +205,13 @@ void require_old_disk(const Device& device, const CaseFile& job, Journal& journa
       job.assessment.before.kind == TableKind::none || table.layout == job.assessment.before;
   const std::string kinds = other_kind(back, table.layout, job);
   if (tag == job.assessment.tag && same_layout && kinds.empty()) return;
-  throw refused(
-      fmt::format("the way back would not end in the old disk: its tag would be {}, and was {}{}{}",
-                  tag, job.assessment.tag, same_layout ? "" : "; its partitions would differ",
-                  kinds),
-      "Nothing was written. If another job was done on this disk after this one, revert that one "
-      "first");
+  const std::string why =
+      !kinds.empty() ? kinds
+      : !same_layout ? std::string("its partitions would not be as they were")
+                     : fmt::format("its tag would be {}, and was {}", tag, job.assessment.tag);
+  throw refused("the way back would not end in the old disk: " + why,
+                "Nothing was written. If another job was done on this disk after this one, revert "
+                "that one first");
 }
 
 void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
