@@ -86,11 +86,9 @@ CodePage::CodePage(unsigned number) : number_(number), converter_(std::make_uniq
   // By one number the library knows tables of several makers, the OEM pages under one name, those
   // of the graphical systems and of East Asia under another.
   const bool is_oem = number < 1000 && number != 874 && (number < 930 || number > 950);
-  const char* const ibm = "ibm-{}";
-  const char* const windows = "windows-{}";
-  if (!open(fmt::format(fmt::runtime(is_oem ? ibm : windows), number)) &&
-      !open(fmt::format("cp{}", number)) &&
-      !open(fmt::format(fmt::runtime(is_oem ? windows : ibm), number))) {
+  const std::string digits = std::to_string(number);
+  if (!open((is_oem ? "ibm-" : "windows-") + digits) && !open("cp" + digits) &&
+      !open((is_oem ? "windows-" : "ibm-") + digits)) {
     throw Error(ErrorCode::words, fmt::format("code page {} is not known", number), {},
                 "Give the number of an OEM code page, such as 437, 850, 852, 866 or 932");
   }

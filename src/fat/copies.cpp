@@ -100,7 +100,7 @@ struct EntryView {
     for (std::size_t k = width(); k > 0; --k) out = out << 8 | bytes[i * width() + k - 1];
     return out & ones_of(kind);
   }
-  // What an entry of `from` holds, the upper four bits of FAT32 too, which mean nothing.
+  // One entry of `from`, with the upper four bits of FAT32, which mean nothing.
   void copy(ByteView from, std::size_t i, ByteSpan to) const {
     if (kind == VolumeKind::fat12) {
       const std::size_t at = i + i / 2;
@@ -165,7 +165,7 @@ CopyMerge::Counts CopyMerge::merge(std::uint64_t at, ByteView right, ByteSpan ot
     ++(take ? out.decided : out.left);
     if (take) view.copy(right, i, other);
   }
-  // What is no entry, and bits that mean nothing, go with those that do.
+  // Bytes behind the last entry, and bits without a meaning, are copied with the entries.
   if (out.decided > 0 && out.left == 0) std::copy(right.begin(), right.end(), other.begin());
   return out;
 }

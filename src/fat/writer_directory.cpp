@@ -159,7 +159,7 @@ NewDirectory::Short NewDirectory::make_short(std::u16string_view name, bool shor
       std::all_of(name.begin(), name.end(), [](char16_t unit) { return unit < 0x80; });
   const bool told = basis.told_by_bits() && (ascii || short_only);
   if (const auto kept = kept_.find(name); kept != kept_.end()) {
-    // What had no long name needs none, where its letters are seen as they were.
+    // A name that had no long one needs none, where readers see the same letters.
     const bool same = (kept->second == candidate && told) ||
                       (short_only && reads_as(kept->second, basis.case_bits(), name));
     return {kept->second, !same, same ? basis.case_bits() : std::uint8_t{0}};

@@ -129,11 +129,8 @@ bool as_job_left_it(const Manifest& now, const CaseFile& job, const Case& folder
 // that the job gave up without writing them (old places of what it moved, an old FAT) are
 // in no journal, and may have been used since: only reading tells. What the job made
 // anew is in the journal, which was held against the disk before.
-void rehearse_way_back(const Device& device, const CaseFile& job, Journal& journal,
-                       const Case& folder, Progress& progress, RevertResult& result) {
-  Overlay back(device);
-  QuietProgress quiet;
-  journal.put_back(back, quiet, Journal::Note::none);
+void compare_rehearsed_back(const Device& back, const CaseFile& job, const Case& folder,
+                            Progress& progress, RevertResult& result) {
   const std::optional<Manifest> now = compare_with_recorded(back, job, folder, progress, result);
   const std::optional<Comparison>& out = result.compared;
   if (!out || out->equal() || as_job_left_it(*now, job, folder)) {
@@ -195,10 +192,7 @@ std::string other_kind(const Device& back, const Layout& layout, const CaseFile&
 }
 
 // Whatever the technician agreed to lose: a way back that doesn't end in the old disk is none.
-void require_old_disk(const Device& device, const CaseFile& job, Journal& journal) {
-  Overlay back(device);
-  QuietProgress quiet;
-  journal.put_back(back, quiet, Journal::Note::none);
+void require_old_disk(const Device& back, const CaseFile& job) {
   const TableReading table = read_table(back);
   const std::string tag = disk_tag(back, table);
   const bool same_layout =
@@ -218,11 +212,15 @@ void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage s
               const RevertOptions& options, const Case& folder, Progress& progress,
               RevertResult& out) {
   const bool finished = stage == CaseStage::finished;
-  if (!options.discard_later_changes && stage != CaseStage::torn) {
-    require_no_foreign(journal, device, job.assessment.after, finished);
-    if (finished) rehearse_way_back(device, job, journal, folder, progress, out);
+  const bool keeps_changes = !options.discard_later_changes && stage != CaseStage::torn;
+  if (keeps_changes) require_no_foreign(journal, device, job.assessment.after, finished);
+  {
+    Overlay back(device);
+    QuietProgress quiet;
+    journal.put_back(back, quiet, Journal::Note::none);
+    if (keeps_changes && finished) compare_rehearsed_back(back, job, folder, progress, out);
+    require_old_disk(back, job);
   }
-  require_old_disk(device, job, journal);
   require_undisturbed(device);
   folder.log("reverting", fmt::format("{}, on {}", name_of(stage), device.identity().path));
   try {

@@ -109,7 +109,7 @@ void plan_table(const PlanInput& input, Assessment& out) {
 
 namespace {
 
-// What every goal of one disk is assessed from.
+// The disk as read once, for the assessment of all goals.
 struct Look {
   const Device& device;
   const Survey& survey;

@@ -53,7 +53,7 @@ class MbrPlanner {
                                     "no files: it is dropped",
                                     p.number, describe(p.type),
                                     format_bytes(p.sectors * before_.sector_size))});
-        // What is reserved holds nothing; boot code is lost, and that is expected.
+        // A reserved partition holds nothing; boot code is lost, and that is expected.
         if (kind == TypeClass::bios_boot) {
           ExpectedChange change;
           change.kind = ExpectedChange::Kind::gone;

@@ -11,11 +11,6 @@
 namespace nuvrat {
 using namespace rewrite;
 
-// What the sectors of one step hold.
-struct Journal::Seen {
-  SectorSet before, after, on_the_way, not_kept;
-};
-
 // The sectors that don't hold what they would where `steps` are done and, if so, the next one is
 // under way.
 SectorSet Journal::misfits(const std::vector<Seen>& seen, unsigned steps, bool under_way) const {
@@ -43,16 +38,7 @@ JournalPosition Journal::position(const Device& device) const {
   std::vector<Seen> seen(impl_->recorded_);
   for (const Record& r : impl_->records_) {
     if (r.step >= seen.size()) continue;
-    Seen& of = seen[r.step];
-    impl_->see(r, device, of.before, of.after, of.on_the_way);
-    if (r.kept == Kept::nothing) of.not_kept.add(r.range);
-  }
-  for (Seen& of : seen) {  // free sectors that nobody keeps stay as they are on the way back
-    SectorSet other = of.not_kept;
-    other.remove(of.before);
-    other.remove(of.after);
-    other.remove(of.on_the_way);
-    of.not_kept.remove(other);
+    impl_->see(r, device, seen[r.step]);
   }
   const unsigned count = impl_->recorded_;
   JournalPosition out;

@@ -213,44 +213,45 @@ Bytes Journal::Impl::read_now(const Device& device, SectorRange range,
   return now;
 }
 
-void Journal::Impl::see(const Record& r, const Device& device, SectorSet& before, SectorSet& after,
-                        SectorSet& on_the_way) const {
+void Journal::Impl::see(const Record& r, const Device& device, Seen& seen) const {
   const Bytes payload = file_.payload(r.offset);
-  SectorSet unreadable;
-  const Bytes now = read_now(device, r.range, unreadable);
+  const Bytes now = read_now(device, r.range, seen.unreadable);
   const Bytes was = before_of(r);
   for (std::uint64_t i = 0; i < r.range.count; ++i) {
-    const std::uint64_t lba = r.range.first + i;
-    if (unreadable.contains({lba, 1})) continue;
+    const SectorRange sector{r.range.first + i, 1};
+    if (seen.unreadable.contains(sector)) continue;
     const std::uint32_t crc = sector_crc(now, i);
-    if (crc == get_crc(payload, i)) after.add({lba, 1});
-    if (crc == (was.empty() ? get_crc(payload, r.range.count + i) : sector_crc(was, i)))
-      before.add({lba, 1});
-    const auto [from, to] = versions_.equal_range(lba);
-    if (std::any_of(from, to, [crc](const auto& v) { return v.second == crc; }))
-      on_the_way.add({lba, 1});
+    const bool is_after = crc == get_crc(payload, i);
+    const bool is_before =
+        crc == (was.empty() ? get_crc(payload, r.range.count + i) : sector_crc(was, i));
+    const auto [from, to] = versions_.equal_range(sector.first);
+    const bool is_between =
+        std::any_of(from, to, [crc](const auto& version) { return version.second == crc; });
+    if (is_after) seen.after.add(sector);
+    if (is_before) seen.before.add(sector);
+    if (is_between) seen.on_the_way.add(sector);
+    if (was.empty() && (is_after || is_before || is_between)) seen.not_kept.add(sector);
   }
 }
 
 void Journal::Impl::judge(const Record& r, const SectorSet& parts, const Device& device,
                           bool finished, SectorSet& known, StrangeSectors& strange) const {
-  const Bytes payload = file_.payload(r.offset);
-  const Bytes now = read_now(device, r.range, strange.unreadable);
-  const Bytes before = before_of(r);
-  for (std::uint64_t i = 0; i < r.range.count; ++i) {
-    if (!parts.contains({r.range.first + i, 1}) ||
-        strange.unreadable.contains({r.range.first + i, 1}))
-      continue;
-    const std::uint32_t crc = sector_crc(now, i);
-    const std::uint64_t lba = r.range.first + i;
-    bool fine = crc == get_crc(payload, i);
-    if (!fine && !finished) {
-      fine = crc == (before.empty() ? get_crc(payload, r.range.count + i) : sector_crc(before, i));
-      const auto [from, to] = versions_.equal_range(lba);
-      for (auto it = from; it != to; ++it) fine |= it->second == crc;
-    }
-    (fine ? known : strange.foreign).add({lba, 1});
+  Seen seen;
+  see(r, device, seen);
+  SectorSet fits = seen.after;
+  if (!finished) {
+    fits.add(seen.before);
+    fits.add(seen.on_the_way);
   }
+  SectorSet others = parts;
+  others.remove(fits);
+  others.remove(seen.unreadable);
+  SectorSet fine = parts;
+  fine.remove(others);
+  fine.remove(seen.unreadable);
+  known.add(fine);
+  strange.foreign.add(others);
+  strange.unreadable.add(seen.unreadable);
 }
 
 }  // namespace nuvrat

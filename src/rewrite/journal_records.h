@@ -33,6 +33,15 @@ struct Journal::Record {
   unsigned purpose;      // index of its text
 };
 
+// Sectors of one or several records by what they hold.
+struct Journal::Seen {
+  SectorSet before;      // what was there before the step
+  SectorSet after;       // what the step leaves
+  SectorSet on_the_way;  // something that the step writes in between
+  SectorSet not_kept;    // any of these, where what was there before isn't kept
+  SectorSet unreadable;
+};
+
 class Journal::Impl {
  public:
   Impl(rewrite::JournalFile file, std::uint32_t sector_size, Undo undo);
@@ -59,11 +68,8 @@ class Journal::Impl {
   /// be read.
   void judge(const Record& r, const SectorSet& parts, const Device& device, bool finished,
              SectorSet& known, StrangeSectors& strange) const;
-
-  /// Which sectors of a record hold what it held before, what the step leaves, or something on the
-  /// way; those that can't be read hold none of it.
-  void see(const Record& r, const Device& device, SectorSet& before, SectorSet& after,
-           SectorSet& on_the_way) const;
+  /// Adds those of a record.
+  void see(const Record& r, const Device& device, Seen& seen) const;
 
   rewrite::JournalFile file_;
   std::uint32_t sector_size_;

@@ -22,7 +22,7 @@ std::string code(std::string_view text) {
   return "<code>" + esc(text) + "</code>";
 }
 
-// What became of the other files, each with what it counts.
+// The other files, each kind with its count.
 std::string other_files_words(const Comparison& c) {
   std::string out;
   const auto say = [&out](std::uint64_t count, const char* one, const char* many) {
@@ -58,7 +58,8 @@ std::string files_words(const CaseRecord& r) {
              ? fmt::format(
                    "{} files with {} have the names, sizes and times that they had. All but those "
                    "that had to move are in the places where they were, and nothing was written "
-                   "there. What had to move was read before and after, and is the same. What the "
+                   "there. Files that had to move were read before and after, and are the same. "
+                   "What the "
                    "others hold was not read.",
                    claim("files", c.unchanged), bytes)
              : fmt::format(
