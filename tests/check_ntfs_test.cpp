@@ -3,6 +3,7 @@
 #include <fmt/core.h>
 
 #include "broken_rules.h"
+#include "direction.h"
 #include "ntfs_bytes.h"
 
 using namespace nuvrat;
@@ -11,6 +12,94 @@ using support::NtfsBytes;
 using support::put;
 using support::utc;
 using volumes::noise;
+
+namespace {
+
+// Of the contents of A.BIN, and of the file.
+void set_flags(const NtfsBytes& v, std::uint64_t flags, std::uint64_t bits) {
+  const std::uint64_t n = v.record_of(u"A.BIN");
+  v.change(n, v.attribute(n, 0x80) + 12, flags, 2);
+  v.change(n, v.attribute(n, 0x10) + 24 + 32, 0x20 | bits, 4);
+}
+
+// A resident attribute list, of nothing but the record itself.
+void add_list(const NtfsBytes& v, std::uint64_t number) {
+  Bytes attribute(24 + 32);
+  put(attribute, 0, 0x20, 4);
+  put(attribute, 4, attribute.size(), 4);
+  put(attribute, 10, 24, 2);
+  put(attribute, 14, 20, 2);
+  put(attribute, 16, 32, 4);
+  put(attribute, 20, 24, 2);
+  put(attribute, 24, 0x10, 4);
+  put(attribute, 28, 32, 2);
+  put(attribute, 31, 26, 1);
+  put(attribute, 40, number | number << 48, 8);
+  v.replace(number, v.attribute(number, 0x30), 0, attribute);
+  put_next_id(v, number);
+}
+
+enum class PageState { closed, open, torn };
+
+struct RestartPage {
+  std::uint64_t lsn;
+  PageState state;
+};
+
+void set_restart_page(const NtfsBytes& v, std::uint64_t number, const RestartPage& page) {
+  Bytes b(4096);
+  put(b, 0, 0x52545352, 4);
+  put(b, 4, 0x1E, 2);
+  put(b, 6, 9, 2);
+  put(b, 0x10, 4096, 4);
+  put(b, 0x14, 4096, 4);
+  put(b, 0x18, 0x30, 2);
+  put(b, 0x1A, 1, 2);
+  put(b, 0x1C, 1, 2);
+  put(b, 0x1E, 7, 2);
+  put(b, 0x30, page.lsn, 8);
+  put(b, 0x38, 1, 2);
+  put(b, 0x3A, 0xFFFF, 2);
+  put(b, 0x3C, page.state == PageState::open ? 0 : 0xFFFF, 2);
+  NtfsBytes::protect(b, 0x1E);
+  if (page.state == PageState::torn) put(b, 3 * 512 - 2, 9, 2);
+  v.disk->write(v.sector_of(2, 0x80) + number * 8, b);
+}
+
+}  // namespace
+
+TEST_CASE("check: of the log's restart pages the newer whole one counts, and a torn one is said") {
+  struct Case {
+    RestartPage first, second;
+    const char* code;  // of what is said
+  };
+  const Case cases[] = {
+      {{100, PageState::closed}, {90, PageState::open}, ""},
+      {{90, PageState::open}, {100, PageState::closed}, ""},
+      {{100, PageState::open}, {90, PageState::closed}, "ntfs.not-clean"},
+      {{100, PageState::closed}, {100, PageState::open}, "ntfs.not-clean"},
+      {{100, PageState::open}, {100, PageState::closed}, "ntfs.not-clean"},
+      {{100, PageState::torn}, {90, PageState::closed}, "ntfs.log"},
+      {{100, PageState::closed}, {90, PageState::torn}, "ntfs.log"},
+      {{100, PageState::torn}, {90, PageState::torn}, "ntfs.log"},
+  };
+  const NtfsBytes v;
+  for (const Case& c : cases) {
+    set_restart_page(v, 0, c.first);
+    set_restart_page(v, 1, c.second);
+    const Findings findings = check_volume(*v.disk, utc());
+    std::string said;
+    for (const Finding& f : findings) said += f.code + " ";
+    const std::string wanted = c.code;
+    for (const char* code : {"ntfs.not-clean", "ntfs.log"}) {
+      const bool expected = wanted == code;
+      CHECK_MESSAGE((find_code(findings, code) != nullptr) >= expected, said);
+      if (wanted.empty()) CHECK_MESSAGE(find_code(findings, code) == nullptr, said);
+    }
+    // What isn't closed is refused; what is, is not.
+    CHECK_MESSAGE(direction::assessed(*v.disk, {"volume=fat32"}).in_reach() == wanted.empty(), said);
+  }
+}
 
 TEST_CASE("check: every rule of NTFS is named when it is broken") {
   const std::vector<support::Damage<NtfsBytes>> cases = {
@@ -116,7 +205,20 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          v.change(5, entry + 12, 2, 1);
        }},
       {"ntfs.name-copy",
-       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 8, 12345, 8); }},
+       [](NtfsBytes& v) {  // neither the file's own name nor its contents say this
+         v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 48, 12345, 8); });
+       }},
+      {"ntfs.name-form",
+       [](NtfsBytes& v) {
+         v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 56, 0x10000000, 4); });
+       }},
+      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x0001, 0); }},
+      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x0001, 0x800); }},
+      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x8000, 0); }},
+      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x8000, 0x200); }},
+      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x4000, 0x4000); }},
+      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x0400, 0); }},
+      {"ntfs.reparse-bit", [](NtfsBytes& v) { set_flags(v, 0, 0x400); }},
       {"ntfs.directory-flag", [](NtfsBytes& v) { v.change(v.record_of(u"A.BIN"), 22, 3, 2); }},
       {"ntfs.attribute-list",
        [](NtfsBytes& v) {
@@ -179,22 +281,9 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          v.replace(0, v.attribute(0, 0x30), 0, attribute);
          put_next_id(v, 0);
        }},
-      {"ntfs.system-list",
-       [](NtfsBytes& v) {  // a resident one, of nothing but the record itself
-         Bytes attribute(24 + 32);
-         put(attribute, 0, 0x20, 4);
-         put(attribute, 4, attribute.size(), 4);
-         put(attribute, 10, 24, 2);
-         put(attribute, 14, 20, 2);
-         put(attribute, 16, 32, 4);
-         put(attribute, 20, 24, 2);
-         put(attribute, 24, 0x10, 4);
-         put(attribute, 28, 32, 2);
-         put(attribute, 31, 26, 1);
-         put(attribute, 40, 2 | 2ull << 48, 8);
-         v.replace(2, v.attribute(2, 0x30), 0, attribute);
-         put_next_id(v, 2);
-       }},
+      {"ntfs.system-list", [](NtfsBytes& v) { add_list(v, 2); }},
+      {"ntfs.system-list", [](NtfsBytes& v) { add_list(v, 6); }},
+      {"ntfs.system-list", [](NtfsBytes& v) { add_list(v, 10); }},
       {"ntfs.volume-record",
        [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 8, 2, 1); }},
       {"ntfs.not-clean", [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 10, 1, 1); }},

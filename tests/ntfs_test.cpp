@@ -197,6 +197,12 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
     w.add_file("pieces", noise(512 * (w.free_clusters() / 2 - 8), 1), scattered);
   };
   CHECK(first_code(*volume(singles)) == "in reach");
+  {  // and what is read before attribute lists are known has none afterwards
+    const auto device = volume(singles);
+    convert(*device);
+    const Findings found = check_volume(*device, utc());
+    CHECK_MESSAGE(found.empty(), found.front().code << ": " << found.front().text);
+  }
   CHECK(first_code(*volume([&](FatWriter& w) {
           singles(w);
           const auto mark = [&w](std::uint32_t c) {

@@ -176,6 +176,9 @@ class FolderCheck {
             fmt::format("'{}' names record {}, which isn't there", text(last_), record));
       return;
     }
+    if (r->directory != ((head.attributes.value() & file_name_directory) != 0))
+      error("ntfs.name-form",
+            fmt::format("'{}' says wrongly whether it is a folder", text(last_)));
     state_.names_of_folders.push_back(hash_name(reference, value));
   }
 
@@ -251,9 +254,12 @@ void compare_names(CheckState& state) {
                   "a folder's entry is not a name that the file itself has");
       ++b;
     } else {
-      if (a->whole != b->whole)
+      const CheckState::Record* r = state.records.find(a->record);
+      const bool directory = r != nullptr && r->directory;
+      if (!directory && b->said != a->said && b->said != a->real)
         state.finding("ntfs.name-copy", Severity::note, a->record,
-                      "times, sizes or bits in a folder's entry differ from the file's own name");
+                      "the size in a folder's entry is neither that of the file nor that in the "
+                      "file's own name");
       ++a;
       ++b;
     }

@@ -13,12 +13,24 @@
 
 namespace nuvrat::ntfs {
 
-CheckState::Name hash_name(std::uint64_t record_reference, ByteView value) {
-  // Parent, and from the name's length on; times, sizes and bits between them may grow old.
+namespace {
+
+// Enough of a size to tell it from others.
+std::uint16_t short_hash(std::uint64_t size) {
+  return static_cast<std::uint16_t>(XXH3_64bits(&size, sizeof size));
+}
+
+}  // namespace
+
+CheckState::Name hash_name(std::uint64_t record_reference, ByteView value,
+                           std::optional<std::uint64_t> real_size) {
+  // Parent, and from the name's length on: times, sizes and bits between them grow old on either
+  // side.
   constexpr std::size_t length_at = offsetof(FileNameHead, name_length);
   std::uint64_t hash = XXH3_64bits_withSeed(value.data(), 8, record_reference);
   hash = XXH3_64bits_withSeed(value.data() + length_at, value.size() - length_at, hash);
-  return {hash, static_cast<std::uint32_t>(XXH3_64bits(value.data(), value.size())),
+  const std::uint64_t said = load<FileNameHead>(value).data_size.value();
+  return {hash, short_hash(said), short_hash(real_size.value_or(said)),
           static_cast<std::uint32_t>(record_of(record_reference))};
 }
 
@@ -148,6 +160,13 @@ class RecordCheck {
       return;
     }
     const auto n = load<NonResidentHeader>(body, sizeof(AttributeHeader));
+    constexpr std::size_t with_occupied = sizeof(AttributeHeader) + sizeof(NonResidentHeader) + 8;
+    if ((head.flags.value() & (attribute_sparse | attribute_compressed)) != 0 &&
+        n.lowest_vcn.value() == 0 && n.runs_offset.value() < with_occupied)
+      error("ntfs.attribute-flags",
+            fmt::format("the attribute at byte {} says that it is sparse or compressed, but not "
+                        "how many bytes it occupies",
+                        at));
     Runs runs;
     try {
       const std::size_t runs_at = std::min<std::size_t>(n.runs_offset.value(), body.size());
@@ -207,13 +226,16 @@ class RecordCheck {
 
   void check_file(const std::vector<AttributeView>& all) {
     const std::uint64_t reference = file_reference(number_, header_.sequence.value());
+    const AttributeView* contents = find_attribute(all, at_data);
+    const std::uint64_t size = contents == nullptr ? 0 : contents->bytes();
     std::uint64_t names = 0;
     for (const AttributeView& a : all) {
       if (a.type == at_file_name) {
         ++names;
-        check_name(a, reference);
+        check_name(a, reference, size);
       }
       if (!a.resident) check_sizes(a);
+      if (a.type == at_data) check_flags(a);
       if (a.type == at_index_root && a.name != u"$I30") check_view(a);
     }
     if (names != header_.links.value())
@@ -223,10 +245,9 @@ class RecordCheck {
     check_list(all);
     check_information(all);
     const bool directory = (header_.flags.value() & record_directory) != 0;
-    if (const AttributeView* data = find_attribute(all, at_data);
-        data != nullptr && !directory && number_ >= first_user_record) {
+    if (contents != nullptr && !directory && number_ >= first_user_record) {
       ++state_.totals.files;
-      state_.totals.bytes += data->bytes();
+      state_.totals.bytes += size;
     }
     if (directory != (find_attribute(all, at_index_root, u"$I30") != nullptr))
       error("ntfs.directory-flag", "the record is a folder without an index, or the other way");
@@ -300,7 +321,7 @@ class RecordCheck {
     return false;
   }
 
-  void check_name(const AttributeView& a, std::uint64_t reference) {
+  void check_name(const AttributeView& a, std::uint64_t reference, std::uint64_t size) {
     if (a.value.size() < sizeof(FileNameHead) ||
         a.value.size() <
             sizeof(FileNameHead) + std::size_t{2} * load<FileNameHead>(a.value).name_length) {
@@ -313,7 +334,7 @@ class RecordCheck {
     const bool directory = (header_.flags.value() & record_directory) != 0;
     if (directory != ((head.attributes.value() & file_name_directory) != 0))
       error("ntfs.name-form", "a name says wrongly whether it is a folder's");
-    state_.names_of_records.push_back(hash_name(reference, a.value));
+    state_.names_of_records.push_back(hash_name(reference, a.value, size));
     if (directory && head.name_space != name_dos) {
       state_.folders.back().parent = record_of(head.parent.value());
       state_.folders.back().name_units = head.name_length;
@@ -350,6 +371,43 @@ class RecordCheck {
       error("ntfs.hole", fmt::format("attribute {:X} has holes but isn't sparse", a.type));
   }
 
+  void check_flags(const AttributeView& a) {
+    constexpr std::uint16_t known = attribute_sparse | attribute_encrypted | attribute_compressed;
+    if ((a.flags & ~known) != 0)
+      error("ntfs.attribute-flags",
+            fmt::format("the contents have the unknown flags {:04X}", a.flags & ~known));
+    if (a.resident) return;
+    const bool packed = (a.flags & attribute_compressed) != 0;
+    if (packed && (a.compression_unit == 0 || a.compression_unit > max_compression_unit))
+      error("ntfs.attribute-flags",
+            fmt::format("the contents are said to be compressed in units of 2^{} clusters: no "
+                        "system reads the file",
+                        a.compression_unit));
+  }
+
+  // Bits of the file against the attributes that it has.
+  void check_bits(const std::vector<AttributeView>& all, std::uint32_t bits) {
+    const bool reparse = find_attribute(all, at_reparse_point) != nullptr;
+    if (reparse != ((bits & attr_reparse_point) != 0))
+      error("ntfs.reparse-bit", reparse ? "the file has a reparse point, and doesn't say so"
+                                        : "the file is said to be a reparse point, and has none");
+    const bool keys = find_attribute(all, at_logged_utility_stream, u"$EFS") != nullptr;
+    for (const AttributeView& a : all) {
+      if (a.type == at_data && (a.flags & attribute_encrypted) != 0 && !keys)
+        error("ntfs.attribute-flags", "the contents are said to be encrypted, but no keys are kept");
+    }
+    const AttributeView* data = find_attribute(all, at_data);
+    if (data == nullptr || number_ < first_user_record) return;
+    const auto differs = [&](std::uint16_t flag, std::uint32_t bit) {
+      return (data->flags & flag) != 0 && (bits & bit) == 0;
+    };
+    if (differs(attribute_sparse, attr_sparse_file) ||
+        differs(attribute_compressed, attr_compressed_file) ||
+        differs(attribute_encrypted, attr_encrypted_file))
+      warning("ntfs.attribute-flags",
+              "the contents are sparse, compressed or encrypted, and the file doesn't say so");
+  }
+
   void check_information(const std::vector<AttributeView>& all) {
     const AttributeView* info = find_attribute(all, at_standard_information);
     if (info == nullptr || (info->value.size() != 48 && info->value.size() != 72)) {
@@ -357,6 +415,9 @@ class RecordCheck {
             "the record has no STANDARD_INFORMATION of 48 or 72 bytes");
       return;
     }
+    check_bits(all, load<be::little_uint32_buf_t>(info->value, offsetof(StandardInformation,
+                                                                        attributes))
+                        .value());
     if (info->value.size() == 72) {
       state_.security_ids.emplace_back(static_cast<std::uint32_t>(number_),
                                        load<StandardInformation>(info->value).security_id.value());

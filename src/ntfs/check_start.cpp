@@ -86,7 +86,8 @@ void check_start(CheckState& state) {
   if (const AttributeView* data = find_attribute(mft, at_data)) check_mft_runs(state, data->runs);
   if (const AttributeView* list = find_attribute(mft, at_attribute_list))
     check_mft_list(state, *list);
-  for (const std::uint64_t number : {record_mirror, record_log, record_volume_info}) {
+  for (std::uint64_t number = 1; number < first_user_record; ++number) {
+    if (!is_read_early(number)) continue;
     const auto all = state.system_file(number);
     if (find_attribute(all, at_attribute_list) != nullptr)
       state.finding("ntfs.system-list", Severity::warning, number,

@@ -43,10 +43,11 @@ struct CheckState {
   std::vector<Claim> claims;
 
   /// A FILE_NAME of a record, or its copy in a folder's index, by hash: what must be equal on both
-  /// sides, and what systems let grow old (times and sizes).
+  /// sides, the size that it says, and that of the contents.
   struct Name {
     std::uint64_t hash;
-    std::uint32_t whole, record;
+    std::uint16_t said, real;
+    std::uint32_t record;
     bool operator<(const Name& o) const { return hash < o.hash; }
   };
   std::vector<Name> names_of_records;
@@ -84,7 +85,9 @@ struct CheckState {
   }
 };
 
-[[nodiscard]] CheckState::Name hash_name(std::uint64_t record_reference, ByteView value);
+/// `real_size`: of the contents, where they are known.
+[[nodiscard]] CheckState::Name hash_name(std::uint64_t record_reference, ByteView value,
+                                         std::optional<std::uint64_t> real_size = {});
 
 void check_boot(CheckState& state);
 void check_start(CheckState& state);

@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <bit>
 #include <map>
-#include <utility>
 
 #include <fmt/core.h>
 
@@ -11,6 +10,7 @@
 #include "ntfs/check_state.h"
 #include "ntfs/fixup.h"
 #include "ntfs/mirror.h"
+#include "ntfs/restart.h"
 
 namespace nuvrat::ntfs {
 namespace {
@@ -43,24 +43,10 @@ void check_log(CheckState& state, bool said) {
     state.error("ntfs.log", record_log, "$LogFile is smaller than any system takes");
     return;
   }
-  Bytes page(4096);
-  bool sound = false;
-  for (const std::uint64_t at : {0u, 4096u}) {
-    state.volume.read(*data, at, page);
-    const auto mark = load<be::little_uint32_buf_t>(page).value();
-    if (mark == 0xFFFFFFFF && at == 0) sound = true;
-    if (mark != 0x52545352 || !unprotect(page)) continue;  // "RSTR"
-    sound = true;
-    const std::size_t area = load<be::little_uint16_buf_t>(page, 0x18).value();
-    if (area + 16 > page.size()) continue;
-    if (load<be::little_uint16_buf_t>(page, area + 12).value() != 0xFFFF &&
-        (load<be::little_uint16_buf_t>(page, area + 14).value() & 2) == 0 &&
-        !std::exchange(said, true))
-      state.error("ntfs.not-clean", record_log,
-                  "the log holds work that is not done yet; start the volume once under the system "
-                  "that owns it, and close it there");
-  }
-  if (!sound) state.error("ntfs.log", record_log, "$LogFile begins with nothing that a log has");
+  const LogState log = read_log(state.volume, *data);
+  const bool open = log.kind == LogState::Kind::open && !log.torn;
+  if (const auto trouble = log.trouble(); trouble && !(open && said))
+    state.error(open ? "ntfs.not-clean" : "ntfs.log", record_log, *trouble);
 }
 
 void check_definitions(CheckState& state) {

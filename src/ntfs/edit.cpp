@@ -30,7 +30,7 @@ std::string EditTrouble::text(std::uint64_t cluster_bytes) const {
     case Kind::pieces:
       return fmt::format(
           "the {} that would be free lie in pieces too small for what must be in one, the "
-          "beginning of $MFT",
+          "beginning of $MFT, or in few, as the system's files must",
           plural(free, "cluster", "clusters"));
     case Kind::records:
       return fmt::format("a file in many pieces needs {} of $MFT, and {} free",
@@ -123,7 +123,8 @@ void Edit::scan_record(std::uint64_t number, ByteView record) {
         // Bad clusters that leave the volume block nothing.
         if (!bad || hit->first < clusters_) {
           if (fixed) fixed_ = fixed_.value_or(hit->first);
-          in_the_way_.push_back({hit->first, hit->count});
+          (is_read_early(base) ? early_in_the_way_[base] : in_the_way_)
+              .push_back({hit->first, hit->count});
           owners_.insert(number);
         }
         left = {hit->end(), left.end() - hit->end()};
@@ -245,15 +246,29 @@ void Edit::note_move(const ClusterMove& move) {
 
 void Edit::move_contents() {
   moved_ = 0;
+  for (const auto& [number, runs] : early_in_the_way_) {
+    const std::uint64_t count = clusters_in(runs);
+    const std::optional<Run> whole = room_->take_whole(count);
+    move_runs(runs, whole ? Runs{*whole} : room_->take(count));
+  }
   Runs joined;
   for (const Run& r : in_the_way_) add_run(joined, r);
-  for (const Run& r : joined) {
-    std::uint64_t from = r.lcn;
-    for (const Run& to : room_->take(r.count)) {
-      const ClusterMove move{from, to.count, to.lcn};
+  for (const Run& r : joined) move_runs({r}, room_->take(r.count));
+}
+
+// As many clusters in `to` as in `from`.
+void Edit::move_runs(const Runs& from, const Runs& to) {
+  auto target = to.begin();
+  std::uint64_t used = 0;  // of the target
+  for (const Run& r : from) {
+    for (std::uint64_t done = 0; done < r.count;) {
+      const std::uint64_t count = std::min(r.count - done, target->count - used);
+      const ClusterMove move{r.lcn + done, count, target->lcn + used};
       contents_.push_back(move);
       note_move(move);
-      from += to.count;
+      done += count;
+      used += count;
+      if (used == target->count) ++target, used = 0;
     }
     moved_ += r.count;
   }

@@ -179,6 +179,7 @@ class Edit {
   };
   MaybeTrouble attempt(const Way& way);
   void move_contents();
+  void move_runs(const Runs& from, const Runs& to);
   MaybeTrouble make_room_in_records();
   MaybeTrouble rebuild(std::uint64_t base, std::uint64_t first_free, std::uint64_t end_free);
   /// Where records may be taken.
@@ -232,6 +233,7 @@ class Edit {
   // What the scan found.
   SectorSet owned_;  // clusters
   Runs in_the_way_;
+  std::map<std::uint64_t, Runs> early_in_the_way_;  // of records that can't grow, in their order
   std::set<std::uint64_t> owners_;  // records with runs in the way
   std::optional<std::uint64_t> fixed_;
   std::multimap<std::uint64_t, std::uint64_t> extensions_;  // by base record

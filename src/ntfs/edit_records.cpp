@@ -39,8 +39,7 @@ std::optional<EditTrouble> Edit::make_room_in_records() {
   for (const auto& [number, put] : puts_) bases.insert(number);
   for (const std::uint64_t base : bases) {
     if (base == record_mft) continue;  // its turn comes
-    // What a system reads before it knows attribute lists must do without.
-    const bool early = base < record_secure || base == record_upcase;
+    const bool early = is_read_early(base);
     const std::uint64_t end = early ? 0 : volume_.records();
     if (MaybeTrouble trouble = rebuild(base, first_spare, end))
       return early ? no_pieces() : trouble;

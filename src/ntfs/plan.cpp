@@ -24,6 +24,12 @@ std::uint64_t usual_log(std::uint64_t volume_bytes) {
 }
 constexpr std::uint64_t min_log = mebi / 4;
 
+// Whose records may have no extensions, and whose runs grow with the pieces that are free.
+constexpr std::pair<Stream, SystemRecord> early_streams[] = {{Stream::log, record_log},
+                                                             {Stream::attr_def, record_attr_def},
+                                                             {Stream::bitmap, record_bitmap},
+                                                             {Stream::upcase, record_upcase}};
+
 }  // namespace
 
 Plan::Plan(const FileTree& tree, const Format& format)
@@ -58,7 +64,7 @@ std::uint64_t Plan::whole_clusters() const {
   const std::uint64_t record_bytes = packer_.unused(0).size();
   std::uint64_t bytes = 0;
   if (split_start_) bytes += start_bytes_ + std::max(4 * record_bytes, cluster_bytes_);
-  if (log_in_pieces_) bytes += log_bytes_;
+  for (const Stream s : in_many_) bytes += size(s);
   return div_up(bytes, cluster_bytes_) + missing_;
 }
 
@@ -154,6 +160,12 @@ void Plan::place(Stream s, std::uint64_t bytes, tree::FreeRuns& room) {
   set(s, bytes, room.take(div_up(bytes, cluster_bytes_)));
 }
 
+void Plan::place_in_few(Stream s, std::uint64_t bytes, tree::FreeRuns& room) {
+  const std::uint64_t count = div_up(bytes, cluster_bytes_);
+  const std::optional<Run> whole = room.take_whole(count);
+  set(s, bytes, whole ? Runs{*whole} : room.take(count));
+}
+
 void Plan::set(Stream s, std::uint64_t bytes, Runs runs) {
   runs_[static_cast<std::size_t>(s)] = std::move(runs);
   sizes_[static_cast<std::size_t>(s)] = bytes;
@@ -161,26 +173,29 @@ void Plan::set(Stream s, std::uint64_t bytes, Runs runs) {
 
 void Plan::lay_out(std::uint64_t log_bytes, tree::FreeRuns& room) {
   log_bytes_ = log_bytes;
-  // All of $MFT in one piece, unless the log then finds too few large ones.
-  for (const bool whole : {true, false}) {
+  // $MFT takes what is in one piece, unless the others then find too little of it.
+  for (const Order order : {Order::whole_mft, Order::few_first, Order::records_first}) {
     std::uint64_t mft_extensions = 0;
     std::uint64_t other_extensions = 0;
     do {
       room.rewind();
-    } while (!attempt(room, whole, mft_extensions, other_extensions));
+    } while (!attempt(room, order, mft_extensions, other_extensions));
     needed_ = room.used();
     missing_ = room.missing();
     taken_ = room.taken();
-    // Readers take no log whose record has extensions.
-    log_in_pieces_ = needed_ <= free_ && !packer_.fits(attributes_of(*this, system(record_log)));
-    if (!log_in_pieces_) break;
+    in_many_.clear();
+    for (const auto& [stream, record] : early_streams) {
+      if (needed_ <= free_ && !packer_.fits(attributes_of(*this, system(record))))
+        in_many_.push_back(stream);
+    }
+    if (fits()) break;
   }
 }
 
 // What is read before $MFT's runlist is known lies in one piece: $MFT's first records, by number
-// from the boot sector's place, and the mirror. The log follows, which must lie in few. Records lie
-// whole in a run, always.
-void Plan::place_start(bool whole, std::uint64_t mft_extensions, tree::FreeRuns& room) {
+// from the boot sector's place, and the mirror. What must lie in few follows. Records lie whole in a
+// run, always.
+void Plan::place_start(Order order, std::uint64_t mft_extensions, tree::FreeRuns& room) {
   const std::uint64_t record_bytes = packer_.unused(0).size();
   const std::uint64_t unit = std::max<std::uint64_t>(record_bytes / cluster_bytes_, 1);
   const std::uint64_t mft = records_ * record_bytes / cluster_bytes_;
@@ -188,7 +203,7 @@ void Plan::place_start(bool whole, std::uint64_t mft_extensions, tree::FreeRuns&
   const std::uint64_t least = mft_extensions == 0 ? 16 : first_extension_of_mft + mft_extensions;
   start_bytes_ = least * record_bytes;
   std::optional<Run> start;
-  if (whole) start = room.take_whole(mft);
+  if (order == Order::whole_mft) start = room.take_whole(mft);
   for (const std::uint64_t records : {first_node_, least}) {
     if (!start)
       start = room.take_whole(div_up(records * record_bytes, unit * cluster_bytes_) * unit);
@@ -198,16 +213,21 @@ void Plan::place_start(bool whole, std::uint64_t mft_extensions, tree::FreeRuns&
   split_start_ = !start || !mirror;
   set(Stream::mirror, mirror_bytes,
       mirror ? Runs{*mirror} : room.take(mirror_bytes / cluster_bytes_));
-  const std::optional<Run> log = room.take_whole(div_up(log_bytes_, cluster_bytes_));
-  set(Stream::log, log_bytes_, log ? Runs{*log} : room.take(div_up(log_bytes_, cluster_bytes_)));
+  const auto place_few = [&] {
+    place_in_few(Stream::log, log_bytes_, room);
+    place_in_few(Stream::bitmap, bitmap_bytes(clusters_), room);
+    place_in_few(Stream::upcase, std::uint64_t{65536} * 2, room);
+  };
+  if (order != Order::records_first) place_few();
   Runs runs;
   if (start) runs.push_back(*start);
   for (const Run& run : room.take(mft - clusters_in(runs), unit)) add_run(runs, run);
   set(Stream::mft, records_ * record_bytes, std::move(runs));
+  if (order == Order::records_first) place_few();
 }
 
 // True when the guesses held: as many extension records, at most, as were counted on.
-bool Plan::attempt(tree::FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
+bool Plan::attempt(tree::FreeRuns& room, Order order, std::uint64_t& mft_extensions,
                    std::uint64_t& other_extensions) {
   extended_.clear();
   const std::uint64_t record_bytes = packer_.unused(0).size();
@@ -217,11 +237,9 @@ bool Plan::attempt(tree::FreeRuns& room, bool whole, std::uint64_t& mft_extensio
       div_up((first_other + other_extensions) * record_bytes, cluster_bytes_);
   records_ = mft_clusters * cluster_bytes_ / record_bytes;
 
-  place_start(whole, mft_extensions, room);
+  place_start(order, mft_extensions, room);
   place(Stream::mft_bitmap, div_up<std::uint64_t>(records_, 64) * 8, room);
   place(Stream::attr_def, std::uint64_t{16} * 160, room);
-  place(Stream::bitmap, bitmap_bytes(clusters_), room);
-  place(Stream::upcase, std::uint64_t{65536} * 2, room);
   place(Stream::security, security_.sds.size(), room);
   for (auto& [id, folder] : folders_)
     folder.runs = room.take(div_up(folder.blocks * index_block_bytes, cluster_bytes_));
@@ -232,7 +250,7 @@ bool Plan::attempt(tree::FreeRuns& room, bool whole, std::uint64_t& mft_extensio
     if (!packer_.fits(attributes_of(*this, e))) next += make_extended(e, next, room);
   };
   for (std::uint32_t r = 1; r < first_extension_of_mft; ++r) {
-    const bool apart = r == record_root || r == record_log || (r >= 12 && r < first_user_record);
+    const bool apart = r == record_root || is_read_early(r) || (r >= 12 && r < first_user_record);
     if (!apart) plan_one(system(r));
   }
   for (FileTree::Id id = 0; id < tree_.size(); ++id) {

@@ -47,10 +47,10 @@ class Plan {
   [[nodiscard]] std::uint64_t needed_clusters() const { return needed_; }
   [[nodiscard]] std::uint64_t free_clusters() const { return free_; }
   /// There is room, but in pieces too small: for the first records of $MFT or its mirror, which lie
-  /// in one; for records, none of which lies in two runs; for the log, which even at its smallest
-  /// may have but so many.
+  /// in one; for records, none of which lies in two runs; for $LogFile, $Bitmap and $UpCase, which
+  /// may lie in no more than their records can name.
   [[nodiscard]] bool in_pieces() const {
-    return needed_ <= free_ && (missing_ > 0 || split_start_ || log_in_pieces_);
+    return needed_ <= free_ && (missing_ > 0 || split_start_ || !in_many_.empty());
   }
   /// What must lie in one piece: the first records of $MFT, in bytes.
   [[nodiscard]] std::uint64_t start_bytes() const { return start_bytes_; }
@@ -106,15 +106,22 @@ class Plan {
   [[nodiscard]] Runs used() const;
 
  private:
+  // What is handed out while the pieces are large, after the first records and the mirror.
+  enum class Order {
+    whole_mft,     // all of $MFT in one, then what must lie in few
+    few_first,     // what must lie in few, then the rest of $MFT
+    records_first  // the rest of $MFT, no record of which lies in two runs
+  };
   [[nodiscard]] std::size_t index_blocks(FileTree::Id id) const;
   void plan_folders();
   void plan_moves();
   void lay_out(std::uint64_t log_bytes, tree::FreeRuns& room);
-  bool attempt(tree::FreeRuns& room, bool whole, std::uint64_t& mft_extensions,
+  bool attempt(tree::FreeRuns& room, Order order, std::uint64_t& mft_extensions,
                std::uint64_t& other_extensions);
-  void place_start(bool whole, std::uint64_t mft_extensions, tree::FreeRuns& room);
+  void place_start(Order order, std::uint64_t mft_extensions, tree::FreeRuns& room);
   std::size_t make_extended(Entity e, std::uint64_t first_extension, tree::FreeRuns& room);
   void place(Stream s, std::uint64_t bytes, tree::FreeRuns& room);
+  void place_in_few(Stream s, std::uint64_t bytes, tree::FreeRuns& room);
   void set(Stream s, std::uint64_t bytes, Runs runs);
 
   const FileTree& tree_;
@@ -131,7 +138,7 @@ class Plan {
   std::uint64_t free_ = 0;
   std::uint64_t missing_ = 0;  // of those needed, in pieces that would do
   bool split_start_ = false;
-  bool log_in_pieces_ = false;
+  std::vector<Stream> in_many_;  // whose records can't name so many pieces
   std::uint64_t start_bytes_ = 0;
   Runs taken_;
   std::vector<Move> moves_;

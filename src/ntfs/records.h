@@ -99,6 +99,7 @@ enum AttributeType : std::uint32_t {
 
 inline constexpr std::uint16_t attribute_compressed = 0x0001;
 inline constexpr std::uint16_t attribute_encrypted = 0x4000;
+inline constexpr unsigned max_compression_unit = 8;  // a power of two of clusters; 4 is customary
 inline constexpr std::uint16_t attribute_sparse = 0x8000;
 
 struct AttributeHeader {
@@ -256,6 +257,23 @@ enum SystemRecord : std::uint32_t {
 [[nodiscard]] inline std::uint64_t file_reference(std::uint64_t number, std::uint16_t sequence) {
   return number | static_cast<std::uint64_t>(sequence) << 48;
 }
+/// Records that a reader needs before it knows attribute lists, and so never have one. ($MFT's own
+/// has, where its runlist is long.)
+[[nodiscard]] constexpr bool is_read_early(std::uint64_t number) {
+  switch (number) {
+    case record_mirror:
+    case record_log:
+    case record_volume_info:
+    case record_attr_def:
+    case record_bitmap:
+    case record_boot:
+    case record_upcase:
+      return true;
+    default:
+      return false;
+  }
+}
+
 [[nodiscard]] inline std::uint64_t record_of(std::uint64_t reference) {
   return reference & 0xFFFFFFFFFFFF;
 }

@@ -412,7 +412,7 @@ void Volume::stream_own(const AttributeView& a, const std::function<void(ByteVie
 // that are nothing but holes are zeros.
 void Volume::stream_compressed(const AttributeView& a,
                                const std::function<void(ByteView)>& sink) const {
-  if (a.compression_unit > 8)
+  if (a.compression_unit > max_compression_unit)
     throw Error(ErrorCode::damaged,
                 fmt::format("a compression unit of 2^{} clusters", a.compression_unit));
   const std::uint64_t cluster = geometry_.cluster_bytes();

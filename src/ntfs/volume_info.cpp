@@ -4,35 +4,15 @@
 
 #include <nuvrat/error.h>
 
-#include "base/record.h"
-#include "ntfs/fixup.h"
+#include "ntfs/restart.h"
 
 namespace nuvrat::ntfs {
 namespace {
 
-// The log is closed when it is empty, or its restart area says that no client uses it.
-bool log_is_closed(const Volume& volume) {
+LogState log_state(const Volume& volume) {
   const auto all = volume.attributes(record_log);
   const AttributeView* data = find_attribute(all, at_data);
-  if (data == nullptr || data->resident || data->size < 8192) return false;
-  bool any_closed = false;
-  for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{4096}}) {
-    Bytes page(4096);
-    volume.read(*data, at, page);
-    const auto mark = load<be::little_uint32_buf_t>(page).value();
-    if (mark == 0xFFFFFFFF) {
-      any_closed |= at == 0;
-      continue;
-    }
-    if (mark != 0x52545352 || !unprotect(page)) continue;  // "RSTR"
-    const std::size_t area = load<be::little_uint16_buf_t>(page, 0x18).value();
-    if (area + 16 > page.size()) continue;
-    const auto client = load<be::little_uint16_buf_t>(page, area + 12).value();
-    const auto flags = load<be::little_uint16_buf_t>(page, area + 14).value();
-    if (client != 0xFFFF && (flags & 2) == 0) return false;
-    any_closed = true;
-  }
-  return any_closed;
+  return data == nullptr ? LogState{} : read_log(volume, *data);
 }
 
 std::uint64_t free_bytes(const Volume& volume) {
@@ -89,16 +69,16 @@ VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
                 {{}, {}, record_volume_info, {}});
   const bool dirty = (about->value[10] & 1) != 0;
   // Neither is needed to read files: what can't be told is said.
-  const auto closed = told(log, record_log, "whether the volume was closed properly isn't known",
-                           [&] { return log_is_closed(volume); });
-  info.clean = !dirty && closed.value_or(false);
-  if (dirty || (closed && !*closed)) {
+  const auto state = told(log, record_log, "whether the volume was closed properly isn't known",
+                          [&] { return log_state(volume); });
+  const auto trouble = state ? state->trouble() : std::nullopt;
+  info.clean = !dirty && state && !trouble;
+  if (dirty || trouble) {
     log.add("ntfs.not-clean", Severity::error,
             Place{{}, {}, dirty ? record_volume_info : record_log, {}},
             dirty ? "the volume is marked as not closed properly; start it once under the "
                     "system that owns it"
-                  : "the log holds work that is not done yet; start the volume once under "
-                    "the system that owns it, and close it there");
+                  : *trouble);
   }
   info.free_bytes = told(log, record_bitmap, "what is free isn't known", [&] {
                       return free_bytes(volume);
