@@ -267,6 +267,22 @@ void lose_chains(FatVolume& v) {
 
 }  // namespace
 
+TEST_CASE("mend: what the second boot sector says as the rest does is put into the first one") {
+  for (const auto& wrong : std::vector<std::vector<std::pair<std::uint64_t, unsigned>>>{
+           {{42, 7}}, {{43, 1}}, {{21, 0xF0}}, {{21, 0xFF}, {42, 1}}}) {
+    FatVolume volume;
+    const auto sound = volume.disk->clone();
+    for (const auto& [at, byte] : wrong) volume.change(0, at, byte);
+    mend(volume, Unowned::leave);
+    CHECK(volume.disk->same_as(*sound));
+    // Where the second one says the same, it stays: nothing says better.
+    for (const auto& [at, byte] : wrong) {
+      for (const std::uint64_t boot : {0, 6}) volume.change(boot, at, byte);
+    }
+    CHECK(assess_repair(*volume.disk, utc()).steps.empty());
+  }
+}
+
 TEST_CASE("mend: where the root folder is lost, what was in it is kept as told, and never freed") {
   FatVolume volume;
   volume.disk->write(volume.sector_of(volume.root), Bytes(512));

@@ -64,9 +64,15 @@ class FatCheck {
              "the volume was not closed properly; start it once under the system that owns it, or "
              "check it there");
     if (s_.g.kind != VolumeKind::fat32) return;
-    if (ext.BPB_FSVer.value() != 0)
+    const unsigned version = ext.BPB_FSVer.value();
+    if (s_.g.backup_boot != 0) mend_boot();
+    if (version != 0) {
+      const bool mended = !s_.facts.boot_mended.empty() && s_.facts.boot_mended[42] == 0;
       s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
-             fmt::format("the volume is of version {:04X}", ext.BPB_FSVer.value()));
+             fmt::format("the volume is of version {:04X}{}", version,
+                         mended ? ", which doesn't exist; the second boot sector says 0" : ""),
+             mended);
+    }
     if (boot.BPB_TotSec16.value() != 0)
       s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
              "a field that FAT32 leaves zero holds the size");
@@ -80,13 +86,32 @@ class FatCheck {
     }
   }
 
+  void mend_boot() {
+    Bytes copy(s_.g.sector_bytes);
+    if (!device::is_given(s_.device, std::uint64_t{s_.g.backup_boot} * s_.ratio, copy)) return;
+    const Bytes first = s_.device.read(0, s_.ratio);
+    Bytes merged = merged_boot(first, copy, media_of(s_.g.active_fat));
+    if (merged != first) s_.facts.boot_mended = std::move(merged);
+  }
+
+  [[nodiscard]] std::optional<std::uint8_t> media_of(std::uint32_t copy) const {
+    Bytes first(s_.device.sector_size());
+    if (!device::is_given(s_.device, s_.g.fat_start(copy) * s_.ratio, first)) return std::nullopt;
+    return first[0];
+  }
+
   // Right is the one that the rest agrees with: the first is copied over the other only where
   // nothing that was seen with it is wrong, or where both say the same of what lies where.
   void check_boot_copy() {
     if (!s_.facts.boot_copy_differs) return;
     const bool person = copy_contradicts_ && !s_.agreement.complete();
-    const Bytes first = s_.device.read(0, s_.ratio);
+    const Bytes& mended = s_.facts.boot_mended;
+    const Bytes first = mended.empty() ? s_.device.read(0, s_.ratio) : mended;
     const Bytes second = s_.device.read(std::uint64_t{s_.g.backup_boot} * s_.ratio, s_.ratio);
+    if (first == second) {
+      s_.facts.boot_copy_differs = false;  // said of the first
+      return;
+    }
     const bool undecided = !person && merged_boot_copy(first, second) == second;
     s_.facts.boot_copy_differs = !undecided;
     if (undecided) {
@@ -107,20 +132,19 @@ class FatCheck {
   }
 
   void check_fat_head() {
-    const auto media_of = [this](std::uint32_t copy) -> std::optional<std::uint8_t> {
-      Bytes first(s_.device.sector_size());
-      if (!device::is_given(s_.device, s_.g.fat_start(copy) * s_.ratio, first)) return std::nullopt;
-      return first[0];
-    };
     const auto media = media_of(s_.g.active_fat);
     if (media && *media != s_.boot[21]) {
       for (std::uint32_t copy = 0; s_.g.mirrored && copy < s_.g.fats; ++copy)
         s_.facts.head_wrong |= copy != s_.g.active_fat && media_of(copy) == s_.boot[21];
+      const Bytes& mended = s_.facts.boot_mended;
+      const bool boot_wrong = !s_.facts.head_wrong && !mended.empty() && mended[21] == *media;
       s_.add("fat.media", Severity::warning, s_.g.fat_start(s_.g.active_fat), CheckState::root,
              fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}{}",
                          *media, s_.boot[21],
-                         s_.facts.head_wrong ? ", as in another FAT: that is right" : ""),
-             s_.facts.head_wrong);
+                         s_.facts.head_wrong ? ", as in another FAT: that is right"
+                         : boot_wrong        ? "; the second boot sector says as the FAT"
+                                             : ""),
+             s_.facts.head_wrong || boot_wrong);
     }
     if (!s_.map.clean() && !s_.g.dirty_flag) s_.not_clean(s_.g.fat_start(s_.g.active_fat));
   }

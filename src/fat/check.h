@@ -40,6 +40,7 @@ struct Facts {
   bool chains_sound = true;  ///< every folder and file has a chain of its own that ends well
   bool root_lost = false;    ///< what is unowned is all that was in the volume
   bool boot_copy_differs = false;
+  Bytes boot_mended;  ///< the first boot sector where the second says it better; else empty
   bool info_wrong = false;
   VolumeTotals totals;
 };

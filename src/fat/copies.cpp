@@ -190,6 +190,16 @@ Bytes merged_boot_copy(ByteView first, ByteView second) {
   return out;
 }
 
+Bytes merged_boot(ByteView first, ByteView second, std::optional<std::uint8_t> fat_media) {
+  std::string fault;
+  Bytes out(first.begin(), first.end());
+  if (!parse_boot(second, fault)) return out;
+  constexpr std::size_t media = 21, version = 42;
+  if (fat_media && second[media] == *fat_media) out[media] = *fat_media;
+  if (second[version] == 0 && second[version + 1] == 0) out[version] = out[version + 1] = 0;
+  return out;
+}
+
 std::string ordinal_fat(std::uint32_t copy) {
   return copy == 1 ? "the second one" : fmt::format("number {}", copy + 1);
 }

@@ -111,6 +111,10 @@ class CopyMerge {
 /// what the rest of the volume decides (where things lie, its version). Serial number, label and
 /// code stay: nothing says which of two is right.
 [[nodiscard]] Bytes merged_boot_copy(ByteView first, ByteView second);
+/// The first with what the second says better: the version of FAT32, of which there is but one, and
+/// the media byte where it is that of the FAT.
+[[nodiscard]] Bytes merged_boot(ByteView first, ByteView second,
+                                std::optional<std::uint8_t> fat_media);
 
 /// "the second one", "number 3"
 [[nodiscard]] std::string ordinal_fat(std::uint32_t copy);

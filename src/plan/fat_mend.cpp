@@ -118,7 +118,12 @@ class FatMender {
   }
 
   void mend_copies() {
-    const std::uint8_t media = device_.read(partition_.start)[21];
+    Bytes first = device_.read(partition_.start, ratio_);
+    if (!facts_.boot_mended.empty() && !facts_.head_wrong) {
+      first = facts_.boot_mended;
+      put(0, first);
+    }
+    const std::uint8_t media = first[21];
     // Once every cluster in use is of a file, or is to be, those that are free are free.
     const bool complete = facts_.complete || loose_.empty() || unowned_ != Unowned::leave;
     const fat::CopyMerge merge(g_, media, facts_.owned, complete);
@@ -126,9 +131,7 @@ class FatMender {
     if (facts_.head_wrong) draft_.set_entry(g_.active_fat, 0, 0xFFFFFF00 | media);
     if (facts_.boot_copy_differs) {
       const std::uint64_t at = std::uint64_t{g_.backup_boot} * ratio_;
-      const Bytes copy = fat::merged_boot_copy(device_.read(partition_.start, ratio_),
-                                               device_.read(partition_.start + at, ratio_));
-      put(at, copy);
+      put(at, fat::merged_boot_copy(first, device_.read(partition_.start + at, ratio_)));
     }
   }
 

@@ -1,5 +1,6 @@
 #include "report/words.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include <fmt/core.h>
@@ -22,7 +23,14 @@ std::string device_words(const DeviceIdentity& device) {
 
 std::string step_words(const Assessment& a) {
   std::string out;
-  for (const Step& step : a.steps) out += (out.empty() ? "" : ", then ") + step.name();
+  for (auto step = a.steps.begin(); step != a.steps.end();) {
+    const std::string name = step->name();
+    const auto next = std::find_if(step, a.steps.end(),
+                                   [&name](const Step& other) { return other.name() != name; });
+    out += (out.empty() ? "" : ", then ") + name;
+    if (next - step > 1) out += fmt::format(", in {} rewrites", next - step);
+    step = next;
+  }
   return out;
 }
 
