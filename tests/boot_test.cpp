@@ -5,6 +5,8 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/partition_type.h>
+
 #include "orrelune.h"
 #include "support.h"
 #include "system_disk.h"
@@ -409,12 +411,12 @@ TEST_CASE("boot: a boot sector with a wrong start, and three ways to put it righ
 
 TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
   const auto disk = system_disk({40, 44, 8, 10, 2, false});
-  for (const std::string goal : {"p1=gone", "p2=gone", "p1=fat32", "p2=fat32", "p1.active=no",
-                                 "p3.active=yes", "p1=logical"}) {
+  for (const std::string goal :
+       {"p1=gone", "p2=gone", "p1=fat32", "p1.active=no", "p3.active=yes", "p1=logical"}) {
     CAPTURE(goal);
     const Assessment a = look(*disk, goal);
     REQUIRE(a.in_reach());
-    CHECK(consents_to(a, "start"));
+    CHECK(a.consents.at(0).code == "start");  // before everything else
     const auto copy = disk->clone();
     const support::Folder folder(support::Folder::Where::memory);
     (void)rewrite(*copy, goal, folder / "case");
@@ -428,8 +430,65 @@ TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
   }
   // Another table says so in words of its own.
   const Assessment gpt = look(*disk, "table=gpt p3.size=-1MiB");
-  CHECK(consents_to(gpt, "firmware"));
+  CHECK(gpt.consents.at(0).code == "firmware");
   CHECK_FALSE(consents_to(gpt, "start"));
+  // What a system can't run from isn't made of its volume.
+  for (const std::string goal : {"p2=fat32", "p2=fat32 table=gpt p3.size=-1MiB"}) {
+    CAPTURE(goal);
+    const Assessment a = look(*disk, goal);
+    REQUIRE_FALSE(a.in_reach());
+    CHECK(a.obstacles.at(0).code == "starts-from");
+  }
+  // Of a system that nothing starts it is said.
+  const auto other = disk->clone();
+  const support::Folder folder(support::Folder::Where::memory);
+  (void)rewrite(*other, "p1.active=no", folder / "case");
+  const Assessment old = look(*other, "p2=fat32");
+  REQUIRE(old.in_reach());
+  CHECK(old.consents.at(0).code == "system");
+}
+
+TEST_CASE("boot: room for the EFI system partition is found wherever there is any") {
+  struct Case {
+    const char* name;
+    orrelune::SystemDisk plan;
+    const char* before;  // a goal that is reached first; or none
+    const char* by;      // the consent that says where it comes from
+    std::uint64_t mib;   // how large it becomes
+  };
+  const Case cases[] = {
+      {"the system's volume, by the usual", {40, 600, 0, 10, 0, true}, "", "shorter", 260},
+      {"by 100 MiB", {40, 240, 0, 10, 0, true}, "", "shorter", 101},
+      {"by the least", {40, 60, 0, 10, 0, true}, "", "shorter", 37},
+      {"another volume", {40, 30, 0, 200, 0, true}, "", "shorter", 100},
+      {"an old boot partition that isn't active", {100, 44, 0, 10, 2, false}, "p2.active=yes",
+       "gone", 100},
+      {"a small gap", {40, 30, 38, 10, 2, true}, "", "boot-files", 38},
+  };
+  for (const Case& c : cases) {
+    CAPTURE(std::string(c.name));
+    const auto disk = system_disk(c.plan);
+    const support::Folder folder(support::Folder::Where::memory);
+    if (*c.before != '\0') (void)rewrite(*disk, c.before, folder / "before");
+    const Assessment a = rewrite(*disk, "table=gpt boot=uefi", folder / "case");
+    CHECK(consents_to(a, c.by));
+    CHECK(survey_disk(*disk, support::utc()).systems.starts() == StartWay::uefi);
+    const Layout layout = read_table(*disk).layout;
+    std::uint64_t bytes = 0;
+    for (const Partition& p : layout.partitions) {
+      if (class_of(p.type) == TypeClass::efi_system) bytes = p.sectors * disk->sector_size();
+    }
+    CHECK(bytes / (1u << 20) == c.mib);
+  }
+  // Where more is asked for than there is, what works is offered.
+  const auto disk = system_disk({40, 240, 0, 10, 0, true});
+  const Assessment a = look(*disk, "table=gpt boot=uefi esp=260MiB");
+  REQUIRE(a.obstacles.size() == 1);
+  CHECK_FALSE(a.obstacles[0].goals.empty());
+  std::string words;
+  for (const Goal& g : a.obstacles[0].goals) words += (words.empty() ? "" : " ") + g.text();
+  INFO(words);
+  CHECK(look(*disk, words).in_reach());
 }
 
 TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is planned") {

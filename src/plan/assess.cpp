@@ -192,6 +192,10 @@ std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
     goals.push_back({fmt::format("p{}.size", number), "-1MiB"});
     return goals;
   }
+  if (o.code == "esp-room") {  // whatever finds room
+    if (std::erase_if(goals, [](const Goal& g) { return g.subject == "esp"; }) == 0) return {};
+    return goals;
+  }
   const std::string front = fmt::format("p{}.front", o.partition);
   const auto more =
       std::find_if(goals.begin(), goals.end(), [&](const Goal& g) { return g.subject == front; });

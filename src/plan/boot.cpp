@@ -21,6 +21,9 @@ namespace paths = boot::paths;
 
 constexpr std::uint64_t mib_bytes = 1u << 20;
 constexpr std::uint64_t usual_efi_bytes = 260 * mib_bytes;
+constexpr std::uint64_t small_efi_bytes = 100 * mib_bytes;
+// FAT32 needs 65,525 clusters; firmware reads it everywhere.
+constexpr std::uint64_t least_efi_bytes = 36 * mib_bytes;
 
 std::string words_of_way(StartWay way) {
   return way == StartWay::uefi ? "UEFI" : "legacy";
@@ -110,44 +113,74 @@ class Ways {
       }
     }
     Wishes base = in_.wishes;
-    const std::uint64_t sector = layout_.sector_size;
-    // FAT32 needs 65,525 clusters; firmware reads it everywhere.
-    const std::uint64_t least = sector == 512 ? 36 * mib_bytes : usual_efi_bytes;
-    base.make_efi = EfiWish{base.esp == 0 ? usual_efi_bytes : base.esp,
-                            base.esp == 0 ? std::min(100 * mib_bytes, usual_efi_bytes) : base.esp};
-    if (sector != 512) base.make_efi->least = std::max(base.make_efi->least, least);
+    const std::vector<std::uint64_t> lengths = efi_lengths();
+    base.make_efi = EfiWish{lengths.front(), lengths.size() > 1 ? lengths[1] : lengths.front()};
     std::vector<Wishes> out{end_made_room(base)};
-    if (const unsigned old = old_boot_partition(); old != 0) {
+    for (const unsigned old : old_boot_partitions()) {
       Wishes in_its_place = base;
       in_its_place.gone.insert(old);
-      if (base.esp == 0) in_its_place.make_efi->least = least;
+      in_its_place.make_efi->least = lengths.back();
       out.push_back(end_made_room(in_its_place));
     }
-    const unsigned number = first().number;
-    if (base.sizes.count(number) == 0) {
-      Wishes shorter = base;
-      // A MiB more: the gap begins at a whole one.
-      shorter.sizes[number] = {SizeWish::Kind::less, base.make_efi->bytes + mib_bytes};
-      out.push_back(end_made_room(shorter));
+    for (const unsigned number : could_be_shorter()) {
+      for (const std::uint64_t bytes : lengths) {
+        // A MiB more: the gap begins at a whole one.
+        const std::uint64_t room = bytes + mib_bytes;
+        if (in_.state.find(number)->volume->free_bytes < room) continue;
+        Wishes shorter = base;
+        shorter.sizes[number] = {SizeWish::Kind::less, room};
+        shorter.make_efi->least = bytes;
+        out.push_back(end_made_room(shorter));
+      }
     }
+    base.make_efi->least = lengths.back();
+    out.push_back(end_made_room(base));
     return out;
   }
 
-  // The active partition, where only boot files are on it.
-  [[nodiscard]] unsigned old_boot_partition() const {
+  // Of a new EFI system partition, the one that is best first.
+  [[nodiscard]] std::vector<std::uint64_t> efi_lengths() const {
+    if (in_.wishes.esp != 0) return {in_.wishes.esp};
+    if (layout_.sector_size != 512) return {usual_efi_bytes};
+    return {usual_efi_bytes, small_efi_bytes, least_efi_bytes};
+  }
+
+  // Volumes whose length nobody asked for: the system's first, then those with most room.
+  [[nodiscard]] std::vector<unsigned> could_be_shorter() const {
+    std::vector<unsigned> out{first().number};
+    const auto free = [this](unsigned number) { return in_.state.find(number)->volume->free_bytes; };
+    for (const SurveyedPartition& s : in_.state.volumes) {
+      const unsigned number = s.partition.number;
+      const bool known =
+          s.volume && (is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs);
+      if (known && number != first().number && s.partition.role != Role::extended &&
+          !has_errors(s.findings))
+        out.push_back(number);
+    }
+    std::stable_sort(out.begin() + 1, out.end(),
+                     [&free](unsigned a, unsigned b) { return free(a) > free(b); });
+    std::erase_if(out, [this](unsigned number) {
+      return in_.wishes.sizes.count(number) != 0 || in_.wishes.gone.count(number) != 0;
+    });
+    return out;
+  }
+
+  // Those with nothing but boot files on them; the one that is started from first.
+  [[nodiscard]] std::vector<unsigned> old_boot_partitions() const {
+    std::vector<unsigned> out;
     for (const BootFiles& b : in_.state.systems.boot_files) {
       const SurveyedPartition* s = in_.state.find(b.number);
       const bool of_system =
           std::any_of(in_.state.systems.systems.begin(), in_.state.systems.systems.end(),
                       [&b](const SystemVolume& v) { return v.number == b.number; });
-      if (b.way != StartWay::legacy || !b.in_force || of_system || !s->volume ||
+      if (b.way != StartWay::legacy || of_system || !s->volume ||
           in_.wishes.gone.count(b.number) != 0)
         continue;
       const OpenVolume volume(in_, s->partition, options_);
-      if (volume.files != nullptr && only_boot_files(*volume.files, StartWay::legacy))
-        return b.number;
+      if (volume.files == nullptr || !only_boot_files(*volume.files, StartWay::legacy)) continue;
+      out.insert(b.in_force ? out.begin() : out.end(), b.number);
     }
-    return 0;
+    return out;
   }
 
   // The second GPT takes the disk's last sectors: a volume that ends there becomes a little

@@ -45,6 +45,10 @@ class Renamed {
 void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
                  Assessment& out);
 
+/// A system that would be on FAT: one that the disk starts is an obstacle, another one is to be
+/// agreed to.
+void check_systems_stay(const disk::DiskState& before, const Wishes& wishes, Assessment& out);
+
 /// Looks at the disk as it will be. Where it started before, and won't, or where the store starts
 /// something else first: that, to be agreed to. Where it was to start, and nothing would be found:
 /// an obstacle.

@@ -50,6 +50,7 @@ class Stages {
       return false;
     }
     if (changes_volumes() || !wishes_.gone.empty()) add_finding_obstacles(before_, out_);
+    check_systems_stay(before_, wishes_, out_);
     const bool fine = volumes() && labels() && sizes();
     if (!fine) {
       keep_numbers();

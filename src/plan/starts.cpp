@@ -335,7 +335,37 @@ class Starts {
   std::uint64_t boot_bytes_ = 0;
 };
 
+// It becomes FAT or NTFS, and gets the boot sector of that.
+bool another_kind(const Wishes& wishes, unsigned number) {
+  const auto wish = wishes.volumes.find(number);
+  return wish != wishes.volumes.end() && wish->second.kind.has_value();
+}
+
 }  // namespace
+
+void check_systems_stay(const disk::DiskState& before, const Wishes& wishes, Assessment& out) {
+  for (const SystemVolume& v : before.systems.systems) {
+    const auto wish = wishes.volumes.find(v.number);
+    if (wish == wishes.volumes.end() || !wish->second.kind || !is_fat(*wish->second.kind) ||
+        before.find(v.number)->signature.kind != VolumeKind::ntfs)
+      continue;
+    const auto& files = before.systems.boot_files;
+    const bool started = std::any_of(files.begin(), files.end(), [&v](const BootFiles& b) {
+      return b.in_force && b.missing.empty() && b.system == v.number;
+    });
+    if (started) {
+      add_obstacle(out, "starts-from",
+                   fmt::format("the system that this disk starts is on p{}, and runs from NTFS only",
+                               v.number),
+                   "Leave it as it is; or copy its files to another volume, such as g1=fat32", 0,
+                   v.number);
+    } else {
+      out.consents.push_back({"system", fmt::format("a system is on p{}, and runs from NTFS only: "
+                                                    "it can't be started afterwards",
+                                                    v.number)});
+    }
+  }
+}
 
 void check_start(const Device& planned, const disk::DiskState& after, const Systems& before,
                  const Wishes& wishes, const ReadOptions& options, Assessment& out) {
@@ -362,19 +392,31 @@ void check_start(const Device& planned, const disk::DiskState& after, const Syst
          fmt::format("{} finds the boot store, but what that starts first may not be on this disk: "
                      "{}; choose in its menu, or let a system set it",
                      firmware, why)});
-  } else if (wishes.boot) {
+    return;
+  }
+  if (wishes.boot) {
     add_obstacle(out, "boot-way",
                  fmt::format("{} would not find the system afterwards: {}", firmware, why),
                  "Let the system's own repair put its start right, with this disk as it is, then "
                  "ask again");
-  } else if (std::none_of(out.consents.begin(), out.consents.end(),
-                          [](const Consent& c) { return c.code == "firmware"; })) {
-    out.consents.push_back(
-        {"start",
-         fmt::format("{} starts the system on this disk now, as far as can be seen, and may "
-                     "not afterwards: {}",
-                     firmware, why)});
   }
+  if (wishes.boot) return;
+  for (const BootFiles& b : before.boot_files) {
+    if (b.in_force && b.missing.empty() && another_kind(wishes, b.number))
+      why = fmt::format("the boot sector of p{} is not carried over", b.number);
+  }
+  // What matters most: it is said before everything else.
+  const auto said = std::find_if(out.consents.begin(), out.consents.end(),
+                                 [](const Consent& c) { return c.code == "firmware"; });
+  if (said != out.consents.end()) {
+    std::rotate(out.consents.begin(), said, said + 1);
+    return;
+  }
+  out.consents.insert(
+      out.consents.begin(),
+      {"start", fmt::format("{} starts the system on this disk now, as far as can be seen, and may "
+                            "not afterwards: {}",
+                            firmware, why)});
 }
 
 void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
