@@ -624,6 +624,78 @@ TEST_CASE("room: to the front, where the EBR is that the table has until then") 
   CHECK(counts.done == 2);
 }
 
+TEST_CASE("room: restore points, which a change of their volume spoils, are agreed to and end") {
+  const std::uint8_t mark[] = {0x6B, 0x87, 0x08, 0x38, 0x76, 0xC1, 0x48, 0x4E,
+                               0xB7, 0xAE, 0x04, 0x04, 0x6E, 0x6C, 0xC7, 0x52};
+  for (const std::uint32_t sector_size : {512u, 4096u}) {
+    for (const bool kept : {true, false}) {
+      for (const char* goal : {"p1.label=EBBE", "p1.size=-4MiB", "p1.size=min", "p1.front=+1MiB",
+                               "p1=fat32", "p1=fat16", "table=gpt", "p1=logical"}) {
+        CAPTURE(sector_size);
+        CAPTURE(std::string(goal));
+        const bool of_table = std::string(goal) == "table=gpt" || std::string(goal) == "p1=logical";
+        const std::uint64_t mib = (1u << 20) / sector_size;
+        auto disk = support::disk(300 * mib, sector_size);
+        Random random(5);
+        {
+          Layout layout;
+          layout.kind = TableKind::mbr;
+          layout.sector_size = sector_size;
+          layout.disk_sectors = disk->sectors();
+          layout.disk_signature = 0x4F52524C;
+          Partition p;
+          p.number = 1;
+          p.start = 4 * mib;
+          p.sectors = 290 * mib;
+          p.type = std::uint8_t{0x0C};
+          layout.partitions.push_back(p);
+          write_new_table(*disk, layout);
+        }
+        {
+          WritableWindow place(*disk, {4 * mib, 290 * mib});
+          FatFormat format;
+          format.hidden_sectors = static_cast<std::uint32_t>(4 * mib);
+          format.kind = VolumeKind::fat16;
+          format.cluster_sectors = sector_size == 512 ? 16 : 2;
+          FatWriter writer(place, format);
+          writer.add_file("PEGEL.BIN", support::noise(90000, 1));
+          writer.finish();
+        }
+        const support::Folder folder(support::Folder::Where::memory);
+        const auto done = [&](const char* words, const char* name) {
+          Assessment a = assess(*disk, {parse_goal(words)}, utc(), random);
+          for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+          REQUIRE(a.in_reach());
+          QuietProgress quiet;
+          JobOptions options = support::case_in_memory(folder / name);
+          options.read = utc();
+          CHECK(run_job(*disk, a, options, quiet).sound());
+          return a;
+        };
+        (void)done("p1=ntfs", "ntfs");
+        const std::uint64_t at = 7680 / sector_size;
+        const auto there = [&] {
+          const std::uint64_t start = read_table(*disk).layout.partitions.back().start;
+          const Bytes sector = disk->read(start + at);
+          return std::equal(std::begin(mark), std::end(mark), sector.begin() + 7680 % sector_size);
+        };
+        Bytes sector = disk->read(4 * mib + at);
+        if (kept) std::copy(std::begin(mark), std::end(mark), sector.begin() + 7680 % sector_size);
+        disk->write(4 * mib + at, sector);
+        const auto before = disk->clone();
+        const Assessment a = done(goal, "change");
+        const auto said = std::count_if(a.consents.begin(), a.consents.end(),
+                                        [](const auto& c) { return c.code == "restore-points"; });
+        CHECK(said == (kept && !of_table ? 1 : 0));
+        CHECK(there() == (kept && of_table));
+        QuietProgress quiet;
+        (void)revert_case(*disk, load_case(folder / "change"), {}, quiet);
+        CHECK(disk->same_as(*before));
+      }
+    }
+  }
+}
+
 TEST_CASE("room: a new partition in which nothing is written, where an old volume begins") {
   const foreign::FatVolume v = foreign::fat(foreign::fat_shapes()[8], 2048, 60000);
   const Layout layout = read_table(*v.disk).layout;

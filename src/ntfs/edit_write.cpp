@@ -7,6 +7,7 @@
 #include "base/record.h"
 #include "ntfs/edit.h"
 #include "ntfs/fixup.h"
+#include "ntfs/snapshots.h"
 
 namespace nuvrat::ntfs {
 namespace {
@@ -49,7 +50,9 @@ void Edit::write(const EditOutput& out) const {
 
 void Edit::write_boot_area(const EditOutput& out) const {
   out.announce("NTFS boot area");
-  out.write(1, device_.read(1, boot_clusters_ * volume_.cluster_sectors() - 1));
+  Bytes area = device_.read(1, boot_clusters_ * volume_.cluster_sectors() - 1);
+  end_snapshots(area, 1, device_.sector_size());
+  out.write(1, area);
 }
 
 void Edit::write_contents(const EditOutput& out) const {

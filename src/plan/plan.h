@@ -123,6 +123,8 @@ void plan_volume_label(const PlanInput& input, const ReadOptions& options, unsig
 [[nodiscard]] VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& options);
 /// NTFS or FAT, and read.
 [[nodiscard]] bool is_editable(const SurveyedPartition& s);
+/// A consent where an NTFS volume has restore points, which the change spoils.
+void tell_snapshots(const Device& volume, unsigned number, Assessment& out);
 /// An edit of an NTFS volume laid out; false, with an obstacle, where it can't be done. `doing`:
 /// the beginning of what is said then.
 bool lay_out_edit(const PlanInput& input, const SurveyedPartition& s, steps::EditNtfs& work,

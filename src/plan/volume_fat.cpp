@@ -10,6 +10,7 @@
 #include "base/start_code.h"
 #include "fat/names.h"
 #include "fat/search.h"
+#include "ntfs/snapshots.h"
 #include "plan/fat_losses.h"
 #include "plan/plan.h"
 #include "plan/planned_disk.h"
@@ -74,6 +75,8 @@ class FatPlanner {
         static_cast<std::uint32_t>(plan->geometry().clusters - plan->clusters_in_use() - bad);
     fill_numbers(*plan, work.change);
     losses.agree(*s, *plan, work, way_.has_value());
+    if (work.change.from == VolumeKind::ntfs)
+      tell_snapshots(Window(device_, work.change.place), number_, out_);
     out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
   }
 
@@ -295,6 +298,7 @@ class FatPlanner {
         trouble_ = trouble;
         continue;
       }
+      way.ends_snapshots = ntfs::has_snapshots(window);
       way.take(*edit, device_.sector_size());
       look.volume.reset();
       look.overlay = std::make_unique<Overlay>(device_);

@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "ntfs/snapshots.h"
 #include "plan/fat_label.h"
 #include "plan/plan.h"
 #include "steps/kinds.h"
@@ -33,6 +34,17 @@ VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& opti
   return out;
 }
 
+void tell_snapshots(const Device& volume, unsigned number, Assessment& out) {
+  if (!ntfs::has_snapshots(volume)) return;
+  Consent told{"restore-points",
+               fmt::format("{}: its restore points, older states that its system keeps, are lost",
+                           volume_words(number))};
+  const bool again = std::any_of(out.consents.begin(), out.consents.end(), [&](const Consent& c) {
+    return c.code == told.code && c.text == told.text;
+  });
+  if (!again) out.consents.push_back(std::move(told));
+}
+
 bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNtfs& work,
                   const std::string& doing, Assessment& out) {
   const unsigned number = s.partition.number;
@@ -48,6 +60,8 @@ bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNt
                  missing * cluster / in.device.sector_size(), number);
     return false;
   }
+  work.ends_snapshots = work.change.front == 0 && ntfs::has_snapshots(window);
+  tell_snapshots(window, number, out);
   work.take(*edit, in.device.sector_size());
   if (edit->moved_clusters() > 0) {
     out.consents.push_back(

@@ -6,6 +6,7 @@
 #include <nuvrat/text.h>
 
 #include "base/record.h"
+#include "ntfs/snapshots.h"
 
 namespace nuvrat::steps {
 namespace {
@@ -43,8 +44,13 @@ class Shadowed final : public Rewrite {
   [[nodiscard]] std::string switch_purpose() const override { return "NTFS boot sector"; }
 
   [[nodiscard]] Exemptions exemptions(Phase phase) const override {
-    if (phase != Phase::settle || !place().contains(copy_at())) return {};
-    return {{{{copy_at(), 1}}, "the second boot sector is a copy: the first one counts"}};
+    if (phase != Phase::settle) return {};
+    Exemptions out;
+    if (place().contains(copy_at()))
+      out.push_back({{{copy_at(), 1}}, "the second boot sector is a copy: the first one counts"});
+    if (work_.ends_snapshots)
+      out.push_back({{{snapshots_at(), 1}}, "the header of restore points, which are lost"});
+    return out;
   }
 
   void settle(SectorSink& sink) override {
@@ -52,6 +58,12 @@ class Shadowed final : public Rewrite {
     if (place().contains(copy_at())) {
       sink.purpose("NTFS second boot sector");
       sink.write(copy_at(), switch_sector().data);
+    }
+    if (work_.ends_snapshots) {
+      sink.purpose("the header of restore points, taken away");
+      Bytes sector = device_.read(snapshots_at());
+      ntfs::end_snapshots(sector, snapshots_at() - place().first, device_.sector_size());
+      sink.write(snapshots_at(), sector);
     }
     if (work_.old_copy == 0 || work_.old_copy >= place().count) return;
     sink.purpose("the second boot sector of the old size, wiped");
@@ -69,6 +81,9 @@ class Shadowed final : public Rewrite {
   [[nodiscard]] std::uint64_t ratio() const {
     const auto boot = base::load<ntfs::Boot>(boot_sector());
     return std::max<std::uint64_t>(1, boot.bytes_per_sector.value() / window_.sector_size());
+  }
+  [[nodiscard]] std::uint64_t snapshots_at() const {
+    return place().first + ntfs::snapshot_sector(device_.sector_size());
   }
   // Behind the volume's last sector.
   [[nodiscard]] std::uint64_t copy_at() const {
@@ -126,8 +141,8 @@ void EditNtfs::take(const ntfs::Edit& edit, std::uint32_t sector_bytes) {
   change.needed_clusters = edit.written_clusters();
   change.free_clusters = edit.free_clusters();
   change.moved_clusters = edit.moved_clusters();
-  change.writes =
-      edit.written_clusters() * (change.cluster_bytes / sector_bytes) + (sectors == 0 ? 2 : 3);
+  change.writes = edit.written_clusters() * (change.cluster_bytes / sector_bytes) +
+                  (sectors == 0 ? 2 : 3) + (ends_snapshots ? 1 : 0);
 }
 
 }  // namespace nuvrat::steps

@@ -20,6 +20,7 @@ struct EditNtfs {
   std::uint64_t old_copy = 0;       ///< of another size: where the second boot sector was
   bool relabels = false;
   std::string label;
+  bool ends_snapshots = false;                ///< there are restore points, which it spoils
   std::vector<tree::PutFile> files;           ///< new ones, and new contents
   std::uint64_t mft_lcn = 0, mirror_lcn = 0;  ///< what the boot sector says then
 
@@ -32,6 +33,7 @@ struct EditNtfs {
     f("old_copy", self.old_copy);
     f("relabels", self.relabels);
     f("label", self.label);
+    f("ends_snapshots", self.ends_snapshots);
     f("files", self.files);
     f("mft_lcn", self.mft_lcn);
     f("mirror_lcn", self.mirror_lcn);
