@@ -44,8 +44,21 @@ Bytes mbr_device(std::uint32_t signature, std::uint64_t offset) {
   return out;
 }
 
+Bytes memory_disk(std::uint32_t signature, std::uint64_t offset) {
+  Bytes out(16, 0x3C);  // the object with its options
+  const Bytes name = mbr_device(signature, offset);
+  Bytes head(20);
+  put_number(head, 8, 20 + 72 + 40, 4);
+  out.insert(out.end(), head.begin(), head.end());
+  out.insert(out.end(), name.begin() + 16, name.end());
+  Bytes path(40);
+  std::copy_n("\\R\0e\0p\0a\0i\0r\0", 12, path.begin());
+  out.insert(out.end(), path.begin(), path.end());
+  return out;
+}
+
 HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset,
-                   std::uint64_t second_offset) {
+                   std::uint64_t second_offset, std::uint64_t repair_offset) {
   HiveKey out{"root", {}, {}};
   const HiveKey::Value boot{3, mbr_device(system_disk_signature, boot_offset)};
   const HiveKey::Value system{3, mbr_device(system_disk_signature, system_offset)};
@@ -80,6 +93,9 @@ HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset,
   HiveKey& test = object(out, memory_test, 0x10200005);
   element(test, "11000001", boot);
   element(test, "12000002", hive_text("\\boot\\memtest.exe"));
+  if (repair_offset != 0)
+    element(object(out, "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a07}", 0x30000000), "31000003",
+            {3, memory_disk(system_disk_signature, repair_offset)});
   // Of a form that isn't known here: left as it is.
   Bytes odd(60, 0x11);
   element(object(out, "{5b0f1e2a-7c11-4e0d-9d6e-0c1a7e5d0a05}", 0x20200004), "31000003", {3, odd});

@@ -160,8 +160,8 @@ void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed
   std::vector<std::uint64_t> offsets;
   for (const Partition& p : layout.partitions) offsets.push_back(p.start * device.sector_size());
   if (!apart) offsets.insert(offsets.begin(), offsets[0]);
-  const Bytes store =
-      make_hive(boot_store(offsets[0], offsets[1], plan.second > 0 ? offsets[2] : 0));
+  const Bytes store = make_hive(boot_store(offsets[0], offsets[1], plan.second > 0 ? offsets[2] : 0,
+                                           plan.repair ? offsets.back() : 0));
   const Partition* p = layout.partitions.data();
   if (apart) {
     Volume v(device, *p++, "START", 0x0B001001);
@@ -171,6 +171,10 @@ void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed
   Volume system(device, *p, "STATION", 0x0B001000 + p->number);
   if (!apart) add_boot_files(system, store, plan);
   add_system(system, make_hive(system_hive(offsets)), random);
+  if (plan.repair) {
+    system.folder("Windows/System32/Recovery");
+    system.file("Windows/System32/Recovery/ReAgent.xml", bytes_of_text("<settings/>"));
+  }
   system.writer().finish();
   if (plan.second > 0) {
     ++p;

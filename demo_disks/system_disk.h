@@ -18,6 +18,8 @@ struct SystemDisk {
   bool other_files = false;     ///< the active partition holds more than boot files
   std::uint64_t second = 0;     ///< another system's volume, after the first one's; 0: none
   bool store = true;            ///< the active partition has a boot store
+  /// The store names the recovery inside of a longer element, and the system has settings for it.
+  bool repair = false;
 };
 
 [[nodiscard]] std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_size);

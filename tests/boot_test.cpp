@@ -461,8 +461,11 @@ TEST_CASE("boot: room for the EFI system partition is found wherever there is an
       {"by 100 MiB", {40, 240, 0, 10, 0, true}, "", "shorter", 101},
       {"by the least", {40, 60, 0, 10, 0, true}, "", "shorter", 37},
       {"another volume", {40, 30, 0, 200, 0, true}, "", "shorter", 100},
-      {"an old boot partition that isn't active", {100, 44, 0, 10, 2, false}, "p2.active=yes",
-       "gone", 100},
+      {"an old boot partition that isn't active",
+       {100, 44, 0, 10, 2, false},
+       "p2.active=yes",
+       "gone",
+       100},
       {"a small gap", {40, 30, 38, 10, 2, true}, "", "boot-files", 38},
   };
   for (const Case& c : cases) {
@@ -614,6 +617,49 @@ TEST_CASE("boot: letters and stores follow partitions, whatever else is asked fo
     value.insert(value.end(), id.begin(), id.end());
     CHECK(std::search(hive.begin(), hive.end(), value.begin(), value.end()) != hive.end());
   }
+}
+
+TEST_CASE("boot: what else names a partition's place follows it, or is said by name") {
+  orrelune::SystemDisk plan{40, 300, 20, 10, 2, true};
+  plan.repair = true;
+  const auto disk = system_disk(plan);
+  const support::Folder folder(support::Folder::Where::memory);
+  // A name inside of a longer element: p3 begins earlier, then has a GUID.
+  const auto store_has = [&disk](unsigned volume, const std::string& path, const Bytes& part) {
+    const Bytes store = file_of(*disk, volume, path);
+    return std::search(store.begin(), store.end(), part.begin(), part.end()) != store.end();
+  };
+  const std::uint64_t mib = 1u << 20;
+  const Assessment moved = rewrite(*disk, "p3.front=+4MiB", folder / "moved");
+  CHECK(consents_to(moved, "recovery-settings"));
+  CHECK(consents_to(moved, "store"));
+  CHECK(consents_to(moved, "store-odd"));
+  CHECK(store_has(
+      1, "Boot/BCD",
+      orrelune::memory_disk(orrelune::system_disk_signature, (1 + 40 + 300 + 20 - 4) * mib)));
+  const Assessment uefi = rewrite(*disk, "table=gpt boot=uefi", folder / "uefi");
+  CHECK(consents_to(uefi, "recovery-settings"));
+  const Layout layout = read_table(*disk).layout;
+  const auto esp = std::find_if(layout.partitions.begin(), layout.partitions.end(),
+                                [](auto& p) { return class_of(p.type) == TypeClass::efi_system; });
+  REQUIRE(esp != layout.partitions.end());
+  Bytes wanted(orrelune::memory_disk(0, 0));
+  const auto& id = layout.partitions.back().unique_id.on_disk();
+  const auto& of_disk = layout.disk_guid.on_disk();
+  std::copy(id.begin(), id.end(), wanted.begin() + 36 + 16);
+  support::put(wanted, 36 + 36, 0, 4);
+  std::copy(of_disk.begin(), of_disk.end(), wanted.begin() + 36 + 40);
+  CHECK(store_has(esp->number, "EFI/Microsoft/Boot/BCD", wanted));
+  // What doesn't touch a name says nothing of it.
+  const Assessment label = look(*disk, "p2.label=TIDE");
+  for (const char* code : {"recovery-settings", "store-odd", "firmware-entries"})
+    CHECK_FALSE(consents_to(label, code));
+  // Firmware's own entries name the EFI system partition.
+  const std::string size = fmt::format("p{}.size=-8MiB", esp->number);
+  const Assessment shorter = look(*disk, size);
+  for (const Obstacle& o : shorter.obstacles) MESSAGE(o.text);
+  REQUIRE(shorter.in_reach());
+  CHECK(consents_to(shorter, "firmware-entries"));
 }
 
 TEST_CASE("boot: the start code of a FAT volume that stays FAT is kept") {

@@ -103,6 +103,35 @@ std::optional<PartitionName> read_device_element(ByteView element) {
   return std::equal(same.begin(), same.end(), element.begin()) ? std::optional(out) : std::nullopt;
 }
 
+std::vector<NestedName> nested_names(ByteView element) {
+  // After the options: the same block as that of a plain element, at any place.
+  constexpr std::size_t block_at = offsetof(DeviceElement, type);
+  constexpr std::size_t block_bytes = sizeof(DeviceElement) - block_at;
+  std::vector<NestedName> out;
+  Bytes alone(sizeof(DeviceElement));
+  for (std::size_t at = 0; at + block_bytes <= element.size();) {
+    std::copy_n(element.begin() + static_cast<std::ptrdiff_t>(at), block_bytes,
+                alone.begin() + static_cast<std::ptrdiff_t>(block_at));
+    const auto name = read_device_element(alone);
+    if (name) out.push_back({at, *name});
+    at += name ? block_bytes : 4;
+  }
+  return out;
+}
+
+Bytes renamed_inside(const Bytes& element, const std::vector<NestedName>& names) {
+  constexpr std::size_t block_at = offsetof(DeviceElement, type);
+  constexpr std::size_t flags_at = offsetof(DeviceElement, flags) - block_at;
+  Bytes out = element;
+  for (const NestedName& n : names) {
+    const Bytes block = device_element(n.name);
+    const auto to = out.begin() + static_cast<std::ptrdiff_t>(n.at);
+    std::copy(block.begin() + block_at, block.end(), to);
+    std::copy_n(element.begin() + static_cast<std::ptrdiff_t>(n.at + flags_at), 4, to + flags_at);
+  }
+  return out;
+}
+
 Bytes letter_value(const PartitionName& name) {
   Bytes out;
   if (name.gpt) {

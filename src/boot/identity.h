@@ -2,6 +2,7 @@
 // How a system names a partition: in its boot store, and where it keeps drive letters.
 
 #include <optional>
+#include <vector>
 
 #include <nuvrat/layout.h>
 
@@ -23,6 +24,16 @@ struct PartitionName {
 [[nodiscard]] Bytes device_element(const PartitionName& name);
 /// None for whatever doesn't look exactly like that.
 [[nodiscard]] std::optional<PartitionName> read_device_element(ByteView element);
+
+/// The names of partitions inside of a longer element, such as that of a disk in memory which is
+/// read from a file: where each block begins, and whom it names.
+struct NestedName {
+  std::size_t at = 0;
+  PartitionName name;
+};
+[[nodiscard]] std::vector<NestedName> nested_names(ByteView element);
+/// The element with other names in those blocks; flags and length stay.
+[[nodiscard]] Bytes renamed_inside(const Bytes& element, const std::vector<NestedName>& names);
 
 /// What is at a drive letter. GPT: only the partition's GUID.
 [[nodiscard]] Bytes letter_value(const PartitionName& name);

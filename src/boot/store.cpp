@@ -138,14 +138,17 @@ class Store {
     for (const Hive::Key element : hive_.children(elements)) {
       const auto value = hive_.value(element, element_value);
       if (!value || value->type != HiveValue::binary) continue;
-      const auto name = read_device_element(value->bytes);
-      if (!name) continue;
-      const auto now = change.new_name(*name);
-      if (!now) continue;
-      if (*now != *name) {
-        hive_.set(element, element_value, {HiveValue::binary, renamed(value->bytes, *now)});
-        ++out.named;
+      std::vector<NestedName> names = names_in(hive_.name(element), value->bytes);
+      bool differs = false;
+      for (NestedName& n : names) {
+        const auto now = change.new_name(n.name);
+        if (!now || *now == n.name) continue;
+        n.name = *now;
+        differs = true;
       }
+      if (!differs) continue;
+      hive_.set(element, element_value, {HiveValue::binary, renamed_inside(value->bytes, names)});
+      ++out.named;
     }
   }
 
@@ -154,9 +157,14 @@ class Store {
     if (elements == 0) return;
     for (const Hive::Key element : hive_.children(elements)) {
       const auto value = hive_.value(element, element_value);
-      const auto name = value ? read_device_element(value->bytes) : std::nullopt;
-      if (value && !name && is_odd(hive_.name(element), value->bytes)) ++out.odd;
-      if (name && !change.new_name(*name) && *name != change.boot_files) ++out.left;
+      if (!value) continue;
+      const auto names = names_in(hive_.name(element), value->bytes);
+      if (names.empty() && is_odd(hive_.name(element), value->bytes))
+        out.odd.push_back(hive_.name(object) + " " + hive_.name(element));
+      out.left += static_cast<std::size_t>(
+          std::count_if(names.begin(), names.end(), [&change](const NestedName& n) {
+            return !change.new_name(n.name) && n.name != change.boot_files;
+          }));
     }
   }
 
@@ -165,16 +173,13 @@ class Store {
   static bool is_odd(const std::string& element, const Bytes& bytes) {
     constexpr std::size_t type_at = 16;
     constexpr std::uint8_t type_boot = 5;
-    return element.size() == 8 && element[1] == '1' &&
-           (bytes.size() <= type_at || bytes[type_at] != type_boot);
+    return names_device(element) && (bytes.size() <= type_at || bytes[type_at] != type_boot);
   }
-
-  // The flags stay.
-  static Bytes renamed(const Bytes& element, const PartitionName& name) {
-    constexpr std::size_t flags_at = 20;
-    Bytes out = device_element(name);
-    std::copy_n(element.begin() + flags_at, 4, out.begin() + flags_at);
-    return out;
+  static bool names_device(const std::string& element) {
+    return element.size() == 8 && element[1] == '1';
+  }
+  static std::vector<NestedName> names_in(const std::string& element, const Bytes& bytes) {
+    return names_device(element) ? nested_names(bytes) : std::vector<NestedName>();
   }
 
   void set_way(const StoreChange& change) {

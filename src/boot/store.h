@@ -29,8 +29,9 @@ struct StoreChange {
 struct ChangedStore {
   Bytes file;
   std::size_t named = 0;  ///< elements that name another partition now
-  std::size_t odd = 0;    ///< elements that name a device in a form that isn't known here
-  std::size_t left = 0;   ///< elements that name partitions that aren't on this disk
+  /// Elements that name a device in a form that isn't known here: object and element.
+  std::vector<std::string> odd;
+  std::size_t left = 0;  ///< elements that name partitions that aren't on this disk
 };
 /// Throws Error (damaged).
 [[nodiscard]] ChangedStore change_store(ByteView file, const StoreChange& change);

@@ -16,6 +16,7 @@ namespace paths {
 inline constexpr const char* loader_legacy = "Windows/System32/winload.exe";
 inline constexpr const char* loader_uefi = "Windows/System32/winload.efi";
 inline constexpr const char* hive = "Windows/System32/config/SYSTEM";
+inline constexpr const char* recovery = "Windows/System32/Recovery/ReAgent.xml";
 inline constexpr const char* store_template = "Windows/System32/config/BCD-Template";
 inline constexpr const char* source_legacy = "Windows/Boot/PCAT";
 inline constexpr const char* source_uefi = "Windows/Boot/EFI";

@@ -148,7 +148,9 @@ class Ways {
   // Volumes whose length nobody asked for: the system's first, then those with most room.
   [[nodiscard]] std::vector<unsigned> could_be_shorter() const {
     std::vector<unsigned> out{first().number};
-    const auto free = [this](unsigned number) { return in_.state.find(number)->volume->free_bytes; };
+    const auto free = [this](unsigned number) {
+      return in_.state.find(number)->volume->free_bytes;
+    };
     for (const SurveyedPartition& s : in_.state.volumes) {
       const unsigned number = s.partition.number;
       const bool known =

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "boot/identity.h"
+#include "boot/store.h"
 #include "plan/plan.h"
 
 namespace nuvrat::plan {
@@ -39,6 +40,9 @@ class Renamed {
                                                         const boot::PartitionName& place,
                                                         const Partition* there,
                                                         const Renamed& names, Assessment& out);
+
+/// A consent where the store names devices in a form that isn't known here.
+void tell_odd(const boot::ChangedStore& store, Assessment& out);
 
 /// Stores and letters on the disk as it is in `input`: steps that put them right. With a goal of
 /// boot, what starts the disk then is in `out.start`.

@@ -145,15 +145,7 @@ class BootFileSet {
                  : fmt::format("{} elements of the boot store name partitions that aren't on this "
                                "disk: left as they are",
                                changed.left)});
-      if (changed.odd > 0)
-        out_.consents.push_back(
-            {"store-odd",
-             fmt::format("{} of the boot store {} a device in a form that isn't known here, as a "
-                         "repair system's may: left as {}; what {} may have to be set anew",
-                         plural(changed.odd, "element", "elements"),
-                         changed.odd == 1 ? "names" : "name",
-                         changed.odd == 1 ? "it is" : "they are",
-                         changed.odd == 1 ? "it starts" : "they start")});
+      tell_odd(changed, out_);
       add(target, changed.file, store_time_);
       return;
     }
@@ -241,6 +233,18 @@ std::optional<boot::PartitionName> Renamed::operator()(const boot::PartitionName
   }
   const Partition* already = boot::named_by(after_, old);
   return already == nullptr ? std::nullopt : std::optional(boot::name_of(after_, *already));
+}
+
+void tell_odd(const boot::ChangedStore& store, Assessment& out) {
+  if (store.odd.empty()) return;
+  const bool one = store.odd.size() == 1;
+  out.consents.push_back(
+      {"store-odd",
+       fmt::format("the boot store names {} in a form that isn't known here, as a repair system's "
+                   "may be ({}{}): left as {}; what {} may have to be set anew",
+                   one ? "a device" : fmt::format("{} devices", store.odd.size()),
+                   printable(store.odd.front()), one ? "" : " and others",
+                   one ? "it is" : "they are", one ? "it starts" : "they start")});
 }
 
 std::vector<tree::PutFile> boot_files_for(const PlanInput& input, const ReadOptions& options,

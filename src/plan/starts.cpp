@@ -22,6 +22,8 @@ namespace {
 
 namespace paths = boot::paths;
 
+constexpr Machine machines[] = {Machine::x86, Machine::x86_64, Machine::arm64};
+
 // The same path as it is written on the volume, as far as it is there.
 std::string real_path(volume::PathReader& files, const std::string& path) {
   std::string wanted;
@@ -46,6 +48,7 @@ class Starts {
     if (in_.wishes.make_efi) count(in_.wishes.make_efi->files);
     if (!in_.wishes.boot && names_.any()) follow_stores();
     if (out_.in_reach()) follow_letters();
+    if (out_.in_reach() && names_.any()) tell_recovery();
     if (!out_.in_reach()) return;
     for (auto& [start, files] : puts_) put(*in_.state.at(start), std::move(files));
     if (in_.wishes.boot && out_.in_reach()) note_start();
@@ -132,6 +135,7 @@ class Starts {
         boot::StoreChange change;
         change.new_name = [this](const boot::PartitionName& old) { return names_(old); };
         boot::ChangedStore changed = boot::change_store(hive.file, change);
+        tell_odd(changed, out_);
         if (changed.named == 0) continue;
         out_.consents.push_back(
             {"store",
@@ -146,6 +150,21 @@ class Starts {
                  "start afterwards",
                  s->partition.number, hive.fault)});
       }
+    }
+  }
+
+  // It names its partition by where it begins, and the disk by a number, in forms that differ.
+  void tell_recovery() {
+    for (const SystemVolume& v : in_.state.systems.systems) {
+      const SurveyedPartition* s = volume_of(v.start);
+      if (s == nullptr) continue;
+      const OpenVolume volume(in_, s->partition, options_);
+      if (volume.files == nullptr || !volume.files->find(paths::recovery)) continue;
+      out_.consents.push_back(
+          {"recovery-settings",
+           fmt::format("'{}' on p{} says where the system's own repair is, by partitions as they "
+                       "are called now: it is left as it is, and the system must set it anew",
+                       paths::recovery, s->partition.number)});
     }
   }
 
@@ -341,6 +360,38 @@ bool another_kind(const Wishes& wishes, unsigned number) {
   return wish != wishes.volumes.end() && wish->second.kind.has_value();
 }
 
+// Entries that firmware keeps itself name the EFI system partition by its number, its GUID and
+// where it begins.
+void tell_firmware(const Systems& before, const Device& planned, const disk::DiskState& after,
+                   const ReadOptions& options, Assessment& out) {
+  for (const BootFiles& b : before.boot_files) {
+    if (!b.in_force || b.way != StartWay::uefi) continue;
+    const Partition* was = out.before.find(b.number);
+    const auto start = start_after(out.changes, b.start);
+    const SurveyedPartition* now = start ? after.at(*start) : nullptr;
+    if (was == nullptr || now == nullptr) continue;
+    const Partition& is = now->partition;
+    if (was->start == is.start && was->sectors == is.sectors && was->number == is.number &&
+        was->unique_id == is.unique_id)
+      continue;
+    const Window window(planned, is.range());
+    const auto files = volume::open_paths(window, options);
+    const bool removable =
+        files != nullptr &&
+        std::any_of(std::begin(machines), std::end(machines),
+                    [&files](Machine m) { return files->find(paths::removable(m)).has_value(); });
+    out.consents.push_back(
+        {"firmware-entries",
+         fmt::format("entries that firmware keeps itself name p{} as it was, and may not find it "
+                     "{}",
+                     b.number,
+                     removable ? "afterwards: then choose the disk itself in its menu, which "
+                                 "starts 'EFI/BOOT'"
+                               : "afterwards; 'EFI/BOOT' has no program either, by which firmware "
+                                 "could start the disk without an entry")});
+  }
+}
+
 }  // namespace
 
 void check_systems_stay(const disk::DiskState& before, const Wishes& wishes, Assessment& out) {
@@ -354,11 +405,13 @@ void check_systems_stay(const disk::DiskState& before, const Wishes& wishes, Ass
       return b.in_force && b.missing.empty() && b.system == v.number;
     });
     if (started) {
-      add_obstacle(out, "starts-from",
-                   fmt::format("the system that this disk starts is on p{}, and runs from NTFS only",
-                               v.number),
-                   "Leave it as it is; or copy its files to another volume, such as g1=fat32", 0,
-                   v.number);
+      add_obstacle(
+          out, "starts-from",
+          fmt::format("the system that this disk starts is on p{}, and runs from NTFS only",
+                      v.number),
+          "Nothing does while it is to start. To hand its files on, have another volume made, "
+          "such as g1=fat32, and copy them there",
+          0, v.number);
     } else {
       out.consents.push_back({"system", fmt::format("a system is on p{}, and runs from NTFS only: "
                                                     "it can't be started afterwards",
@@ -377,7 +430,10 @@ void check_start(const Device& planned, const disk::DiskState& after, const Syst
     if (s.volume && s.partition.number != 0) readable.push_back(s.partition);
   }
   const Systems now = boot::find_systems(planned, table, readable, options);
-  if (now.starts() == way) return;
+  if (now.starts() == way) {
+    if (before.starts() == StartWay::uefi) tell_firmware(before, planned, after, options, out);
+    return;
+  }
   std::string why = "no boot files are where it looks";
   bool other_first = false;
   for (const BootFiles& b : now.boot_files) {
