@@ -443,6 +443,43 @@ TEST_CASE("room: four primaries and no slot: the refusal names roles that make a
   CHECK(counts.done == 1);
 }
 
+TEST_CASE("room: the EBR of a new logical partition is in front of it, not of another one") {
+  MemoryDevice disk(200000, 512);
+  Layout layout;
+  layout.kind = TableKind::mbr;
+  layout.disk_sectors = disk.sectors();
+  layout.disk_signature = 0x0E0B0001;
+  const auto add = [&layout](unsigned number, Role role, std::uint64_t start, std::uint64_t count) {
+    Partition p;
+    p.number = number;
+    p.role = role;
+    p.start = start;
+    p.sectors = count;
+    p.type = role == Role::extended ? std::uint8_t{0x0F} : std::uint8_t{0xDA};
+    if (role == Role::logical) p.table_sector = start - 2048;
+    layout.partitions.push_back(p);
+  };
+  for (unsigned i = 0; i < 3; ++i) add(i + 1, Role::primary, 2048 + i * 4096, 4096);
+  add(4, Role::extended, 20480, 18432);
+  add(5, Role::logical, 22528, 16384);  // with a MiB in front of it
+  layout.sort();
+  write_new_table(disk, layout);
+  for (const char* goal : {"g1=ntfs", "g1=fat16:20MiB"}) {
+    CAPTURE(std::string(goal));
+    Random random(1);
+    const Assessment a = assess(disk, {parse_goal(goal)}, utc(), random);
+    for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+    REQUIRE(a.in_reach());
+    const Partition* made = a.after.find(6);
+    REQUIRE(made != nullptr);
+    CHECK(made->table_sector == made->start - 1);
+    CHECK(*made->table_sector >= a.after.find(5)->range().end());
+    RoomCounts counts;
+    try_goals(disk, {parse_goal(goal)}, counts);
+    CHECK(counts.done == 1);
+  }
+}
+
 TEST_CASE("room: what goes and what then begins at the same sector are two") {
   MemoryDevice disk(70000, 512);
   const Layout layout = write_primaries(

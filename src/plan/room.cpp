@@ -276,7 +276,8 @@ class NewPartitions {
   // The volumes first, into free sectors; then the table that names them.
   bool plan_the_table() {
     Assessment trial = table_with(made_);
-    if (!trial.in_reach() && in_.state.table.layout.kind == TableKind::mbr) {
+    const bool apart = trial.in_reach() && has_far_ebr(trial.after);
+    if ((!trial.in_reach() || apart) && in_.state.table.layout.kind == TableKind::mbr) {
       // A logical needs a sector in front of it, which a gap from a whole MiB on may not have.
       std::vector<Partition> later = made_;
       const std::uint64_t mib = (1u << 20) / sector_;
@@ -284,7 +285,10 @@ class NewPartitions {
         const SectorRange gap = gap_at_[p.start];
         const bool shifts = p.sectors > mib && !front_is_free(p.start);
         if (!shifts) continue;
-        if (p.start + mib + p.sectors > gap.end()) p.sectors -= mib;
+        if (p.start + mib + p.sectors > gap.end()) {
+          if (apart && wish_at_[p.start].bytes != 0) continue;  // so much was asked for
+          p.sectors -= mib;
+        }
         wish_at_[p.start + mib] = wish_at_[p.start];
         p.start += mib;
       }
@@ -311,6 +315,19 @@ class NewPartitions {
     out_.after = trial.after;
     follow_numbers(trial.numbers, out_.numbers);
     return true;
+  }
+
+  // The EBR of a new one is in front of others, not of itself.
+  [[nodiscard]] bool has_far_ebr(const Layout& after) const {
+    return std::any_of(made_.begin(), made_.end(), [&after](const Partition& made) {
+      const std::vector<Partition> all = after.data_partitions();
+      const auto p = std::find_if(all.begin(), all.end(), [&made](const Partition& q) {
+        return q.start == made.start && q.table_sector;
+      });
+      return p != all.end() && std::any_of(all.begin(), all.end(), [&p](const Partition& q) {
+               return q.start > *p->table_sector && q.start < p->start;
+             });
+    });
   }
 
   [[nodiscard]] bool front_is_free(std::uint64_t start) const {

@@ -324,9 +324,9 @@ class MbrPlanner {
     if (type.guessed) {
       out_.consents.push_back(
           {"type",
-           fmt::format("partition {} has the type {}, which no MBR type stands for; it gets "
-                       "type {:02X} ({})",
-                       old_number, describe(p.type), type.byte,
+           fmt::format("partition {} has the type {} ({}), which no MBR type stands for; it gets "
+                       "type {:02X} ({}). The case keeps the type, and the way back brings it back",
+                       old_number, type_text(p.type), describe(p.type), type.byte,
                        describe(PartitionType(type.byte)))});
     } else if (const Guid back = gpt_type_for(type.byte, kind).guid;
                back != std::get<Guid>(p.type) && class_of(p.type) == TypeClass::data) {
