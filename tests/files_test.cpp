@@ -92,6 +92,48 @@ TEST_CASE("files: every file of every volume is copied as the manifest has it, s
   CHECK(streams > 0);
 }
 
+TEST_CASE("files: a hole stays one in the copy, however long, and the file is as recorded") {
+  const support::NtfsBytes v;
+  const std::uint64_t n = v.record_of(u"A.BIN");
+  const std::uint64_t first = v.sector_of(n, 0x80);
+  constexpr std::uint64_t hole = 1u << 17;  // clusters, which are sectors; the volume has fewer
+  for (const bool at_end : {false, true}) {
+    CAPTURE(at_end);
+    Bytes pairs(16);
+    support::put(pairs, at_end ? 5 : 0, 0x03, 1);
+    support::put(pairs, at_end ? 6 : 1, hole, 3);
+    support::put(pairs, at_end ? 0 : 4, 0x31, 1);
+    support::put(pairs, at_end ? 1 : 5, 5, 1);
+    support::put(pairs, at_end ? 2 : 6, first / v.spc, 3);
+    const Bytes there = v.record(n);
+    const std::size_t data = v.attribute(n, 0x80);
+    v.replace(n, data, support::little(there, data + 4, 4),
+              support::data_in_units(0x8000, 0, hole + 5, (hole + 5) * 512 - 100, 5, pairs));
+    support::put_next_id(v, n);
+    QuietProgress quiet;
+    const Manifest m = take_manifest(*v.disk, utc(), quiet);
+    OpenedVolume volume(*v.disk, 0, utc());
+    const support::Folder folder;
+    FetchOptions options;
+    options.recorded = &m.volumes.at(0);
+    const FetchResult result =
+        fetch_files(volume.reader(), {"A.BIN"}, folder / "out", options, quiet);
+    for (const FetchProblem& p : result.problems) MESSAGE(p.path << ": " << p.text);
+    CHECK(result.checked == 1);
+    struct stat info {};
+    REQUIRE(::stat((folder / "out/A.BIN").c_str(), &info) == 0);
+    CHECK(static_cast<std::uint64_t>(info.st_size) == (hole + 5) * 512 - 100);
+    CHECK(info.st_blocks < 1024);
+    CHECK(digest_of(folder / "out/A.BIN") == [&] {
+      Bytes whole((hole + 5) * 512);
+      const Bytes part = v.disk->read(first, 5);
+      std::copy(part.begin(), part.end(), at_end ? whole.begin() : whole.end() - 5 * 512);
+      whole.resize(whole.size() - 100);
+      return Sha256::of(whole);
+    }());
+  }
+}
+
 TEST_CASE("files: paths as a person types them; what is wrong is said") {
   QuietProgress quiet;
   MemoryDevice disk(scenarios::all()[0].sectors, scenarios::all()[0].sector_size);

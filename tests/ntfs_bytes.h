@@ -238,6 +238,7 @@ inline std::map<std::string, Bytes> make_rare_contents(NtfsBytes& v) {
   const std::uint64_t size = 24476;
   v.replace(units, v.attribute(units, 0x80), 72, data_in_units(1, 4, 48, size, 17, pairs));
   put_next_id(v, units);
+  v.change(units, v.attribute(units, 0x10) + 24 + 32, 0x20 | 0x800, 4);
   Bytes& whole = out["UNITS.BIN"];
   whole.assign(16384, 0);
   for (std::size_t i = 0; i < 4096; ++i) whole[4096 + i] = static_cast<std::uint8_t>("abc"[i % 3]);
@@ -253,6 +254,7 @@ inline std::map<std::string, Bytes> make_rare_contents(NtfsBytes& v) {
   add(0, 1);
   v.replace(sparse, v.attribute(sparse, 0x80), 72, data_in_units(0x8000, 0, 5, 2560, 2, pairs));
   put_next_id(v, sparse);
+  v.change(sparse, v.attribute(sparse, 0x10) + 24 + 32, 0x20 | 0x200, 4);
   out["A.BIN"] = v.disk->read(first, 2);
   out["A.BIN"].resize(2560);
 

@@ -101,6 +101,15 @@ class WholeFile::Impl {
 
   std::ostream& out() { return out_; }
 
+  void zeros(std::uint64_t count) {
+    out_.flush();
+    // The last byte is written: the file ends there, whatever follows.
+    if (!straight_ && count > 1 &&
+        ::lseek(file_.get(), static_cast<off_t>(count - 1), SEEK_CUR) >= 0)
+      count = 1;
+    for (; count > 0 && out_.good(); --count) out_.put(0);
+  }
+
   void finish() {
     out_.flush();
     int error = buffer_->error();
@@ -133,6 +142,9 @@ WholeFile::WholeFile(const std::filesystem::path& path, unsigned mode, Sync sync
 WholeFile::~WholeFile() = default;
 std::ostream& WholeFile::out() {
   return impl_->out();
+}
+void WholeFile::zeros(std::uint64_t count) {
+  impl_->zeros(count);
 }
 void WholeFile::finish() {
   impl_->finish();

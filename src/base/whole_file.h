@@ -2,6 +2,7 @@
 // A file that appears whole under its name or not at all, wherever its writer is cut off: written
 // aside, synced, renamed, its folder synced. The one way in which Nuvrat makes files that matter.
 
+#include <cstdint>
 #include <filesystem>
 #include <memory>
 #include <ostream>
@@ -25,6 +26,8 @@ class WholeFile {
   WholeFile& operator=(const WholeFile&) = delete;
 
   [[nodiscard]] std::ostream& out();
+  /// As many zero bytes next, which take no room where the file system knows holes.
+  void zeros(std::uint64_t count);
   /// On the medium (unless that is the caller's), under its name. Throws Error (file); what stood
   /// there before is still there then.
   void finish();

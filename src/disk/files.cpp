@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <utility>
 
 #include <fcntl.h>
 #include <fmt/core.h>
@@ -181,21 +182,29 @@ class Fetcher {
     const auto out = new_file(path);
     Sha256 sha;
     std::uint64_t bytes = 0;
+    std::uint64_t unwritten = 0;  // zeros that nothing was written for yet: holes stay holes
+    const bool hashed = options_.recorded != nullptr && !recorded_by_length(id);
     const tree::Readable read = tree::read_readable(reader_, id, [&](ByteView piece) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while files were being copied");
-      sha.add(piece);
-      out->out().write(reinterpret_cast<const char*>(piece.data()),
-                       static_cast<std::streamsize>(piece.size()));
+      if (hashed) sha.add(piece);
+      if (all_zero(piece)) {
+        unwritten += piece.size();
+      } else {
+        out->zeros(std::exchange(unwritten, 0));
+        out->out().write(reinterpret_cast<const char*>(piece.data()),
+                         static_cast<std::streamsize>(piece.size()));
+      }
       bytes += piece.size();
       progress_.advance(piece.size());
     });
+    out->zeros(unwritten);
     if (read.missing.empty()) {
       out->finish();
       set_times(path, tree_.info(id));
       ++result.files;
       result.bytes += bytes;
-      return hold_against_record(id, recorded_form(id, sha.finish()));
+      return hold_against_record(id, hashed ? sha.finish() : recorded_form(id));
     }
     const std::uint64_t size = tree_.bytes(id);
     std::uint64_t lost = 0;
@@ -226,11 +235,13 @@ class Fetcher {
     return out + (missing.size() > most ? ", …" : "") + " on can't be read";
   }
 
-  // The hash that a manifest has: of a file with long holes another one than of its bytes.
-  Digest recorded_form(FileTree::Id id, const Digest& bytes) {
-    const bool by_length = tree_.stored(id) == Stored::extents &&
-                           tree::has_long_holes(tree_, id, reader_.device().sector_size());
-    if (options_.recorded == nullptr || !by_length) return bytes;
+  // A manifest has another hash of a file with long holes than of its bytes.
+  [[nodiscard]] bool recorded_by_length(FileTree::Id id) const {
+    return tree_.stored(id) == Stored::extents &&
+           tree::has_long_holes(tree_, id, reader_.device().sector_size());
+  }
+  [[nodiscard]] Digest recorded_form(FileTree::Id id) const {
+    if (options_.recorded == nullptr) return {};
     QuietProgress quiet;
     return tree::hash_files(reader_.device(), tree_, {id}, quiet).front().digest;
   }
