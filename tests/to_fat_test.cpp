@@ -166,6 +166,68 @@ TEST_CASE("to FAT: another FAT whose FATs fall on files, by way of NTFS") {
   CHECK(open_volume(*device, utc())->info().cluster_bytes == 1024);
 }
 
+TEST_CASE("to FAT: room that would be lost in front of the FATs is said, or saved by way of NTFS") {
+  for (const bool full : {true, false}) {
+    CAPTURE(full);
+    auto device = support::disk(300000, 512);
+    FatFormat format;
+    format.cluster_sectors = 1;
+    {
+      FatWriter writer(*device, format);
+      writer.add_directory("TIDES");
+      writer.add_file("TIDES/a year of them.csv", noise(300000, 1));
+      // What is left free is little; the old FATs take 2.3 MiB.
+      if (full) writer.mark_bad(20000, 262000);
+      writer.finish();
+    }
+    const std::uint64_t free = survey_disk(*device, utc()).partitions[0].volume->free_bytes;
+    const Assessment a = into(*device, {"volume.cluster=1KiB"});
+    for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+    REQUIRE(a.in_reach());
+    const auto said = [&a](const char* code) {
+      return std::any_of(a.consents.begin(), a.consents.end(),
+                         [code](const Consent& c) { return c.code == code; });
+    };
+    CHECK(said("by-way-of-ntfs") == full);
+    CHECK(said("room") == !full);
+    const std::uint64_t left = survey_disk(*device, utc()).partitions[0].volume->free_bytes;
+    const std::uint64_t old_fats = 2ull * 2319 * 512;
+    CHECK((left + old_fats / 2 >= free) == full);
+  }
+}
+
+TEST_CASE("to FAT: no new volume has a count of clusters where the type changes, or near it") {
+  int made = 0;
+  for (const char* kind : {"fat16", "fat32"}) {
+    for (std::uint64_t sectors = 65525 + 500; sectors < 65525 + 1200; sectors += 23) {
+      MemoryDevice disk(90000, 512);
+      Layout empty;
+      empty.kind = TableKind::mbr;
+      empty.disk_sectors = disk.sectors();
+      empty.disk_signature = 7;
+      write_new_table(disk, empty);
+      const Assessment a = assessed_fat(disk, {fmt::format("g1={}:{}", kind, sectors * 512)});
+      if (!a.in_reach()) continue;
+      QuietProgress quiet;
+      const support::Folder folder(support::Folder::Where::memory);
+      CHECK(run_job(disk, a, support::case_in_memory(folder / "case"), quiet).sound());
+      const Bytes boot = disk.read(read_table(disk).layout.partitions.at(0).start);
+      const auto field = [&boot](std::size_t at, unsigned n) {
+        return support::little(boot, at, n);
+      };
+      const std::uint64_t fat = field(22, 2) != 0 ? field(22, 2) : field(36, 4);
+      const std::uint64_t total = field(19, 2) != 0 ? field(19, 2) : field(32, 4);
+      const std::uint64_t data = field(14, 2) + 2 * fat + field(17, 2) / 16;
+      const std::uint64_t clusters = (total - data) / field(13, 1);
+      CAPTURE(sectors);
+      CHECK((clusters < 65525 - 15 || clusters >= 65525 + 16));
+      CHECK((clusters >= 65525) == (std::string(kind) == "fat32"));
+      ++made;
+    }
+  }
+  CHECK(made > 30);
+}
+
 TEST_CASE("to FAT: packed units, holes and streams are written out, or kept in the case") {
   support::NtfsBytes v;
   const auto wanted = support::make_rare_contents(v);

@@ -66,9 +66,21 @@ std::uint64_t fat_bytes(const Geometry& g) {
   return entries * (g.kind == VolumeKind::fat16 ? 2 : 4);
 }
 
+namespace {
+constexpr std::uint64_t first_of_fat16 = 4085, first_of_fat32 = 65525;
+}
+
 VolumeKind kind_for(std::uint64_t clusters) {
-  if (clusters < 4085) return VolumeKind::fat12;
-  return clusters < 65525 ? VolumeKind::fat16 : VolumeKind::fat32;
+  if (clusters < first_of_fat16) return VolumeKind::fat12;
+  return clusters < first_of_fat32 ? VolumeKind::fat16 : VolumeKind::fat32;
+}
+
+bool is_near_limit(std::uint64_t clusters) {
+  constexpr std::uint64_t near = 16;
+  for (const std::uint64_t limit : {first_of_fat16, first_of_fat32}) {
+    if (clusters + near > limit && clusters < limit + near) return true;
+  }
+  return false;
 }
 
 std::optional<Geometry> parse_boot(ByteView sector, std::string& fault) {

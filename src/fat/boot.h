@@ -50,6 +50,9 @@ struct Geometry {
 
 /// The type that follows from a cluster count; nothing else decides it.
 [[nodiscard]] VolumeKind kind_for(std::uint64_t clusters);
+/// So near to where the type changes that systems which count a little otherwise take the volume
+/// for another type: nothing new is made there.
+[[nodiscard]] bool is_near_limit(std::uint64_t clusters);
 
 /// The geometry, or why this is no FAT boot sector.
 [[nodiscard]] std::optional<Geometry> parse_boot(ByteView sector, std::string& fault);

@@ -48,7 +48,9 @@ class InUse {
 // The smallest FAT for this start of the data area; false where there is no such volume.
 bool fill(const LayoutWish& wish, std::uint64_t data, std::uint64_t total, Geometry& g) {
   const std::uint64_t clusters = (total - data) / wish.cluster_sectors;
-  if (clusters == 0 || clusters > max_clusters || kind_for(clusters) != wish.kind) return false;
+  if (clusters == 0 || clusters > max_clusters || kind_for(clusters) != wish.kind ||
+      is_near_limit(clusters))
+    return false;
   g.clusters = static_cast<std::uint32_t>(clusters);
   g.fat_sectors = static_cast<std::uint32_t>(div_up<std::uint64_t>(fat_bytes(g), g.sector_bytes));
   const std::uint64_t behind = std::uint64_t{g.fats} * g.fat_sectors + g.root_sectors;
@@ -96,8 +98,11 @@ std::vector<LayoutChoice> place_fats(const LayoutWish& wish, std::size_t most) {
     if (here.in_the_way > 0 && !wish.make_way) continue;
     if (wish.make_way && wish.fixed.first_overlap({g.reserved_sectors, data - g.reserved_sectors}))
       continue;
-    // What is in the way is read and written once as well, by a rewrite of its own.
-    const auto cost = [](const LayoutChoice& p) { return 2 * p.in_the_way + p.in_front; };
+    // What is in the way is read and written once as well, by a rewrite of its own. What is left in
+    // front of the FATs is lost for good.
+    const auto cost = [&wish](const LayoutChoice& p) {
+      return 2 * (p.in_the_way + p.geometry.reserved_sectors - wish.min_reserved) + p.in_front;
+    };
     const auto at = std::upper_bound(
         best.begin(), best.end(), here,
         [cost](const LayoutChoice& a, const LayoutChoice& b) { return cost(a) < cost(b); });

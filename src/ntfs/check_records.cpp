@@ -388,13 +388,16 @@ class RecordCheck {
   // Bits of the file against the attributes that it has.
   void check_bits(const std::vector<AttributeView>& all, std::uint32_t bits) {
     const bool reparse = find_attribute(all, at_reparse_point) != nullptr;
-    if (reparse != ((bits & attr_reparse_point) != 0))
-      error("ntfs.reparse-bit", reparse ? "the file has a reparse point, and doesn't say so"
-                                        : "the file is said to be a reparse point, and has none");
+    const bool said = (bits & attr_reparse_point) != 0;
+    if (said && !reparse)
+      error("ntfs.reparse-bit", "the file is said to be a reparse point, and has none");
+    if (reparse && !said)
+      warning("ntfs.reparse-bit", "the file has a reparse point, and doesn't say so");
     const bool keys = find_attribute(all, at_logged_utility_stream, u"$EFS") != nullptr;
     for (const AttributeView& a : all) {
       if (a.type == at_data && (a.flags & attribute_encrypted) != 0 && !keys)
-        error("ntfs.attribute-flags", "the contents are said to be encrypted, but no keys are kept");
+        error("ntfs.attribute-flags",
+              "the contents are said to be encrypted, but no keys are kept");
     }
     const AttributeView* data = find_attribute(all, at_data);
     if (data == nullptr || number_ < first_user_record) return;
@@ -415,9 +418,9 @@ class RecordCheck {
             "the record has no STANDARD_INFORMATION of 48 or 72 bytes");
       return;
     }
-    check_bits(all, load<be::little_uint32_buf_t>(info->value, offsetof(StandardInformation,
-                                                                        attributes))
-                        .value());
+    check_bits(all,
+               load<be::little_uint32_buf_t>(info->value, offsetof(StandardInformation, attributes))
+                   .value());
     if (info->value.size() == 72) {
       state_.security_ids.emplace_back(static_cast<std::uint32_t>(number_),
                                        load<StandardInformation>(info->value).security_id.value());

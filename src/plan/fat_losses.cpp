@@ -111,6 +111,12 @@ void FatLosses::check_names(const FileTree& tree, bool from_fat) {
              "Rename them under the system that owns the volume, or pass --rename safe");
 }
 
+std::uint64_t lost_bytes(const fat::Geometry& g) {
+  constexpr std::uint64_t usual_bytes = 64u << 10;
+  const std::uint64_t reserved = std::uint64_t{g.reserved_sectors} * g.sector_bytes;
+  return reserved - std::min(reserved, usual_bytes);
+}
+
 void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const steps::ToFat& work,
                       bool way_made) {
   const fat::Geometry& g = plan.geometry();
@@ -130,6 +136,12 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
                                 plural(copied, "cluster", "clusters"),
                                 copied == 1 ? "it is" : "they are",
                                 copied == 1 ? "it is" : "they are")));
+  if (const std::uint64_t lost = lost_bytes(g); lost > 0)
+    consent("room", fmt::format("{}: {} in front of its FATs hold nothing from then on: {} will be "
+                                "free, {} are now",
+                                name_, format_bytes(lost),
+                                format_bytes(std::uint64_t{work.free_after} * g.cluster_bytes()),
+                                format_bytes(s.volume->free_bytes)));
   if (s.partition.active && work.start_code.empty())
     consent("boot-code",
             fmt::format("{} is active: the loader in its boot sector is not carried over, and "

@@ -8,6 +8,9 @@
 
 namespace nuvrat::plan {
 
+/// What lies in front of a volume's FATs beyond what they need there, and holds nothing.
+[[nodiscard]] std::uint64_t lost_bytes(const fat::Geometry& geometry);
+
 class FatLosses {
  public:
   /// `name`: "partition 3". What it refers to must outlive it.

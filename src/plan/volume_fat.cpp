@@ -60,10 +60,15 @@ class FatPlanner {
                                   e.message()),
                       "Divide it into several folders under the system that owns the volume");
     }
-    if (!plan && is_fat(work.change.from)) {
+    const bool wasteful = plan && is_fat(work.change.from) && is_wasteful(*plan);
+    if (wasteful || (!plan && is_fat(work.change.from))) {
+      const std::uint64_t lost = plan ? lost_bytes(plan->geometry()) : 0;
+      const std::uint64_t least = plan ? free_bytes(*plan) + lost / 2 : 0;
+      plan.reset();
       look.volume.reset();  // the way there looks at the volume for itself
-      if (by_way_of_ntfs()) return;
+      if (by_way_of_ntfs(lost, least)) return;
       look = Look{device_, work};
+      if (wasteful) plan = search(look, work);
     }
     if (!plan) return no_geometry(look, work);
     if (way_) add_way(*way_);
@@ -233,9 +238,21 @@ class FatPlanner {
     return nullptr;
   }
 
-  // Where new FATs don't fall on free sectors of the old FAT: as NTFS, whatever is there can move.
-  // True when that is planned, with its steps.
-  bool by_way_of_ntfs() {
+  [[nodiscard]] static std::uint64_t free_bytes(const fat::Plan& plan) {
+    return (plan.free_clusters() - plan.needed_clusters()) * plan.geometry().cluster_bytes();
+  }
+  // So much of what is free would be lost in front of the FATs that another way is worth its moves.
+  [[nodiscard]] static bool is_wasteful(const fat::Plan& plan) {
+    constexpr std::uint64_t least = 1u << 20;
+    constexpr std::uint64_t part = 8;
+    const std::uint64_t lost = lost_bytes(plan.geometry());
+    return lost >= least && lost * part >= free_bytes(plan) + lost;
+  }
+
+  // Where new FATs don't fall on free sectors of the old FAT, or far behind its own: as NTFS,
+  // whatever is there can move. True when that is planned, with its steps, and leaves at least so
+  // many bytes free. `lost`: without it.
+  bool by_way_of_ntfs(std::uint64_t lost, std::uint64_t least_free) {
     Assessment there;
     plan_volume_ntfs({device_, state_, wishes_, random_}, options_, number_, there);
     if (!there.in_reach() || there.steps.empty()) return false;
@@ -248,10 +265,14 @@ class FatPlanner {
     wish.kind = wish.kind.value_or(state_.find(number_)->volume->kind);
     FatPlanner({as_ntfs, planned.state(), wishes_, random_}, options_, number_, wish, back).plan();
     if (!back.in_reach()) return false;
+    const auto& to = std::get<ToFat>(back.steps.back().work().kind);
+    if (std::uint64_t{to.free_after} * to.change.cluster_bytes < least_free) return false;
     consent("by-way-of-ntfs",
-            fmt::format("{}: the new FATs must lie where the old volume has files, so it becomes "
-                        "NTFS on the way, where anything can move",
-                        name_));
+            fmt::format("{}: {}, so it becomes NTFS on the way, where anything can move", name_,
+                        lost == 0 ? std::string("the new FATs must lie where the old volume has "
+                                                "files")
+                                  : format_bytes(lost) + " of what is free would be lost in front "
+                                                         "of the new FATs"));
     for (const auto* part : {&there, &back}) {
       for (const Step& step : part->steps) out_.steps.push_back(step);
     }

@@ -340,6 +340,21 @@ std::string disturbed_words() {
   return toned(Tone::bad, "something else may have written to the disk meanwhile");
 }
 
+// What may be in it can't be found: nothing of it was read.
+bool is_unseen(const ManifestRange& r) {
+  return r.holds_nothing && !r.fault.empty();
+}
+
+std::string range_words(const ManifestRange& r, std::uint32_t sector_size) {
+  const std::string all = plural(r.sectors, "sector", "sectors");
+  std::uint64_t lost = 0;
+  for (const ByteRange& part : r.unreadable) lost += part.length / sector_size;
+  if (is_unseen(r)) return all + ", not looked at";
+  if (lost >= r.sectors) return all + ", none of which could be read";
+  if (lost == 0) return all + " recorded by one hash of the whole range";
+  return fmt::format("{} of {} recorded by one hash", format_count(r.sectors - lost), all);
+}
+
 }  // namespace
 
 std::string manifest_text(const Manifest& m, const TextStyle& style) {
@@ -356,7 +371,9 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
       : m.disturbance.empty()
           ? verdict(m.device, Tone::good, recorded, "", style)
           : verdict(m.device, Tone::plain, recorded, "; " + disturbed_words(), style);
-  out += fmt::format("\n  seal   {}\n  zone   {} for the times of FAT volumes\n", m.seal(), m.zone);
+  out += "\n";
+  if (!m.volumes.empty()) out += fmt::format("  seal   {}\n", m.seal());  // of files
+  out += fmt::format("  zone   {} for the times of FAT volumes\n", m.zone);
   out += disturbed_line(m, style) + "\n";
   for (const ManifestVolume& v : m.volumes) {
     out += fmt::format(
@@ -373,16 +390,13 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
     out += left_out_lines(v, style) + encrypted_lines(v, style);
   }
   for (const ManifestRange& r : m.ranges) {
-    const bool nothing = r.unreadable.size() == 1 && r.unreadable[0].offset == 0 &&
-                         r.unreadable[0].length == r.sectors * m.sector_size;
-    out += fmt::format(
-        "  {:<7}{}: {}{}\n", part_name(r.number), r.description,
-        plural(r.sectors, "sector", "sectors"),
-        nothing ? ", none of which could be read" : " recorded by one hash of the whole range");
+    out += fmt::format("  {:<7}{}: {}\n", part_name(r.number), r.description,
+                       range_words(r, m.sector_size));
     const auto note = [&](const std::string& text) {
       out += wrap(text, style, "       ", "         ");
     };
     if (!r.fault.empty()) note("its files are not recorded: " + printable(r.fault));
+    if (is_unseen(r)) continue;  // nobody tried
     for (const ByteRange& part : r.unreadable)
       note(fmt::format("unreadable: {} at offset {}", plural(part.length, "byte", "bytes"),
                        part.offset));

@@ -173,11 +173,12 @@ bool NewVolume::choose(std::uint32_t sector_bytes) {
     } else {
       try {
         const fat::Plan plan(tree, fat_target(*this, sector_bytes));
-        change.needed_clusters = plan.clusters_in_use();
-        change.free_clusters = plan.free_clusters();
         const fat::Geometry& g = plan.geometry();
-        if (plan.fits()) {
-          change.writes = g.data_start() + change.needed_clusters * g.cluster_sectors;
+        const std::uint64_t in_front = div_up<std::uint64_t>(g.data_start(), g.cluster_sectors);
+        change.needed_clusters = plan.clusters_in_use() + in_front;
+        change.free_clusters = plan.free_clusters() + in_front;
+        if (plan.fits() && !fat::is_near_limit(g.clusters)) {
+          change.writes = g.data_start() + plan.clusters_in_use() * g.cluster_sectors;
           return true;
         }
       } catch (const Error& e) {
