@@ -166,6 +166,44 @@ TEST_CASE("to FAT: another FAT whose FATs fall on files, by way of NTFS") {
   CHECK(open_volume(*device, utc())->info().cluster_bytes == 1024);
 }
 
+TEST_CASE("to FAT: short names that another code page can't spell become others, and it is said") {
+  auto device = support::disk(200000, 512);
+  FatFormat format;
+  format.cluster_sectors = 2;
+  format.codepage = 852;
+  {
+    FatWriter writer(*device, format);
+    writer.add_file("\xC5\x81\xC3\x93\xC5\xB9 of the tide.txt", noise(300, 1));
+    writer.add_file("plain and long name.txt", noise(300, 2));
+    writer.finish();
+  }
+  const support::Folder folder(support::Folder::Where::memory);
+  QuietProgress quiet;
+  Random random(1);
+  const auto rewritten = [&](const char* goal, unsigned page, const char* name) {
+    ReadOptions read = utc();
+    read.codepage = page;
+    Assessment a = assess(*device, {parse_goal(goal)}, read, random);
+    for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
+    REQUIRE(a.in_reach());
+    JobOptions options = support::case_in_memory(folder / name);
+    options.read = read;
+    CHECK(run_job(*device, a, options, quiet).sound());
+    return a;
+  };
+  (void)rewritten("volume=ntfs", 852, "ntfs");
+  for (const unsigned page : {437u, 852u}) {
+    CAPTURE(page);
+    const auto before = device->clone();
+    const Assessment a = rewritten("volume=fat32", page, page == 437 ? "fat" : "same");
+    const auto said = std::find_if(a.consents.begin(), a.consents.end(),
+                                   [](const Consent& c) { return c.code == "short-names"; });
+    REQUIRE((said != a.consents.end()) == (page == 437));
+    if (page == 437) CHECK(said->text.find("1 short name (8.3) that") != std::string::npos);
+    device = before->clone();
+  }
+}
+
 TEST_CASE("to FAT: room that would be lost in front of the FATs is said, or saved by way of NTFS") {
   for (const bool full : {true, false}) {
     CAPTURE(full);

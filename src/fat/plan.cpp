@@ -26,10 +26,17 @@ std::u16string_view name_of(const FileTree& tree, const Target& target, FileTree
   return other == target.names.end() ? tree.name(id) : other->second;
 }
 
-std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const Target& target,
-                                             const CodePage& page, FileTree::Id folder,
-                                             std::vector<Plan::Entry>& entries) {
-  auto out = std::make_unique<NewDirectory>(page, target.zone);
+struct MadeDirectory {
+  std::unique_ptr<NewDirectory> entries;
+  std::vector<Plan::Entry> items;
+  std::vector<FileTree::Id> unkept;  // whose short names become others
+};
+
+MadeDirectory make_directory(const FileTree& tree, const Target& target, const CodePage& page,
+                             FileTree::Id folder) {
+  MadeDirectory made;
+  made.entries = std::make_unique<NewDirectory>(page, target.zone);
+  NewDirectory* const out = made.entries.get();
   const auto info_of = [&tree](FileTree::Id id) {
     const FileTree::Info info = tree.info(id);
     FatFileInfo to;
@@ -50,17 +57,17 @@ std::unique_ptr<NewDirectory> make_directory(const FileTree& tree, const Target&
   }
   // Short names that files have already are theirs, whatever is made for the others.
   for (const FileTree::Id id : children) {
-    if (!tree.is_stream(id) && target.names.count(id) == 0)
-      out->keep(name_of(tree, target, id), tree.short_name(id));
+    if (tree.is_stream(id) || target.names.count(id) != 0) continue;
+    if (!out->keep(name_of(tree, target, id), tree.short_name(id))) made.unkept.push_back(id);
   }
   for (const FileTree::Id id : children) {
     if (tree.is_stream(id)) continue;
     const bool directory = tree.is_directory(id);
     const std::size_t index = out->add(name_of(tree, target, id), info_of(id), directory,
                                        directory ? 0 : tree.bytes(id), tree.is_short_only(id));
-    entries.push_back({id, index});
+    made.items.push_back({id, index});
   }
-  return out;
+  return made;
 }
 
 }  // namespace
@@ -77,8 +84,9 @@ Plan::Plan(const FileTree& tree, Target target)
     given_[id] = std::move(taken);
   };
   const auto entries_of = [this](FileTree::Id id) {
-    std::vector<Entry> entries;
-    return directory_of(id, entries)->entries();
+    const MadeDirectory made = make_directory(tree_, target_, *page_, id);
+    unkept_.insert(unkept_.end(), made.unkept.begin(), made.unkept.end());
+    return made.entries->entries();
   };
   tree::each_folder_ahead(tree_, entries_of, [&](FileTree::Id id, std::size_t count) {
     if (count > max_entries) {
@@ -111,7 +119,9 @@ bool Plan::fats_are_free() const {
 
 std::unique_ptr<NewDirectory> Plan::directory_of(FileTree::Id folder,
                                                  std::vector<Entry>& entries) const {
-  return make_directory(tree_, target_, *page_, folder, entries);
+  MadeDirectory made = make_directory(tree_, target_, *page_, folder);
+  entries = std::move(made.items);
+  return std::move(made.entries);
 }
 
 std::vector<Plan::Part> Plan::staying(FileTree::Id id) const {
@@ -262,9 +272,8 @@ std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree) {
 }
 
 std::uint64_t root_entries_of(const FileTree& tree, const Target& target) {
-  std::vector<Plan::Entry> entries;
-  return make_directory(tree, target, CodePage(target.codepage), FileTree::root, entries)
-      ->entries();
+  return make_directory(tree, target, CodePage(target.codepage), FileTree::root)
+      .entries->entries();
 }
 
 }  // namespace nuvrat::fat

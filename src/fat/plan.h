@@ -76,6 +76,8 @@ class Plan {
   };
   [[nodiscard]] std::unique_ptr<NewDirectory> directory_of(FileTree::Id folder,
                                                            std::vector<Entry>& entries) const;
+  /// Files and folders whose short names FAT can't keep.
+  [[nodiscard]] const std::vector<FileTree::Id>& unkept_short_names() const { return unkept_; }
   [[nodiscard]] std::vector<ClusterRange> bad_clusters() const;
   [[nodiscard]] std::uint64_t clusters_in_use() const { return used_; }
   /// The first cluster that nothing uses; 0: none.
@@ -89,6 +91,7 @@ class Plan {
   Target target_;
   std::unique_ptr<CodePage> page_;
   std::map<FileTree::Id, Runs> given_;  // clusters that were free, by node
+  std::vector<FileTree::Id> unkept_;
   std::uint64_t needed_ = 0;
   std::uint64_t free_ = 0;
   std::uint64_t missing_ = 0;

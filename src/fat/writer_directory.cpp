@@ -136,12 +136,14 @@ bool NewDirectory::take(const ShortName& bytes, std::u16string_view name) {
   return used_.insert(bytes).second;
 }
 
-void NewDirectory::keep(std::u16string_view name, std::u16string_view short_name) {
+bool NewDirectory::keep(std::u16string_view name, std::u16string_view short_name) {
   const Basis basis(name, *page_);
   const auto bytes = !short_name.empty() ? bytes_of_short(short_name, *page_)
                      : basis.lossy()     ? std::nullopt
                                          : std::optional(basis.joined());
-  if (bytes && take(*bytes, name)) kept_.emplace(name, *bytes);
+  const bool kept = bytes && take(*bytes, name);
+  if (kept) kept_.emplace(name, *bytes);
+  return kept || short_name.empty();
 }
 
 bool NewDirectory::reads_as(const ShortName& bytes, std::uint8_t case_bits,

@@ -24,8 +24,9 @@ class NewDirectory {
   /// anything is kept.
   void announce(std::u16string_view name);
   /// Sets aside the short name that an item of this name brings along, or is by itself, so that
-  /// none is made that takes it. For all items before the first is added.
-  void keep(std::u16string_view name, std::u16string_view short_name);
+  /// none is made that takes it. For all items before the first is added. False where it brings one
+  /// along that it can't keep: FAT can't spell it, or it is another's.
+  bool keep(std::u16string_view name, std::u16string_view short_name);
   /// Returns the index of the new item's 8.3 entry, for set_cluster. The short name is the one that
   /// was kept, or one made by the published rule. A name beyond ASCII gets a long one, too: readers
   /// differ in their code pages. Not so what had none before (`short_only`), for it may have been

@@ -158,6 +158,13 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
                         name_));
   }
   if (work.rename) add_name_consent(s, plan);
+  if (const auto& ids = plan.unkept_short_names(); !ids.empty())
+    consent("short-names",
+            fmt::format("{}: {} FAT can't keep, such as '{}' of '{}': programs that know them by "
+                        "these won't find them",
+                        name_, plural(ids.size(), "short name (8.3) that", "short names (8.3) that"),
+                        printable(to_utf8(tree.short_name(ids.front()))),
+                        printable(tree.path(ids.front()))));
   add_label_consent(s, work);
   add_stream_consents(s, tree);
   add_time_consents(s, tree);
