@@ -240,7 +240,7 @@ TEST_CASE("check: every rule of FAT is named when it is broken") {
 namespace {
 
 // Mends, proves that the check finds nothing then and that the way back is exact.
-void mend(FatVolume& volume, Unowned unowned) {
+Comparison mend(FatVolume& volume, Unowned unowned) {
   const support::Folder folder;
   QuietProgress quiet;
   const auto original = volume.disk->clone();
@@ -251,11 +251,13 @@ void mend(FatVolume& volume, Unowned unowned) {
   JobOptions options;
   options.read = utc();
   options.case_folder = folder / "case";
-  CHECK(run_job(*volume.disk, a, options, quiet).sound());
+  const JobResult result = run_job(*volume.disk, a, options, quiet);
+  CHECK(result.sound());
   for (const Finding& f : check_volume(*volume.disk, utc())) FAIL_CHECK(f.code << ": " << f.text);
   const auto copy = volume.disk->clone();
   (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
   CHECK(copy->same_as(*original));
+  return result.comparison;
 }
 
 void lose_chains(FatVolume& v) {
@@ -273,7 +275,7 @@ TEST_CASE("mend: what the second boot sector says as the rest does is put into t
     FatVolume volume;
     const auto sound = volume.disk->clone();
     for (const auto& [at, byte] : wrong) volume.change(0, at, byte);
-    mend(volume, Unowned::leave);
+    (void)mend(volume, Unowned::leave);
     CHECK(volume.disk->same_as(*sound));
     // Where the second one says the same, it stays: nothing says better.
     for (const auto& [at, byte] : wrong) {
@@ -326,11 +328,11 @@ TEST_CASE("mend: FSInfo, boot sector, FAT copies, sizes, unowned chains, alone a
   for (const auto& one : damage) {
     FatVolume volume;
     one(volume);
-    mend(volume, Unowned::free);
+    (void)mend(volume, Unowned::free);
   }
   FatVolume volume;
   for (const auto& one : damage) one(volume);
-  mend(volume, Unowned::free);
+  (void)mend(volume, Unowned::free);
   const auto reader = open_volume(*volume.disk, utc());
   const FileTree& tree = reader->tree();
   for (FileTree::Id id = 1; id < tree.size(); ++id) {
@@ -348,7 +350,7 @@ TEST_CASE("mend: unowned chains are left alone, freed or kept as files, as told"
   CHECK(only_info.sectors_to_write == 1);
   FatVolume kept;
   lose_chains(kept);
-  mend(kept, Unowned::keep);
+  CHECK(mend(kept, Unowned::keep).added == 2);  // chains, each a file
   const auto reader = open_volume(*kept.disk, utc());
   std::set<std::string> paths;
   const FileTree& tree = reader->tree();
@@ -367,7 +369,7 @@ TEST_CASE("mend: unowned chains are left alone, freed or kept as files, as told"
   const auto [size_lba, size_at] = longer.find("B       BIN");
   longer.change(size_lba, size_at + 28, 600, 4);
   CHECK(assess_repair(*longer.disk, utc()).steps.empty());
-  mend(longer, Unowned::keep);
+  (void)mend(longer, Unowned::keep);
   const auto long_reader = open_volume(*longer.disk, utc());
   const Bytes whole = noise(3 * 512, 2);
   CHECK(support::contents_of(*long_reader, "UNOWNED/CHAIN001.BIN") ==

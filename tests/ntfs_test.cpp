@@ -224,6 +224,33 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
   dirty->write(32, fat);
   CHECK(first_code(*dirty) == "fat.not-clean");
 
+  {  // A live volume whose $UpCase would have to move into single clusters: not with a list.
+    const auto device = volume([](FatWriter& w) {
+      FatFileInfo scattered;
+      scattered.placement = Placement::scattered;
+      w.add_file("pieces", noise(512 * 30000, 1), scattered);
+    });
+    convert(*device);
+    int shorter = 0, refused = 0;
+    for (const char* goal : {"volume.size=39MiB", "volume.size=36MiB", "volume.size=33MiB",
+                             "volume.size=31MiB", "volume.size=min"}) {
+      const auto copy = device->clone();
+      const Assessment a = assessed(*copy, goal);
+      if (!a.in_reach()) {
+        CHECK(a.obstacles[0].code == "volume-room");
+        ++refused;
+        continue;
+      }
+      QuietProgress quiet;
+      const support::Folder folder(support::Folder::Where::memory);
+      CHECK(run_job(*copy, a, support::case_in_memory(folder / "case"), quiet).sound());
+      CHECK(find_code(check_volume(*copy, utc()), "ntfs.system-list") == nullptr);
+      ++shorter;
+    }
+    MESSAGE(shorter << " made shorter, " << refused << " refused");
+    CHECK(shorter > 0);
+  }
+
   // On a disk with a table: the EFI system partition, and what is no FAT at all.
   MemoryDevice device(200000, 512);
   Random random(5);

@@ -159,11 +159,27 @@ class Comparer final : public NodePairs {
         open.insert(open.end(), children.rbegin(), children.rend());
       } else if (is_written(planned, id)) {
         ++out_.added;
-      } else if (!expects(planned, Kind::added) && !was_left_out(after_->tree.path(id))) {
+      } else if (expects(planned, Kind::added)) {
+        out_.added += files_of(id);
+      } else if (!was_left_out(after_->tree.path(id))) {
         add(DifferenceKind::extra, after_->number, after_->tree.path(id),
             "not there before, now " + describe(after_->tree.info(id)));
       }
     }
+  }
+
+  // The file, or those below the folder.
+  [[nodiscard]] std::uint64_t files_of(FileTree::Id top) const {
+    std::uint64_t out = 0;
+    std::vector<FileTree::Id> open{top};
+    while (!open.empty()) {
+      const FileTree::Id id = open.back();
+      open.pop_back();
+      if (!after_->tree.is_directory(id)) ++out;
+      const auto children = after_->tree.sorted_children(id);
+      open.insert(open.end(), children.begin(), children.end());
+    }
+    return out;
   }
 
   // It could not be read then, so it isn't known that it wasn't there.
