@@ -162,7 +162,10 @@ class NbdDevice final : public Device {
       const ByteSpan part = rest.first(std::min(rest.size(), piece));
       if (!ask(at, part)) {
         const std::string why = "the server didn't give sectors: " + last_words();
-        throw failed(ErrorCode::device_read, nbd_get_errno() == EIO ? find_bad(at, part) : at, why);
+        // Any other answer than that is about the server, not about a sector.
+        const bool of_sector = nbd_get_errno() == EIO;
+        throw failed(ErrorCode::device_read,
+                     of_sector ? std::optional(find_bad(at, part)) : std::nullopt, why);
       }
       rest = rest.subspan(part.size());
       at += part.size() / sector_size();
@@ -207,10 +210,11 @@ class NbdDevice final : public Device {
   }
   void do_flush() override {
     if (nbd_flush(handle_.get(), 0) != 0)
-      throw failed(ErrorCode::device_write, 0, "the server couldn't flush: " + last_words());
+      throw failed(ErrorCode::device_write, {}, "the server couldn't flush: " + last_words());
   }
 
-  [[nodiscard]] Error failed(ErrorCode code, std::uint64_t lba, const std::string& why) const {
+  [[nodiscard]] Error failed(ErrorCode code, std::optional<std::uint64_t> lba,
+                             const std::string& why) const {
     return {code,
             why,
             {identity().path, lba, {}, {}},

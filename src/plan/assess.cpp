@@ -192,9 +192,9 @@ std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
     goals.push_back({fmt::format("p{}.size", number), "-1MiB"});
     return goals;
   }
-  if (o.code == "esp-room") {  // whatever finds room
-    if (std::erase_if(goals, [](const Goal& g) { return g.subject == "esp"; }) == 0) return {};
-    return goals;
+  // Too large for the room that there is, or too small for FAT32: whatever finds room.
+  if (o.code == "esp-room" || o.code == "volume-size") {
+    if (std::erase_if(goals, [](const Goal& g) { return g.subject == "esp"; }) > 0) return goals;
   }
   const std::string front = fmt::format("p{}.front", o.partition);
   const auto more =

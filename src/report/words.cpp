@@ -131,7 +131,7 @@ std::string number_words(const Assessment& a) {
 }
 
 Layout drawn(Layout layout, const Assessment& a) {
-  if (layout.partitions.empty() && a.contents.size() == 1) {
+  if (layout.kind == TableKind::none && a.contents.size() == 1) {
     Partition whole;
     whole.sectors = layout.disk_sectors;
     layout.partitions = {whole};
