@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <set>
+#include <type_traits>
 
 #include <nuvrat/error.h>
 
@@ -10,6 +11,45 @@
 
 namespace nuvrat::plan {
 namespace {
+
+class ReadTwice final : public volume::PathReader {
+ public:
+  ReadTwice(const Device& device, const ReadOptions& options,
+            std::unique_ptr<volume::PathReader> first)
+      : device_(device), options_(options), first_(std::move(first)) {}
+
+  [[nodiscard]] std::optional<volume::PathEntry> find(std::string_view path) override {
+    return same(path, [&](volume::PathReader& reader) { return reader.find(path); });
+  }
+  [[nodiscard]] std::vector<volume::PathEntry> list(std::string_view path) override {
+    return same(path, [&](volume::PathReader& reader) { return reader.list(path); });
+  }
+  [[nodiscard]] Bytes read(std::string_view path, std::uint64_t most) override {
+    return same(path, [&](volume::PathReader& reader) { return reader.read(path, most); });
+  }
+  [[nodiscard]] Bytes head(std::string_view path, std::size_t bytes) override {
+    return same(path, [&](volume::PathReader& reader) { return reader.head(path, bytes); });
+  }
+
+ private:
+  // By a reader of its own, which keeps nothing of what the first one read.
+  template <typename Ask>
+  std::invoke_result_t<Ask, volume::PathReader&> same(std::string_view path, const Ask& ask) {
+    auto out = ask(*first_);
+    if (second_ == nullptr) second_ = volume::open_paths(device_, options_);
+    if (second_ == nullptr || ask(*second_) != out)
+      throw Error(ErrorCode::device_read,
+                  "two reads of one place gave different bytes: the memory, the cable or the "
+                  "adapter is not to be trusted",
+                  {device_.identity().path, {}, {}, std::string(path)},
+                  "Try another port, cable or machine");
+    return out;
+  }
+
+  const Device& device_;
+  ReadOptions options_;
+  std::unique_ptr<volume::PathReader> first_, second_;
+};
 
 bool only_these(volume::PathReader& files, const std::string& folder,
                 const std::set<std::string>& known) {
@@ -21,6 +61,12 @@ bool only_these(volume::PathReader& files, const std::string& folder,
 }
 
 }  // namespace
+
+OpenVolume::OpenVolume(const PlanInput& in, const Partition& p, const ReadOptions& options)
+    : window(std::make_unique<Window>(in.device, p.range())) {
+  auto first = volume::open_paths(*window, options);
+  if (first != nullptr) files = std::make_unique<ReadTwice>(*window, options, std::move(first));
+}
 
 bool only_boot_files(volume::PathReader& files, StartWay way) {
   if (way == StartWay::uefi)

@@ -10,11 +10,10 @@
 
 namespace nuvrat::plan {
 
-/// One volume by its paths; `files` is null where it can't be read.
+/// One volume by its paths; `files` is null where it can't be read. What is read here is written
+/// again, and nothing was recorded of it: it is read twice, and must be the same.
 struct OpenVolume {
-  OpenVolume(const PlanInput& in, const Partition& p, const ReadOptions& options)
-      : window(std::make_unique<Window>(in.device, p.range())),
-        files(volume::open_paths(*window, options)) {}
+  OpenVolume(const PlanInput& in, const Partition& p, const ReadOptions& options);
   std::unique_ptr<Window> window;
   std::unique_ptr<volume::PathReader> files;
 };

@@ -137,11 +137,15 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
                                 copied == 1 ? "it is" : "they are",
                                 copied == 1 ? "it is" : "they are")));
   if (const std::uint64_t lost = lost_bytes(g); lost > 0)
-    consent("room", fmt::format("{}: {} in front of its FATs hold nothing from then on: {} will be "
-                                "free, {} are now",
-                                name_, format_bytes(lost),
-                                format_bytes(std::uint64_t{work.free_after} * g.cluster_bytes()),
-                                format_bytes(s.volume->free_bytes)));
+    consent(
+        "room",
+        fmt::format(
+            "{}: {} in front of its FATs hold nothing from then on{}", name_, format_bytes(lost),
+            work.sectors != 0 || work.change.front != 0
+                ? ""
+                : fmt::format(": {} will be free, {} are now",
+                              format_bytes(std::uint64_t{work.free_after} * g.cluster_bytes()),
+                              format_bytes(s.volume->free_bytes))));
   if (s.partition.active && work.start_code.empty())
     consent("boot-code",
             fmt::format("{} is active: the loader in its boot sector is not carried over, and "
@@ -159,12 +163,13 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
   }
   if (work.rename) add_name_consent(s, plan);
   if (const auto& ids = plan.unkept_short_names(); !ids.empty())
-    consent("short-names",
-            fmt::format("{}: {} FAT can't keep, such as '{}' of '{}': programs that know them by "
-                        "these won't find them",
-                        name_, plural(ids.size(), "short name (8.3) that", "short names (8.3) that"),
-                        printable(to_utf8(tree.short_name(ids.front()))),
-                        printable(tree.path(ids.front()))));
+    consent(
+        "short-names",
+        fmt::format("{}: {} FAT can't keep, such as '{}' of '{}': programs that know them by "
+                    "these won't find them",
+                    name_, plural(ids.size(), "short name (8.3) that", "short names (8.3) that"),
+                    printable(to_utf8(tree.short_name(ids.front()))),
+                    printable(tree.path(ids.front()))));
   add_label_consent(s, work);
   add_stream_consents(s, tree);
   add_time_consents(s, tree);

@@ -16,6 +16,7 @@ struct PathEntry {
   bool directory = false;
   std::uint64_t bytes = 0;
   Ticks modified = 0;
+  bool operator==(const PathEntry&) const = default;
 };
 
 /// The child of that name: letter for letter, else with letters of ASCII in either case; none.
