@@ -431,7 +431,8 @@ void check_start(const Device& planned, const disk::DiskState& after, const Syst
   }
   const Systems now = boot::find_systems(planned, table, readable, options);
   if (now.starts() == way) {
-    if (before.starts() == StartWay::uefi) tell_firmware(before, planned, after, options, out);
+    if (way == StartWay::uefi && before.starts() == way)
+      tell_firmware(before, planned, after, options, out);
     return;
   }
   std::string why = "no boot files are where it looks";
