@@ -16,8 +16,7 @@ inline constexpr std::uint32_t other_disk_signature = 0x0BADCAFE;
 /// `second_offset`: of another system on this disk; `repair_offset`: of what a repair is read from;
 /// 0: there is none.
 [[nodiscard]] HiveKey boot_store(std::uint64_t boot_offset, std::uint64_t system_offset,
-                                 std::uint64_t second_offset = 0,
-                                 std::uint64_t repair_offset = 0);
+                                 std::uint64_t second_offset = 0, std::uint64_t repair_offset = 0);
 /// Of up to four partitions; the second has the letter C, the third R, the fourth T.
 [[nodiscard]] HiveKey system_hive(const std::vector<std::uint64_t>& offsets);
 

@@ -97,7 +97,8 @@ TEST_CASE("check: of the log's restart pages the newer whole one counts, and a t
       if (wanted.empty()) CHECK_MESSAGE(find_code(findings, code) == nullptr, said);
     }
     // What isn't closed is refused; what is, is not.
-    CHECK_MESSAGE(direction::assessed(*v.disk, {"volume=fat32"}).in_reach() == wanted.empty(), said);
+    CHECK_MESSAGE(direction::assessed(*v.disk, {"volume=fat32"}).in_reach() == wanted.empty(),
+                  said);
   }
 }
 

@@ -272,8 +272,7 @@ std::map<FileTree::Id, std::u16string> safe_names(const FileTree& tree) {
 }
 
 std::uint64_t root_entries_of(const FileTree& tree, const Target& target) {
-  return make_directory(tree, target, CodePage(target.codepage), FileTree::root)
-      .entries->entries();
+  return make_directory(tree, target, CodePage(target.codepage), FileTree::root).entries->entries();
 }
 
 }  // namespace nuvrat::fat

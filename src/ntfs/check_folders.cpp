@@ -177,8 +177,7 @@ class FolderCheck {
       return;
     }
     if (r->directory != ((head.attributes.value() & file_name_directory) != 0))
-      error("ntfs.name-form",
-            fmt::format("'{}' says wrongly whether it is a folder", text(last_)));
+      error("ntfs.name-form", fmt::format("'{}' says wrongly whether it is a folder", text(last_)));
     state_.names_of_folders.push_back(hash_name(reference, value));
   }
 

@@ -234,7 +234,7 @@ class Edit {
   SectorSet owned_;  // clusters
   Runs in_the_way_;
   std::map<std::uint64_t, Runs> early_in_the_way_;  // of records that can't grow, in their order
-  std::set<std::uint64_t> owners_;  // records with runs in the way
+  std::set<std::uint64_t> owners_;                  // records with runs in the way
   std::optional<std::uint64_t> fixed_;
   std::multimap<std::uint64_t, std::uint64_t> extensions_;  // by base record
   SystemStream mft_, mft_bitmap_, mirror_, bitmap_;

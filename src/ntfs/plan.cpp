@@ -193,8 +193,8 @@ void Plan::lay_out(std::uint64_t log_bytes, tree::FreeRuns& room) {
 }
 
 // What is read before $MFT's runlist is known lies in one piece: $MFT's first records, by number
-// from the boot sector's place, and the mirror. What must lie in few follows. Records lie whole in a
-// run, always.
+// from the boot sector's place, and the mirror. What must lie in few follows. Records lie whole in
+// a run, always.
 void Plan::place_start(Order order, std::uint64_t mft_extensions, tree::FreeRuns& room) {
   const std::uint64_t record_bytes = packer_.unused(0).size();
   const std::uint64_t unit = std::max<std::uint64_t>(record_bytes / cluster_bytes_, 1);

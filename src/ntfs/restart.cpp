@@ -35,7 +35,8 @@ static_assert(sizeof(RestartArea) == 16);
 std::optional<std::string> LogState::trouble() const {
   const std::string remedy =
       "start the volume once under the system that owns it, and close it there";
-  if (torn) return fmt::format("restart page {} of the log was not written whole; {}", *torn, remedy);
+  if (torn)
+    return fmt::format("restart page {} of the log was not written whole; {}", *torn, remedy);
   switch (kind) {
     case Kind::closed:
       return std::nullopt;
