@@ -60,7 +60,9 @@ class FatPlanner {
                                   e.message()),
                       "Divide it into several folders under the system that owns the volume");
     }
-    const bool wasteful = plan && is_fat(work.change.from) && is_wasteful(*plan);
+    // What starts from the volume would not come along.
+    const bool wasteful =
+        plan && is_fat(work.change.from) && work.start_code.empty() && is_wasteful(*plan);
     if (wasteful || (!plan && is_fat(work.change.from))) {
       const std::uint64_t lost = plan ? lost_bytes(plan->geometry()) : 0;
       const std::uint64_t least = plan ? free_bytes(*plan) + lost / 2 : 0;
