@@ -11,8 +11,8 @@ namespace {
 constexpr std::uint64_t header_at = 0x1E00;  // of the volume
 constexpr std::uint64_t header_bytes = 512;
 // 3808876b-c176-4e48-b7ae-04046e6cc752
-constexpr std::array<std::uint8_t, 16> mark = {0x6B, 0x87, 0x08, 0x38, 0x76, 0xC1, 0x48, 0x4E,
-                                               0xB7, 0xAE, 0x04, 0x04, 0x6E, 0x6C, 0xC7, 0x52};
+constexpr std::array<std::uint8_t, 16> header_mark = {
+    0x6B, 0x87, 0x08, 0x38, 0x76, 0xC1, 0x48, 0x4E, 0xB7, 0xAE, 0x04, 0x04, 0x6E, 0x6C, 0xC7, 0x52};
 
 }  // namespace
 
@@ -24,7 +24,7 @@ bool has_snapshots(const Device& volume) {
   const std::uint64_t at = snapshot_sector(volume.sector_size());
   Bytes sector(volume.sector_size());
   if (at >= volume.sectors() || !device::is_given(volume, at, sector)) return false;
-  return std::equal(mark.begin(), mark.end(),
+  return std::equal(header_mark.begin(), header_mark.end(),
                     sector.begin() + static_cast<std::ptrdiff_t>(header_at % volume.sector_size()));
 }
 
