@@ -67,7 +67,8 @@ class FatCheck {
     const unsigned version = ext.BPB_FSVer.value();
     if (s_.g.backup_boot != 0) mend_boot();
     if (version != 0) {
-      const bool mended = !s_.facts.boot_mended.empty() && s_.facts.boot_mended[42] == 0;
+      const Bytes& with = s_.facts.boot_mended;
+      const bool mended = !with.empty() && load<Boot32>(with, 36).BPB_FSVer.value() == 0;
       s_.add("fat.boot-fields", Severity::warning, 0, CheckState::root,
              fmt::format("the volume is of version {:04X}{}", version,
                          mended ? ", which doesn't exist; the second boot sector says 0" : ""),
@@ -137,7 +138,8 @@ class FatCheck {
       for (std::uint32_t copy = 0; s_.g.mirrored && copy < s_.g.fats; ++copy)
         s_.facts.head_wrong |= copy != s_.g.active_fat && media_of(copy) == s_.boot[21];
       const Bytes& mended = s_.facts.boot_mended;
-      const bool boot_wrong = !s_.facts.head_wrong && !mended.empty() && mended[21] == *media;
+      const bool boot_wrong =
+          !s_.facts.head_wrong && !mended.empty() && load<Boot>(mended).BPB_Media == *media;
       s_.add("fat.media", Severity::warning, s_.g.fat_start(s_.g.active_fat), CheckState::root,
              fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}{}",
                          *media, s_.boot[21],

@@ -98,8 +98,8 @@ std::vector<LayoutChoice> place_fats(const LayoutWish& wish, std::size_t most) {
     if (here.in_the_way > 0 && !wish.make_way) continue;
     if (wish.make_way && wish.fixed.first_overlap({g.reserved_sectors, data - g.reserved_sectors}))
       continue;
-    // What is in the way is read and written once as well, by a rewrite of its own. What is left in
-    // front of the FATs is lost for good.
+    // Contents in the way are read and written once as well, by a rewrite of their own. Sectors
+    // left in front of the FATs are lost for good.
     const auto cost = [&wish](const LayoutChoice& p) {
       return 2 * (p.in_the_way + p.geometry.reserved_sectors - wish.min_reserved) + p.in_front;
     };

@@ -380,8 +380,8 @@ class RecordCheck {
     const bool packed = (a.flags & attribute_compressed) != 0;
     if (packed && (a.compression_unit == 0 || a.compression_unit > max_compression_unit))
       error("ntfs.attribute-flags",
-            fmt::format("the contents are said to be compressed in units of 2^{} clusters: no "
-                        "system reads the file",
+            fmt::format("the contents are said to be compressed in units of 2^{} clusters, which "
+                        "systems don't read",
                         a.compression_unit));
   }
 

@@ -246,11 +246,8 @@ void Edit::note_move(const ClusterMove& move) {
 
 void Edit::move_contents() {
   moved_ = 0;
-  for (const auto& [number, runs] : early_in_the_way_) {
-    const std::uint64_t count = clusters_in(runs);
-    const std::optional<Run> whole = room_->take_whole(count);
-    move_runs(runs, whole ? Runs{*whole} : room_->take(count));
-  }
+  for (const auto& [number, runs] : early_in_the_way_)
+    move_runs(runs, room_->take_in_few(clusters_in(runs)));
   Runs joined;
   for (const Run& r : in_the_way_) add_run(joined, r);
   for (const Run& r : joined) move_runs({r}, room_->take(r.count));

@@ -161,9 +161,7 @@ void Plan::place(Stream s, std::uint64_t bytes, tree::FreeRuns& room) {
 }
 
 void Plan::place_in_few(Stream s, std::uint64_t bytes, tree::FreeRuns& room) {
-  const std::uint64_t count = div_up(bytes, cluster_bytes_);
-  const std::optional<Run> whole = room.take_whole(count);
-  set(s, bytes, whole ? Runs{*whole} : room.take(count));
+  set(s, bytes, room.take_in_few(div_up(bytes, cluster_bytes_)));
 }
 
 void Plan::set(Stream s, std::uint64_t bytes, Runs runs) {
@@ -193,8 +191,8 @@ void Plan::lay_out(std::uint64_t log_bytes, tree::FreeRuns& room) {
 }
 
 // What is read before $MFT's runlist is known lies in one piece: $MFT's first records, by number
-// from the boot sector's place, and the mirror. What must lie in few follows. Records lie whole in
-// a run, always.
+// from the boot sector's place, and the mirror. Those that must lie in few pieces follow. Records
+// lie whole in a run, always.
 void Plan::place_start(Order order, std::uint64_t mft_extensions, tree::FreeRuns& room) {
   const std::uint64_t record_bytes = packer_.unused(0).size();
   const std::uint64_t unit = std::max<std::uint64_t>(record_bytes / cluster_bytes_, 1);

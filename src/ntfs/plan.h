@@ -106,7 +106,7 @@ class Plan {
   [[nodiscard]] Runs used() const;
 
  private:
-  // What is handed out while the pieces are large, after the first records and the mirror.
+  // The order in which large pieces are handed out, after the first records and the mirror.
   enum class Order {
     whole_mft,     // all of $MFT in one, then what must lie in few
     few_first,     // what must lie in few, then the rest of $MFT

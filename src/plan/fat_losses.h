@@ -8,7 +8,7 @@
 
 namespace nuvrat::plan {
 
-/// What lies in front of a volume's FATs beyond what they need there, and holds nothing.
+/// Bytes in front of a volume's FATs beyond those that are usual there; they hold nothing.
 [[nodiscard]] std::uint64_t lost_bytes(const fat::Geometry& geometry);
 
 class FatLosses {

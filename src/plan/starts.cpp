@@ -153,7 +153,7 @@ class Starts {
     }
   }
 
-  // It names its partition by where it begins, and the disk by a number, in forms that differ.
+  // Its forms differ by the system's age, so it is neither read nor changed.
   void tell_recovery() {
     for (const SystemVolume& v : in_.state.systems.systems) {
       const SurveyedPartition* s = volume_of(v.start);
@@ -162,8 +162,9 @@ class Starts {
       if (volume.files == nullptr || !volume.files->find(paths::recovery)) continue;
       out_.consents.push_back(
           {"recovery-settings",
-           fmt::format("'{}' on p{} says where the system's own repair is, by partitions as they "
-                       "are called now: it is left as it is, and the system must set it anew",
+           fmt::format("'{}' on p{} is where a system keeps the place of its own repair; it was "
+                       "not looked into and is left as it is: if it names a partition as it is "
+                       "called now, the system must set it anew",
                        paths::recovery, s->partition.number)});
     }
   }
@@ -382,8 +383,8 @@ void tell_firmware(const Systems& before, const Device& planned, const disk::Dis
                     [&files](Machine m) { return files->find(paths::removable(m)).has_value(); });
     out.consents.push_back(
         {"firmware-entries",
-         fmt::format("entries that firmware keeps itself name p{} as it was, and may not find it "
-                     "{}",
+         fmt::format("if firmware keeps entries of its own for p{}, they name it as it was, and "
+                     "may not find it {}",
                      b.number,
                      removable ? "afterwards: then choose the disk itself in its menu, which "
                                  "starts 'EFI/BOOT'"
@@ -462,7 +463,7 @@ void check_start(const Device& planned, const disk::DiskState& after, const Syst
     if (b.in_force && b.missing.empty() && another_kind(wishes, b.number))
       why = fmt::format("the boot sector of p{} is not carried over", b.number);
   }
-  // What matters most: it is said before everything else.
+  // Nothing matters more: it is said before everything else.
   const auto said = std::find_if(out.consents.begin(), out.consents.end(),
                                  [](const Consent& c) { return c.code == "firmware"; });
   if (said != out.consents.end()) {

@@ -60,7 +60,7 @@ class FatPlanner {
                                   e.message()),
                       "Divide it into several folders under the system that owns the volume");
     }
-    // What starts from the volume would not come along.
+    // Start code of others would not come along.
     const bool wasteful =
         plan && is_fat(work.change.from) && work.start_code.empty() && is_wasteful(*plan);
     if (wasteful || (!plan && is_fat(work.change.from))) {

@@ -340,7 +340,7 @@ std::string disturbed_words() {
   return toned(Tone::bad, "something else may have written to the disk meanwhile");
 }
 
-// What may be in it can't be found: nothing of it was read.
+// Partitions that may be in it can't be found: nothing of it was read.
 bool is_unseen(const ManifestRange& r) {
   return r.holds_nothing && !r.fault.empty();
 }

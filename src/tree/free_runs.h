@@ -30,6 +30,11 @@ class FreeRuns {
   /// `count` clusters in pieces that are multiples of `unit`, from the largest run on. Where
   /// nothing is left, clusters beyond the volume: a plan then says how many are missing.
   [[nodiscard]] Runs take(std::uint64_t count, std::uint64_t unit = 1);
+  /// `count` clusters in one piece where there is such a run, else as take.
+  [[nodiscard]] Runs take_in_few(std::uint64_t count) {
+    const std::optional<Run> whole = take_whole(count);
+    return whole ? Runs{*whole} : take(count);
+  }
 
  private:
   [[nodiscard]] std::uint64_t left(std::size_t i) const { return all_[i].count - gone_[i]; }
