@@ -23,6 +23,7 @@ class Bench {
     run(fmt::format("{} {}", NUVRAT_MAKE_DISKS, folder_.path().string()), 0);
     for (const char* copy : {"cut", "behind", "back", "half", "stopped"}) copy_of("logger", copy);
     copy_of("archive", "refused");
+    copy_of("worn", "labelled");
     rewrite("logger", "table=gpt p1=ntfs", "", 0);
     rewrite("archive", "table=mbr", "", 0);
     rewrite("stick", "volume=ntfs", "", 0);
@@ -100,6 +101,14 @@ TEST_CASE("report: every way that a job can end has its page, read by a browser"
   CHECK(outcome("half") == Outcome::reverting);
   CHECK(outcome("refused") == Outcome::out_of_reach);
   CHECK(outcome("stopped") == Outcome::stopped);
+  // Findings that the job found on the disk and left there are not said to be its own.
+  const auto labelled =
+      tool(fmt::format("rewrite {} volume.label=X --confirm {} --case {}", bench.at("labelled.img"),
+                       bench.tag("labelled"), bench.at("labelled-case")));
+  CHECK(labelled.status == 0);
+  CHECK_MESSAGE(labelled.out.find("3 findings as before the job") != std::string::npos,
+                labelled.out);
+  CHECK(labelled.out.find("fat.unowned") == std::string::npos);
   // Without the disk a job that was cut off is either: the page may not claim to know.
   CHECK(read_record(bench.at("cut-case")).outcome == Outcome::cut_off);
 

@@ -143,7 +143,13 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
                         : std::string("then     look at what differs before anybody uses the disk; "
                                       "'nuvrat revert' on the case puts it back"),
               style, "  ", "           ");
-  out += finding_lines(r.findings_after, style);
+  const Findings made = new_findings(a.findings, r.findings_after);
+  if (made.size() < r.findings_after.size())
+    out += wrap(fmt::format("check    {} as before the job: 'nuvrat check' names {}",
+                            plural(r.findings_after.size() - made.size(), "finding", "findings"),
+                            r.findings_after.size() - made.size() == 1 ? "it" : "them"),
+                style, "  ", "           ");
+  out += finding_lines(made, style);
   if (!r.comparison.equal()) out += "\n" + difference_lines(r.comparison, style);
   return out;
 }

@@ -1,6 +1,7 @@
 #include "report/lines.h"
 
 #include <algorithm>
+#include <set>
 
 #include <fmt/core.h>
 
@@ -32,6 +33,35 @@ std::string finding_lines(const Findings& findings, const TextStyle& style) {
                                 where.empty() ? "" : " (" + printable(where) + ")"),
                 style, "  ", "    ");
   }
+  return out;
+}
+
+Findings new_findings(const Findings& before, const Findings& after) {
+  std::multiset<std::pair<std::string, std::string>> known;
+  for (const Finding& f : before) known.emplace(f.code, f.text);
+  Findings out;
+  for (const Finding& f : after) {
+    const auto same = known.find({f.code, f.text});
+    if (same == known.end())
+      out.push_back(f);
+    else
+      known.erase(same);
+  }
+  return out;
+}
+
+std::string severity_counts(const Findings& findings) {
+  std::string out;
+  const auto say = [&](Severity severity, const char* one, const char* many) {
+    const auto count =
+        std::count_if(findings.begin(), findings.end(),
+                      [severity](const Finding& f) { return f.severity == severity; });
+    if (count > 0)
+      out += (out.empty() ? "" : ", ") + plural(static_cast<std::uint64_t>(count), one, many);
+  };
+  say(Severity::error, "error", "errors");
+  say(Severity::warning, "warning", "warnings");
+  say(Severity::note, "note", "notes");
   return out;
 }
 

@@ -15,6 +15,10 @@ namespace nuvrat::report {
 /// Of the gravest finding.
 [[nodiscard]] Tone tone_of(const Findings& findings);
 [[nodiscard]] std::string finding_lines(const Findings& findings, const TextStyle& style);
+/// Those of `after` that did not stand `before`, by code and sentence.
+[[nodiscard]] Findings new_findings(const Findings& before, const Findings& after);
+/// "3 warnings", "1 error, 2 notes"; empty of none.
+[[nodiscard]] std::string severity_counts(const Findings& findings);
 /// "12 missing, 3 in content".
 [[nodiscard]] std::string difference_counts(const Comparison& comparison);
 [[nodiscard]] std::string difference_lines(const Comparison& comparison, const TextStyle& style);

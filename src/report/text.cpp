@@ -195,26 +195,13 @@ bool mended_as_told(const Finding& f) {
 
 Lead check_lead(const Survey& survey) {
   const Findings findings = survey.all_findings();
-  const auto count = [&findings](Severity severity) {
-    return static_cast<std::uint64_t>(
-        std::count_if(findings.begin(), findings.end(),
-                      [severity](const Finding& f) { return f.severity == severity; }));
-  };
-  std::string head, rest;  // the gravest, and what else there is
-  const auto say = [&](Severity severity, const char* one, const char* many) {
-    if (count(severity) == 0) return;
-    if (head.empty()) {
-      head = plural(count(severity), one, many);
-    } else {
-      rest += ", " + plural(count(severity), one, many);
-    }
-  };
-  say(Severity::error, "error", "errors");
-  say(Severity::warning, "warning", "warnings");
-  say(Severity::note, "note", "notes");
   if (findings.empty())
-    head = survey.not_looked_at().empty() ? "sound" : "no finding, but not all of it was looked at";
-  return {head, rest};
+    return {
+        survey.not_looked_at().empty() ? "sound" : "no finding, but not all of it was looked at",
+        ""};
+  const std::string counts = severity_counts(findings);  // the gravest is the key
+  const std::size_t comma = std::min(counts.find(','), counts.size());
+  return {counts.substr(0, comma), counts.substr(comma)};
 }
 
 // What --repair would do about it.

@@ -7,6 +7,7 @@
 
 #include <nuvrat/text.h>
 
+#include "report/lines.h"
 #include "report/page/html.h"
 #include "report/page/sections.h"
 #include "report/words.h"
@@ -115,10 +116,11 @@ std::string different_words(const CaseRecord& r) {
                          name_of(all[i].kind));
     out += r.comparison->count > most ? ", and more, listed below. " : ". ";
   }
-  if (!r.findings_after.empty())
-    out += fmt::format("The check afterwards found {}: {}.",
-                       plural(r.findings_after.size(), "thing", "things"),
-                       esc(r.findings_after.front().text));
+  const Findings made = new_findings(r.job.assessment.findings, r.findings_after);
+  if (!made.empty())
+    out += fmt::format("The check afterwards found {} that {} not there before: {}.",
+                       plural(made.size(), "thing", "things"), made.size() == 1 ? "was" : "were",
+                       esc(made.front().text));
   return out;
 }
 

@@ -8,6 +8,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
+#include "report/lines.h"
 #include "report/page/html.h"
 #include "report/page/sections.h"
 #include "report/words.h"
@@ -227,8 +228,14 @@ std::string proof_section(const CaseRecord& r) {
   body += "<h3>The check before</h3>\n" +
           findings_list(r.job.assessment.findings, "Table and volumes were sound: no rule broken.");
   if (r.finished()) {
+    const Findings made = new_findings(r.job.assessment.findings, r.findings_after);
     body += "<h3>The check after</h3>\n" +
-            findings_list(r.findings_after, "Table and volumes are sound: no rule broken.");
+            findings_list(made, r.findings_after.empty()
+                                    ? "Table and volumes are sound: no rule broken."
+                                    : "Nothing but what the check before found.");
+    if (!made.empty() && made.size() < r.findings_after.size())
+      body += fmt::format("<p>And {} as before.</p>\n",
+                          plural(r.findings_after.size() - made.size(), "finding", "findings"));
   }
   if (r.before) {
     const bool finished = r.outcome == Outcome::done;
