@@ -103,7 +103,7 @@ std::vector<Goal> role_goals(const Layout& wanted, const Layout& now) {
   std::vector<Goal> out;
   for (const Partition& p : wanted.data_partitions()) {
     for (const Partition& q : now.data_partitions()) {
-      if (q.start == p.start) out.push_back({fmt::format("p{}", q.number), name_of(p.role)});
+      if (q.start == p.start) out.push_back(RoleGoal{q.number, p.role});
     }
   }
   return out;
@@ -215,8 +215,7 @@ void there_and_back(std::uint64_t seed) {
     const Partition& p = parts[random.below(parts.size())];
     const auto device = before->clone();
     const Role other = p.role == Role::logical ? Role::primary : Role::logical;
-    const Assessment there =
-        assess(*device, {{fmt::format("p{}", p.number), name_of(other)}}, utc(), random);
+    const Assessment there = assess(*device, {RoleGoal{p.number, other}}, utc(), random);
     if (!there.in_reach() || p.active) continue;
     run_steps(*device, there);
     const Layout now = read_table(*device).layout;
@@ -257,7 +256,7 @@ TEST_CASE("arrange: yes and no are right, by a search over all arrangements, and
     for (std::size_t i = 0; i < parts.size(); ++i) {
       const Role role = (chosen >> i & 1) != 0 ? Role::logical : Role::primary;
       same &= role == parts[i].role;
-      goals.push_back({fmt::format("p{}", parts[i].number), name_of(role)});
+      goals.push_back(RoleGoal{parts[i].number, role});
     }
     if (same) continue;
     const Assessment a = assess(*device, goals, utc(), random);
@@ -401,20 +400,20 @@ TEST_CASE("arrange: yes and no about sizes, starts and deletions are right, by t
     Partition& p = search.parts[chosen];
     const Partition was = p;
     const std::uint64_t by = 1 + random.below(120);
-    Goal goal{fmt::format("p{}", p.number), "gone"};
+    Goal goal = GoneGoal{p.number};
     switch (random.below(4)) {
       case 0:
         break;
       case 1:
-        goal = {fmt::format("p{}.size", p.number), fmt::format("{}B", (p.sectors + by) * 512)};
+        goal = SizeGoal{.partition = p.number, .bytes = (p.sectors + by) * 512};
         p.sectors += by;
         break;
       case 2:
-        goal = {fmt::format("p{}.size", p.number), fmt::format("{}B", (p.sectors - by) * 512)};
+        goal = SizeGoal{.partition = p.number, .bytes = (p.sectors - by) * 512};
         p.sectors -= by;
         break;
       default:
-        goal = {fmt::format("p{}.front", p.number), fmt::format("+{}B", by * 512)};
+        goal = FrontGoal{p.number, by * 512};
         p.start -= std::min(p.start, std::max<std::uint64_t>(by, 16));
         p.sectors += was.start - p.start;
         break;
@@ -430,7 +429,7 @@ TEST_CASE("arrange: yes and no about sizes, starts and deletions are right, by t
                            (container != nullptr && p.range().overlaps(container->range()));
     for (std::uint64_t s = p.start; s < std::min(p.range().end(), disk->sectors()); ++s)
       search.free[s] = false;
-    if (goal.state == "gone") {
+    if (goal.as<GoneGoal>() != nullptr) {
       possible = true;
       search.parts.erase(search.parts.begin() + static_cast<std::ptrdiff_t>(chosen));
     }

@@ -16,14 +16,14 @@ using namespace nuvrat;
 namespace {
 
 // What the stand-ins say on the serial line when this firmware starts the image.
-std::string said(const std::filesystem::path& image, StartWay way,
+std::string said(const std::filesystem::path& image, BootWay way,
                  std::uint32_t sector_size = 512) {
   static const bool judged = support::run("command -v qemu-system-x86_64").status == 0;
   if (!judged) return std::getenv("CI") == nullptr ? "nothing to judge with" : "";
   const std::string disk =
       fmt::format("-drive if=none,id=d,file={},format=raw,snapshot=on", image.string());
   const std::string machine =
-      way == StartWay::legacy
+      way == BootWay::legacy
           ? fmt::format(
                 "-machine pc,accel=tcg,graphics=off -m 64 -boot c "
                 "-drive file={},format=raw,snapshot=on",
@@ -50,18 +50,18 @@ std::string said(const std::filesystem::path& image, StartWay way,
 }
 
 // Whether the stand-in confirmed that the store's entry is the system, on that partition.
-void must_start(const std::filesystem::path& image, StartWay way, unsigned system,
+void must_start(const std::filesystem::path& image, BootWay way, unsigned system,
                 std::uint32_t sector_size = 512,
                 const std::string& entry = "Orrelune tide station") {
   const std::string words = said(image, way, sector_size);
   if (words == "nothing to judge with") return;
   INFO(words);
-  CHECK(words.find(way == StartWay::uefi
+  CHECK(words.find(way == BootWay::uefi
                        ? "UEFI firmware started \\EFI\\"
                        : "legacy firmware started \\bootmgr") != std::string::npos);
   CHECK(words.find("the store starts '" + entry + "'") != std::string::npos);
   CHECK(words.find(fmt::format("its device is partition {},", system)) != std::string::npos);
-  CHECK(words.find(way == StartWay::uefi
+  CHECK(words.find(way == BootWay::uefi
                        ? "confirmed, its loader is there: \\Windows\\system32\\winload.efi."
                        : "confirmed, its loader is there: \\Windows\\system32\\winload.exe.") !=
         std::string::npos);
@@ -156,31 +156,31 @@ TEST_CASE(
     const ImageDisk disk(c.plan);
     const auto& [folder, image, device] = disk;
     const std::string before = support::fingerprint(image);
-    must_start(image, StartWay::legacy, c.system);
+    must_start(image, BootWay::legacy, c.system);
 
     const Assessment uefi = rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
     CHECK(consents_to(uefi, c.by));
     CHECK(consents_to(uefi, "letters"));
-    REQUIRE(uefi.start);
-    CHECK(uefi.start->boot_files == c.efi);
-    CHECK(uefi.start->system == c.system);
-    CHECK(uefi.start->machine == Machine::x86_64);
-    CHECK(uefi.start->spare == (std::string(c.name) == "in a gap" ? 1 : 0));
-    CHECK(survey_disk(*device, support::utc()).systems.starts() == StartWay::uefi);
-    must_start(image, StartWay::uefi, c.system);
+    REQUIRE(uefi.boot);
+    CHECK(uefi.boot->boot_files == c.efi);
+    CHECK(uefi.boot->system == c.system);
+    CHECK(uefi.boot->machine == Machine::x86_64);
+    CHECK(uefi.boot->spare == (std::string(c.name) == "in a gap" ? 1 : 0));
+    CHECK(survey_disk(*device, support::utc()).systems.boots_by() == BootWay::uefi);
+    must_start(image, BootWay::uefi, c.system);
     const std::string as_uefi = support::fingerprint(image);
 
     const Assessment legacy = rewrite(*device, "table=mbr boot=legacy", folder / "legacy");
-    CHECK(legacy.start->boot_files == c.legacy);
-    CHECK(survey_disk(*device, support::utc()).systems.starts() == StartWay::legacy);
-    must_start(image, StartWay::legacy, c.system);
+    CHECK(legacy.boot->boot_files == c.legacy);
+    CHECK(survey_disk(*device, support::utc()).systems.boots_by() == BootWay::legacy);
+    must_start(image, BootWay::legacy, c.system);
 
     // Once more: the EFI system partition is there, and gets a store for the new table.
     (void)rewrite(*device, "table=gpt boot=uefi", folder / "again");
-    must_start(image, StartWay::uefi, c.system);
+    must_start(image, BootWay::uefi, c.system);
 
     revert(*device, folder / "again");
-    must_start(image, StartWay::legacy, c.system);
+    must_start(image, BootWay::legacy, c.system);
     revert(*device, folder / "legacy");
     CHECK(support::fingerprint(image) == as_uefi);
     revert(*device, folder / "uefi");
@@ -194,7 +194,7 @@ TEST_CASE("boot: UEFI starts a disk of 4096-byte sectors") {
   const auto& [folder, image, device] = disk;
   const std::string before = support::fingerprint(image);
   (void)rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
-  must_start(image, StartWay::uefi, 2, 4096);
+  must_start(image, BootWay::uefi, 2, 4096);
   revert(*device, folder / "uefi");
   CHECK(support::fingerprint(image) == before);
   // Legacy firmware doesn't read such sectors.
@@ -211,7 +211,7 @@ TEST_CASE("boot: of several systems each keeps its letters, and the store starts
   const Assessment a = rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
   CHECK(std::count_if(a.consents.begin(), a.consents.end(),
                       [](const Consent& c) { return c.code == "letters"; }) == 2);
-  must_start(image, StartWay::uefi, 2);
+  must_start(image, BootWay::uefi, 2);
   const Layout layout = read_table(*device).layout;
   const auto named = [&layout](const Bytes& hive, unsigned number) {
     const auto& id = layout.find(number)->unique_id.on_disk();
@@ -230,8 +230,8 @@ TEST_CASE("boot: of several systems each keeps its letters, and the store starts
     CHECK(named(hive, 2) >= 2);
     CHECK(named(hive, 3) >= 2);
   }
-  REQUIRE(a.start);
-  const Bytes store = file_of(*device, a.start->boot_files, "EFI/Microsoft/Boot/BCD");
+  REQUIRE(a.boot);
+  const Bytes store = file_of(*device, a.boot->boot_files, "EFI/Microsoft/Boot/BCD");
   CHECK(named(store, 2) >= 3);  // device and system of its entry, and what wakes it
   CHECK(named(store, 3) >= 2);
   revert(*device, folder / "uefi");
@@ -242,14 +242,14 @@ TEST_CASE("boot: where no store is left, one is made out of the system's templat
   const orrelune::SystemDisk plan{100, 300, 300, 60, 0, false, 0, false};
   const ImageDisk disk(plan);
   const auto& [folder, image, device] = disk;
-  CHECK_FALSE(survey_disk(*device, support::utc()).systems.starts());
+  CHECK_FALSE(survey_disk(*device, support::utc()).systems.boots_by());
   const Assessment legacy = rewrite(*device, "boot=legacy", folder / "legacy");
   CHECK(consents_to(legacy, "store-new"));
-  must_start(image, StartWay::legacy, 2, 512, "Orrelune station, anew");
+  must_start(image, BootWay::legacy, 2, 512, "Orrelune station, anew");
   revert(*device, folder / "legacy");
   const Assessment uefi = rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
   CHECK(consents_to(uefi, "store-new"));
-  must_start(image, StartWay::uefi, 2, 512, "Orrelune station, anew");
+  must_start(image, BootWay::uefi, 2, 512, "Orrelune station, anew");
 }
 
 TEST_CASE("boot: boot files and store go to a FAT partition whose boot sector loads them") {
@@ -263,7 +263,7 @@ TEST_CASE("boot: boot files and store go to a FAT partition whose boot sector lo
   std::fill(first.begin() + 0x5A, first.begin() + 510, std::uint8_t{0xC7});
   std::copy(name.begin(), name.end(), first.begin() + 0x180);
   for (const std::uint64_t at : {0, 6}) disk->write(p.start + at, first);
-  CHECK(survey_disk(*disk, support::utc()).systems.starts() == StartWay::legacy);
+  CHECK(survey_disk(*disk, support::utc()).systems.boots_by() == BootWay::legacy);
   // The store there follows the table,
   const Bytes was = file_of(*disk, 1, "Boot/BCD");
   const Assessment follows = rewrite(*disk, "table=gpt", folder / "table");
@@ -274,9 +274,9 @@ TEST_CASE("boot: boot files and store go to a FAT partition whose boot sector lo
   // and is made anew on the way back from UEFI.
   (void)rewrite(*disk, "table=gpt boot=uefi", folder / "uefi");
   const Assessment legacy = rewrite(*disk, "table=mbr boot=legacy", folder / "legacy");
-  REQUIRE(legacy.start);
-  CHECK(legacy.start->boot_files == 1);
-  CHECK(survey_disk(*disk, support::utc()).systems.starts() == StartWay::legacy);
+  REQUIRE(legacy.boot);
+  CHECK(legacy.boot->boot_files == 1);
+  CHECK(survey_disk(*disk, support::utc()).systems.boots_by() == BootWay::legacy);
   const Bytes now = disk->read(p.start);
   CHECK(std::equal(first.begin() + 0x5A, first.end(), now.begin() + 0x5A));
 }
@@ -321,13 +321,13 @@ TEST_CASE("boot: a disk whose way to its system is broken isn't said to start, a
     const support::Folder folder(support::Folder::Where::memory);
     way.second(*disk.device);
     const Systems systems = survey_disk(*disk.device, support::utc()).systems;
-    CHECK_FALSE(systems.starts());
+    CHECK_FALSE(systems.boots_by());
     REQUIRE(systems.boot_files.size() == 1);
     CHECK(systems.boot_files[0].missing.find(way.first) != std::string::npos);
     const Assessment a = rewrite(*disk.device, "boot=legacy", folder / "mended");
     CHECK(consents_to(a, "start-code") == (way.first == ways[0].first));
-    CHECK(survey_disk(*disk.device, support::utc()).systems.starts() == StartWay::legacy);
-    must_start(disk.image, StartWay::legacy, 2);
+    CHECK(survey_disk(*disk.device, support::utc()).systems.boots_by() == BootWay::legacy);
+    must_start(disk.image, BootWay::legacy, 2);
   }
 }
 
@@ -338,7 +338,7 @@ TEST_CASE(
   disk_bytes::put(signature, 0, orrelune::system_disk_signature, 4);
   replace_in_p1(*disk, signature, other);
   const Systems systems = survey_disk(*disk, support::utc()).systems;
-  CHECK_FALSE(systems.starts());
+  CHECK_FALSE(systems.boots_by());
   CHECK(systems.boot_files.at(0).missing == "the boot store names no partition of this disk");
   const support::Folder folder(support::Folder::Where::memory);
   const Assessment a = rewrite(*disk, "table=gpt boot=uefi", folder / "uefi");
@@ -349,7 +349,7 @@ TEST_CASE(
 TEST_CASE("boot: a start that would not be found is refused, however it was planned") {
   const auto disk = system_disk({40, 44, 300, 10, 2, false});
   replace_in_p1(*disk, wide("winload.exe"), wide("winxoad.exe"));  // nobody knows its UEFI twin
-  CHECK(survey_disk(*disk, support::utc()).systems.starts() == StartWay::legacy);
+  CHECK(survey_disk(*disk, support::utc()).systems.boots_by() == BootWay::legacy);
   const Assessment a = look(*disk, "table=gpt boot=uefi");
   REQUIRE(a.obstacles.size() == 1);
   CHECK(a.obstacles[0].code == "boot-way");
@@ -393,7 +393,7 @@ TEST_CASE("boot: a boot sector with a wrong start, and three ways to put it righ
     const auto is_found = [&] {
       const Survey survey = survey_disk(*disk, support::utc());
       const Finding* f = find_code(survey.find(1)->findings, "volume.hidden-sectors");
-      CHECK((f == nullptr) == (survey.systems.starts() == StartWay::legacy));
+      CHECK((f == nullptr) == (survey.systems.boots_by() == BootWay::legacy));
       return f != nullptr && f->severity == Severity::warning && f->repairable;
     };
     put(p.start);
@@ -420,7 +420,7 @@ TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
     const auto copy = disk->clone();
     const support::Folder folder(support::Folder::Where::memory);
     (void)rewrite(*copy, goal, folder / "case");
-    CHECK_FALSE(survey_disk(*copy, support::utc()).systems.starts());
+    CHECK_FALSE(survey_disk(*copy, support::utc()).systems.boots_by());
   }
   for (const std::string goal : {"p2.label=TIDE", "p3.size=-1MiB", "p3=logical", "p2.size=-2MiB"}) {
     CAPTURE(goal);
@@ -475,7 +475,7 @@ TEST_CASE("boot: room for the EFI system partition is found wherever there is an
     if (*c.before != '\0') (void)rewrite(*disk, c.before, folder / "before");
     const Assessment a = rewrite(*disk, "table=gpt boot=uefi", folder / "case");
     CHECK(consents_to(a, c.by));
-    CHECK(survey_disk(*disk, support::utc()).systems.starts() == StartWay::uefi);
+    CHECK(survey_disk(*disk, support::utc()).systems.boots_by() == BootWay::uefi);
     const Layout layout = read_table(*disk).layout;
     std::uint64_t bytes = 0;
     for (const Partition& p : layout.partitions) {
@@ -579,7 +579,7 @@ TEST_CASE("boot: letters and stores follow partitions, whatever else is asked fo
   const Assessment moved = rewrite(*disk, "p3.front=+4MiB p1.letter=Q", folder / "moved");
   CHECK(consents_to(moved, "letters"));
   const Survey now = survey_disk(*disk, support::utc());
-  CHECK(now.systems.starts() == StartWay::legacy);
+  CHECK(now.systems.boots_by() == BootWay::legacy);
   const auto has = [&disk](const std::string& letter, std::uint64_t offset,
                            std::uint32_t signature) {
     Bytes wanted(12);

@@ -80,21 +80,22 @@ void must_be_as_wished(const Device& disk, const Assessment& a) {
   for (const Finding& f : survey.all_findings())
     CHECK_MESSAGE(f.severity != Severity::error, f.text);
   for (const Goal& goal : a.goals) {
-    const bool front = goal.subject.ends_with(".front");
-    if (!goal.subject.ends_with(".size") && !goal.subject.ends_with(".label") && !front) continue;
-    const auto number = static_cast<unsigned>(std::stoul(goal.subject.substr(1)));
-    const Partition& before = *a.before.find(number);
+    const auto* front = goal.as<FrontGoal>();
+    const auto* label = goal.as<LabelGoal>();
+    const auto* size = goal.as<SizeGoal>();
+    if (front == nullptr && label == nullptr && size == nullptr) continue;
+    const Partition& before = *a.before.find(*goal.partition());
     const auto now = std::find_if(
         survey.partitions.begin(), survey.partitions.end(), [&](const SurveyedPartition& s) {
           return s.partition.start == start_after(a.changes, before.start) &&
                  s.partition.role != Role::extended;
         });
     REQUIRE(now != survey.partitions.end());
-    if (front) {
+    if (front != nullptr) {
       CHECK(now->partition.start < before.start);
       CHECK(now->partition.range().end() >= before.range().end());
-      if (const auto more = parse_bytes(goal.state.substr(1)))
-        CHECK((before.start - now->partition.start) * disk.sector_size() >= *more);
+      if (front->bytes)
+        CHECK((before.start - now->partition.start) * disk.sector_size() >= *front->bytes);
       CHECK(now->partition.range().contains(before.start));
       CHECK(volume_length(*now) == now->partition.sectors);
       const Bytes boot = disk.read(now->partition.start);
@@ -102,17 +103,17 @@ void must_be_as_wished(const Device& disk, const Assessment& a) {
       CHECK(hidden == now->partition.start);
       continue;
     }
-    if (goal.subject.ends_with(".label")) {
-      CHECK(now->volume->label == goal.state);
+    if (label != nullptr) {
+      CHECK(now->volume->label == label->label);
       continue;
     }
     CHECK(volume_length(*now) == now->partition.sectors);
     const std::uint64_t sector = disk.sector_size();
-    if (const auto exact = parse_bytes(goal.state))
-      CHECK(now->partition.sectors == div_up(*exact, sector));
-    if (goal.state == "max" || goal.state[0] == '+')
+    using Kind = SizeGoal::Kind;
+    if (size->kind == Kind::exactly) CHECK(now->partition.sectors == div_up(size->bytes, sector));
+    if (size->kind == Kind::max || size->kind == Kind::more)
       CHECK(now->partition.sectors >= before.sectors);
-    if (goal.state == "min" || goal.state[0] == '-')
+    if (size->kind == Kind::min || size->kind == Kind::less)
       CHECK(now->partition.sectors <= before.sectors);
   }
 }
@@ -189,7 +190,8 @@ void try_random(std::uint64_t first_seed, std::uint64_t rounds,
     const std::uint64_t count = 1 + random.below(6);
     while (goals.size() < count) goals.push_back(parse_goal(goal_of(random, layout)));
     const bool fat = std::any_of(goals.begin(), goals.end(), [](const Goal& g) {
-      return g.subject[0] == 'p' && g.state == "fat16";
+      const auto* kind = g.as<KindGoal>();
+      return kind != nullptr && kind->kind == VolumeKind::fat16;
     });
     if (fat && random.below(4) > 0) goals.push_back(parse_goal("names=safe"));
     try_goals(*original, goals, counts);

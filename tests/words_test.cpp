@@ -110,8 +110,8 @@ TEST_CASE("true words: a fixed VHD is the disk without its footer, which stays a
 }
 
 TEST_CASE("true words: a partition's name fits, to the last character, or is refused") {
-  CHECK(parse_goal("p1.name=").state.empty());
-  CHECK(parse_goal("p1.name=" + std::string(36, 'x')).state.size() == 36);
+  CHECK(parse_goal("p1.name=").state().empty());
+  CHECK(parse_goal("p1.name=" + std::string(36, 'x')).state().size() == 36);
   for (const std::string& name : {std::string(37, 'x'), std::string("a\tb"), std::string("\xC3("),
                                   std::string("\xED\xA0\x80")}) {
     CAPTURE(name);

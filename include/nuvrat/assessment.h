@@ -40,7 +40,7 @@ struct Contents {
   std::uint64_t start = 0;
   std::string kind;  ///< "fat32", or what the volume is in words
   std::string label;
-  std::string kind_after;  ///< the same, unless the volume is rewritten
+  std::string kind_after;  ///< the same, unless the volume is rewritten; empty of what goes
   /// What is new is said of no volume before, what is gone of none after.
   enum class Fate { stays, added, gone } fate = Fate::stays;
 };
@@ -49,8 +49,8 @@ struct Contents {
 
 /// How firmware starts the disk once a plan with a goal of boot is done, by the numbers that
 /// partitions have then.
-struct StartChange {
-  StartWay way = StartWay::uefi;
+struct BootChange {
+  BootWay way = BootWay::uefi;
   unsigned boot_files = 0;  ///< where they are: an EFI system partition, or the active one
   unsigned system = 0;
   Machine machine = Machine::unknown;
@@ -70,7 +70,7 @@ struct Assessment {
   std::vector<Renumbering> numbers;
   std::vector<Step> steps;
   std::vector<ExpectedChange> changes;  ///< of files, that the comparison must find
-  std::optional<StartChange> start;     ///< of a plan with a goal of boot
+  std::optional<BootChange> boot;      ///< of a plan with a goal of boot
   std::uint64_t files_bytes = 0;        ///< contents to read, twice: before and after
   std::uint64_t sectors_to_write = 0;   ///< by the rewrites themselves
   double expected_seconds = 0;          ///< at the speed that this device showed just now

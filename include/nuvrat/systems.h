@@ -10,10 +10,10 @@
 namespace nuvrat {
 
 /// How firmware starts a system.
-enum class StartWay { legacy, uefi };
-[[nodiscard]] const char* name_of(StartWay way);
+enum class BootWay { legacy, uefi };
+[[nodiscard]] const char* name_of(BootWay way);
 /// "UEFI", "legacy firmware".
-[[nodiscard]] const char* firmware_words(StartWay way);
+[[nodiscard]] const char* firmware_words(BootWay way);
 
 /// The machine that a program is made for, by its own header.
 enum class Machine { unknown, x86, x86_64, arm64 };
@@ -32,7 +32,7 @@ struct SystemVolume {
 struct BootFiles {
   unsigned number = 0;
   std::uint64_t start = 0;
-  StartWay way = StartWay::legacy;
+  BootWay way = BootWay::legacy;
   /// Firmware finds them: a boot sector that loads them, on the active partition of an MBR disk; an
   /// EFI system partition, of either table.
   bool in_force = false;
@@ -51,7 +51,7 @@ struct Systems {
 
   [[nodiscard]] bool nothing() const { return systems.empty() && boot_files.empty(); }
   /// How the disk starts now: by boot files in force that lead to a system on it.
-  [[nodiscard]] std::optional<StartWay> starts() const;
+  [[nodiscard]] std::optional<BootWay> boots_by() const;
 };
 
 }  // namespace nuvrat

@@ -183,7 +183,7 @@ class Store {
   }
 
   void set_way(const StoreChange& change) {
-    const bool uefi = *change.way == StartWay::uefi;
+    const bool uefi = *change.way == BootWay::uefi;
     const HiveValue boot_files{HiveValue::binary, device_element(change.boot_files)};
     for (const Hive::Key object : hive_.children(objects_)) {
       Entry entry(hive_, object);

@@ -19,7 +19,7 @@ using NewName = std::function<std::optional<PartitionName>(const PartitionName&)
 struct StoreChange {
   NewName new_name;
   /// Which way the store is for afterwards; none: as before.
-  std::optional<StartWay> way;
+  std::optional<BootWay> way;
   /// With a way: where boot files and store are then.
   PartitionName boot_files;
   /// With a way: the system that is started unless the store names one of this disk already.

@@ -41,9 +41,9 @@ class Finder {
     const bool efi = class_of(p.type) == TypeClass::efi_system;
     const bool legacy_code = p.active && layout_.kind == TableKind::mbr && loads_manager(window);
     if (const auto f = paths->find(paths::manager_legacy); f && !f->directory)
-      find_boot_files(p, *paths, StartWay::legacy, legacy_code, paths::store_legacy);
+      find_boot_files(p, *paths, BootWay::legacy, legacy_code, paths::store_legacy);
     const std::string uefi = std::string(paths::folder_uefi) + "/" + paths::manager_uefi;
-    if (paths->find(uefi)) find_boot_files(p, *paths, StartWay::uefi, efi, paths::store_uefi);
+    if (paths->find(uefi)) find_boot_files(p, *paths, BootWay::uefi, efi, paths::store_uefi);
   }
 
   // Once all are looked at: a store may name a system on a later one.
@@ -55,7 +55,7 @@ class Finder {
  private:
   // The first link of the chain that isn't there: table, boot sector, store, program, system.
   [[nodiscard]] std::string missing(const BootFiles& b, const StoreView& store) const {
-    const bool uefi = b.way == StartWay::uefi;
+    const bool uefi = b.way == BootWay::uefi;
     const char* firmware = firmware_words(b.way);
     if ((layout_.kind == TableKind::gpt) != uefi)
       return fmt::format("the system is started by {} from {} only", firmware,
@@ -97,7 +97,7 @@ class Finder {
     out_.systems.push_back(s);
   }
 
-  void find_boot_files(const Partition& p, volume::PathReader& paths, StartWay way, bool in_force,
+  void find_boot_files(const Partition& p, volume::PathReader& paths, BootWay way, bool in_force,
                        const char* store) {
     BootFiles b;
     b.number = p.number;
@@ -215,12 +215,12 @@ Systems find_systems(const Device& device, const TableReading& table,
 
 namespace nuvrat {
 
-const char* name_of(StartWay way) {
-  return way == StartWay::uefi ? "uefi" : "legacy";
+const char* name_of(BootWay way) {
+  return way == BootWay::uefi ? "uefi" : "legacy";
 }
 
-const char* firmware_words(StartWay way) {
-  return way == StartWay::uefi ? "UEFI" : "legacy firmware";
+const char* firmware_words(BootWay way) {
+  return way == BootWay::uefi ? "UEFI" : "legacy firmware";
 }
 
 const char* name_of(Machine machine) {
@@ -236,7 +236,7 @@ const char* name_of(Machine machine) {
   }
 }
 
-std::optional<StartWay> Systems::starts() const {
+std::optional<BootWay> Systems::boots_by() const {
   for (const BootFiles& b : boot_files) {
     if (b.in_force && b.missing.empty()) return b.way;
   }

@@ -152,15 +152,15 @@ Json to_json(const Assessment& a, Blobs* blobs) {
   for (const Step& step : a.steps) steps.push_back(to_json(step, blobs));
   Json goals = Json::array();
   for (const Goal& goal : a.goals) goals.push_back(goal.text());
-  Json start = nullptr;
-  if (a.start)
-    start = {{"way", name_of(a.start->way)},
-             {"boot_files", a.start->boot_files},
-             {"system", a.start->system},
-             {"machine", name_of(a.start->machine)},
-             {"spare", a.start->spare}};
+  Json boot = nullptr;
+  if (a.boot)
+    boot = {{"way", name_of(a.boot->way)},
+             {"boot_files", a.boot->boot_files},
+             {"system", a.boot->system},
+             {"machine", name_of(a.boot->machine)},
+             {"spare", a.boot->spare}};
   return {{"goals", goals},
-          {"start", start},
+          {"boot", boot},
           {"tag", a.tag},
           {"device", to_json(a.device)},
           {"in_reach", a.in_reach()},
@@ -255,9 +255,9 @@ ExpectedChange change_from_json(const Json& j) {
   return out;
 }
 
-StartChange start_from_json(const Json& j) {
-  StartChange out;
-  out.way = enum_from(j.at("way").get<std::string>(), {StartWay::legacy, StartWay::uefi});
+BootChange boot_from_json(const Json& j) {
+  BootChange out;
+  out.way = enum_from(j.at("way").get<std::string>(), {BootWay::legacy, BootWay::uefi});
   out.boot_files = j.at("boot_files");
   out.system = j.at("system");
   out.machine = enum_from(j.at("machine").get<std::string>(),
@@ -291,7 +291,7 @@ Assessment assessment_from_json(const Json& j, ByteView blobs) {
     for (const Json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const Json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));
     for (const Json& c : j.at("changes")) a.changes.push_back(change_from_json(c));
-    if (const Json& s = j.at("start"); !s.is_null()) a.start = start_from_json(s);
+    if (const Json& s = j.at("boot"); !s.is_null()) a.boot = boot_from_json(s);
     a.files_bytes = j.at("content_bytes");
     a.sectors_to_write = j.at("sectors_to_write");
     a.expected_seconds = j.at("expected_seconds");

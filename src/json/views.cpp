@@ -107,8 +107,8 @@ Json systems_json(const Systems& s) {
                      {"fault", printable(b.fault)},
                      {"missing", printable(b.missing)}});
   }
-  const auto starts = s.starts();
-  return {{"starts", starts ? Json(name_of(*starts)) : Json(nullptr)},
+  const auto way = s.boots_by();
+  return {{"boots_by", way ? Json(name_of(*way)) : Json(nullptr)},
           {"systems", systems},
           {"boot_files", files}};
 }

@@ -8,7 +8,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
-#include "plan/plan.h"
+#include "plan/bystanders.h"
 #include "volume/paths.h"
 
 namespace nuvrat::plan {

@@ -8,8 +8,8 @@
 #include <nuvrat/text.h>
 
 #include "base/memory.h"
-#include "plan/boot.h"
-#include "plan/plan.h"
+#include "plan/bystanders.h"
+#include "plan/stages.h"
 #include "steps/after.h"
 
 namespace nuvrat::plan {
@@ -17,6 +17,16 @@ namespace {
 
 // Twice what any system shows. Each goal is assessed by itself, and each costs what the table has.
 constexpr std::size_t max_listed_partitions = 512;
+
+// How many bytes of contents are read, of one look at the disk.
+std::uint64_t files_bytes_of(const Survey& survey) {
+  std::uint64_t out = 0;
+  for (const SurveyedPartition& s : survey.partitions) {
+    if (s.partition.role == Role::extended) continue;
+    out += s.volume ? s.totals.bytes : s.partition.sectors * survey.sector_size;
+  }
+  return out;
+}
 
 }  // namespace
 
@@ -29,26 +39,44 @@ Assessment start_assessment(const Survey& survey) {
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
     const std::string kind = s.volume ? name_of(s.volume->kind) : s.signature.description;
-    out.contents.push_back(
-        {s.partition.start, kind, s.volume ? s.volume->label : "", kind, Contents::Fate::stays});
+    out.contents.push_back({.start = s.partition.start,
+                            .kind = kind,
+                            .label = s.volume ? s.volume->label : "",
+                            .kind_after = kind});
   }
   return out;
 }
 
-void fill_figures(const Device& device, const Survey& survey, const Pace& pace, Assessment& out) {
-  for (const Step& step : out.steps) {
-    if (step.volume() == nullptr) continue;
-    for (Contents& here : out.contents) {
-      // What is new says what it becomes already.
-      if (here.fate != Contents::Fate::added &&
-          start_before(out.changes, step.volume()->place.first) == here.start)
-        here.kind_after = name_of(step.volume()->to);
+Assessment with(Assessment before, PlanPart part) {
+  Assessment out = std::move(before);
+  out.obstacles = std::move(part.obstacles);
+  out.numbers = std::move(part.numbers);
+  if (!out.in_reach()) return out;  // nothing is said of a plan that nobody may follow
+  for (Contents& c : out.contents) {
+    for (const Step& step : part.steps) {
+      if (step.volume() != nullptr &&
+          start_before(part.changes, step.volume()->place.first) == c.start)
+        c.kind_after = name_of(step.volume()->to);
     }
+    if (start_after(part.changes, c.start)) continue;
+    c.kind_after.clear();
+    c.fate = Contents::Fate::gone;
   }
-  for (const SurveyedPartition& s : survey.partitions) {
-    if (s.partition.role == Role::extended) continue;
-    out.files_bytes += s.volume ? s.totals.bytes : s.partition.sectors * device.sector_size();
-  }
+  std::move(part.added.begin(), part.added.end(), std::back_inserter(out.contents));
+  out.after = part.after.value_or(out.before);
+  out.steps = std::move(part.steps);
+  out.changes = std::move(part.changes);
+  out.consents = std::move(part.foremost);
+  std::move(part.consents.begin(), part.consents.end(), std::back_inserter(out.consents));
+  out.boot = part.boot;
+  return out;
+}
+
+Assessment with_figures(const Assessment& before, PlanPart part, const Device& device,
+                        const Survey& survey, const Pace& pace) {
+  Assessment a = with(before, part);
+  if (!a.in_reach()) return a;
+  a.files_bytes = files_bytes_of(survey);
   class Collector final : public SectorSink {
    public:
     explicit Collector(std::uint32_t size) : size_(size) {}
@@ -61,7 +89,7 @@ void fill_figures(const Device& device, const Survey& survey, const Pace& pace, 
     std::uint32_t size_;
   } collector(device.sector_size());
   std::uint64_t volume_sectors = 0;
-  for (const Step& step : out.steps) {
+  for (const Step& step : a.steps) {
     if (step.volume() != nullptr) {
       volume_sectors += step.volume()->writes;
       continue;
@@ -71,40 +99,18 @@ void fill_figures(const Device& device, const Survey& survey, const Pace& pace, 
     rewrite->settle(collector);
     collector.sectors.add({rewrite->switch_sector().lba, 1});
   }
-  out.sectors_to_write = collector.sectors.count() + volume_sectors;
-  tell_overwritten(device, survey, collector.sectors, out);
-  estimate_time(device, survey, pace, volume_sectors, out);
-}
-
-void add_finding_obstacles(const disk::DiskState& state, Assessment& out) {
-  for (const Finding& f : state.findings) {
-    if (f.severity != Severity::error) continue;
-    Obstacle obstacle;
-    obstacle.code = f.code;
-    obstacle.text = f.text;
-    if (const std::string where = f.place.text(); !where.empty())
-      obstacle.text += " (" + where + ")";
-    obstacle.remedy =
-        f.code == "fat.not-clean"
-            ? "Start the volume once under the system that owns it and close it there"
-        : f.repairable ? "Put this right first: 'nuvrat check --repair' mends it, with nothing lost"
-                       : "Put this right first: a rewrite of a damaged structure makes it worse";
-    out.obstacles.push_back(std::move(obstacle));
+  a.sectors_to_write = collector.sectors.count() + volume_sectors;
+  const Times times = expected_times(device, survey, pace, volume_sectors, a);
+  a.expected_seconds = times.by_contents;
+  a.seconds_by_places = times.by_places;
+  // What may be lost comes before what only changes.
+  PlanPart overwritten = tell_overwritten(device, survey, collector.sectors, a);
+  if (!overwritten.in_reach()) {
+    part.obstacles = std::move(overwritten.obstacles);
+    return with(before, std::move(part));
   }
-}
-
-void plan_table(const PlanInput& input, Assessment& out) {
-  const TableKind before = input.state.table.layout.kind;
-  const Wishes& wishes = input.wishes;
-  const bool no_table = input.state.bare_volume || before == TableKind::none;
-  if (no_table ||
-      (wishes.table == TableKind::gpt && (wishes.only_table() || before == TableKind::mbr))) {
-    plan_table_gpt(input, out);
-  } else if (wishes.table == TableKind::mbr || before == TableKind::mbr) {
-    plan_table_mbr(input, out);
-  } else {
-    plan_gpt_change(input, out);
-  }
+  a.consents.insert(a.consents.begin(), overwritten.consents.begin(), overwritten.consents.end());
+  return a;
 }
 
 namespace {
@@ -125,36 +131,62 @@ struct Look {
         asleep(find_asleep(from, surveyed, read)) {}
 };
 
+// Every partition is there, and holds data.
+void require_partitions(const goals::Asked& asked, const disk::DiskState& state) {
+  for (const Goal& goal : asked.all()) {
+    const auto number = goal.partition();
+    if (!number) continue;
+    if (*number == 0) {
+      if (state.bare_volume) continue;
+      throw Error(ErrorCode::words, "the disk is not one volume without a partition table", {},
+                  "Name the partition: p1=ntfs");
+    }
+    const Partition* p = state.table.layout.find(*number);
+    if (p != nullptr && p->role != Role::extended) continue;
+    std::string text = fmt::format("there is no partition p{} that holds data", *number);
+    for (const Finding& f : state.table.findings) {
+      if (f.severity != Severity::error) continue;
+      text += ", as far as the table can be read: " + f.text;
+      break;
+    }
+    throw Error(ErrorCode::words, text, {}, "See 'nuvrat survey' for the numbers");
+  }
+}
+
+// The best way to the goals; where none leads there, what is said is what the way lacks that got
+// furthest.
 Assessment assess_stages(const Look& look, const std::vector<Goal>& goals, Random& random) {
-  const auto& [device, survey, options, pace, asleep] = look;
-  disk::DiskState before(survey);
-  const Wishes wishes = sort_goals(goals, before);
+  disk::DiskState state(look.survey);
+  const goals::Asked asked(goals);
+  require_partitions(asked, state);
+  require_sense(asked, state.table.layout.kind);
   // What is wrong with a volume that is to go isn't an obstacle.
-  std::erase_if(before.findings, [&wishes](const Finding& f) {
-    return std::any_of(wishes.gone.begin(), wishes.gone.end(),
-                       [&f](unsigned number) { return f.place.subject == part_name(number); });
+  std::erase_if(state.findings, [&asked](const Finding& f) {
+    const std::vector<GoneGoal> gone = asked.every<GoneGoal>();
+    return std::any_of(gone.begin(), gone.end(), [&f](const GoneGoal& g) {
+      return f.place.subject == part_name(g.partition);
+    });
   });
-  Assessment first = start_assessment(survey);
-  first.goals = goals;
-  for (const Obstacle& o : asleep) {  // a system whose partition goes never wakes up
-    if (wishes.gone.count(o.partition) == 0) first.obstacles.push_back(o);
+  Assessment before = start_assessment(look.survey);
+  before.goals = goals;
+  PlanPart common;
+  for (const Obstacle& o : look.asleep) {  // a system whose partition goes never wakes up
+    if (!asked.is_gone(o.partition)) common.obstacles.push_back(o);
   }
-  if (!first.in_reach()) return first;
-  Random none(1);
-  const std::vector<Wishes> ways = ways_to_start({device, before, wishes, none}, options, first);
-  if (ways.empty()) return first;
-  // What is said is what the way lacks that got furthest.
-  Assessment furthest;
-  for (const Wishes& way : ways) {
-    Assessment out = first;
-    if (plan_stages(device, before, way, options, random, out))
-      fill_figures(device, survey, pace, out);
+  if (!common.in_reach()) return with(std::move(before), std::move(common));
+  const PlanInput input{look.device, state, look.options, random, before.before, common};
+  Ways found = ways_to_boot(input, asked);
+  if (found.ways.empty()) return with(std::move(before), std::move(found.part));
+  std::optional<PlanPart> furthest;
+  for (const Way& way : found.ways) {
+    PlanPart part = found.part;
+    part.append(plan_stages(input, asked, way));
+    Assessment out = with_figures(before, part, look.device, look.survey, look.pace);
     if (out.in_reach()) return out;
-    if (furthest.obstacles.empty() || out.steps.size() > furthest.steps.size())
-      furthest = std::move(out);
+    part.obstacles = std::move(out.obstacles);
+    if (!furthest || part.steps.size() > furthest->steps.size()) furthest = std::move(part);
   }
-  furthest.after = furthest.before;
-  return furthest;
+  return with(std::move(before), std::move(*furthest));
 }
 
 // The partition that would have to be shorter for a table to find its few sectors; 0: none.
@@ -170,47 +202,44 @@ unsigned in_the_way(const Obstacle& o, const Layout& layout) {
 }
 
 bool is_about_gaps(const std::vector<Goal>& goals) {
-  return std::any_of(goals.begin(), goals.end(), [](const Goal& g) { return g.subject[0] == 'g'; });
+  return std::any_of(goals.begin(), goals.end(),
+                     [](const Goal& g) { return g.as<GapGoal>() != nullptr; });
+}
+
+// What might work in the place of one goal that is refused.
+std::optional<std::vector<Goal>> instead_of(const Goal& goal, const Obstacle& o) {
+  return std::visit(
+      [&o](const auto& kind) -> std::optional<std::vector<Goal>> {
+        if constexpr (requires { kind.instead(o); }) {
+          return kind.instead(o);
+        } else {
+          return std::nullopt;
+        }
+      },
+      goal.any());
 }
 
 // Goals that may work where these don't: a volume a little shorter, where a table lacks a few
-// sectors; the most or the least, where a size is too large or too small. Empty: none comes to
-// mind.
+// sectors; else what the goal itself knows. Empty: none comes to mind.
 std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
   std::vector<Goal> goals = a.goals;
-  const auto size_of = [&goals](unsigned number) {
-    const std::string subject = number == 0 ? "volume.size" : fmt::format("p{}.size", number);
-    return std::find_if(goals.begin(), goals.end(),
-                        [&](const Goal& g) { return g.subject == subject; });
-  };
   if (o.code == "no-arrangement" && is_about_gaps(goals) && !o.goals.empty()) {
     goals.insert(goals.end(), o.goals.begin(), o.goals.end());
     return goals;
   }
   if (const unsigned number = in_the_way(o, a.before); number != 0) {
-    if (size_of(number) != goals.end()) return {};
-    goals.push_back({fmt::format("p{}.size", number), "-1MiB"});
+    if (goals::Asked(goals).find<SizeGoal>(number) != nullptr) return {};
+    constexpr std::uint64_t a_little = 1u << 20;
+    goals.push_back(SizeGoal{.partition = number, .kind = SizeGoal::Kind::less, .bytes = a_little});
     return goals;
   }
-  // Too large for the room that there is, or too small for FAT32: whatever finds room.
-  if (o.code == "esp-room" || o.code == "volume-size") {
-    if (std::erase_if(goals, [](const Goal& g) { return g.subject == "esp"; }) > 0) return goals;
-  }
-  const std::string front = fmt::format("p{}.front", o.partition);
-  const auto more =
-      std::find_if(goals.begin(), goals.end(), [&](const Goal& g) { return g.subject == front; });
-  if (o.code == "front-space" && more != goals.end() && more->state != "max") {
-    more->state = "max";
+  for (auto goal = goals.begin(); goal != goals.end(); ++goal) {
+    const auto others = instead_of(*goal, o);
+    if (!others) continue;
+    goals.insert(goals.erase(goal), others->begin(), others->end());
     return goals;
   }
-  const auto size = size_of(o.partition);
-  if (size == goals.end() || size->state == "max" || size->state == "min") return {};
-  const bool too_large = o.code == "size-room" || o.code == "volume-size";
-  const bool too_small = o.code == "volume-room" || o.code == "front-in-use" ||
-                         o.code == "cluster-count" || o.code == "size-zero";
-  if (!too_large && !too_small) return {};
-  size->state = too_large ? "max" : "min";
-  return goals;
+  return {};
 }
 
 // Tried on this very disk.
@@ -226,9 +255,7 @@ void offer_other_goals(const Look& look, Assessment& out) {
     } catch (const Error&) {
       continue;  // it's only an offer
     }
-    std::string words;
-    for (const Goal& g : goals) words += " " + g.text();
-    o.remedy = "Ask for" + words + (o.remedy.empty() ? "" : "; or: " + o.remedy);
+    o.remedy = "Ask for " + texts_of(goals) + (o.remedy.empty() ? "" : "; or: " + o.remedy);
     o.goals = std::move(goals);
   }
 }
@@ -240,11 +267,18 @@ Assessment assess_surveyed(const Look& look, const std::vector<Goal>& goals, Ran
 }
 
 // What a volume is turned into by most who turn it into anything.
-std::optional<std::string> other_kind(const SurveyedPartition& s) {
+std::optional<VolumeKind> other_kind(const SurveyedPartition& s) {
   if (s.partition.role == Role::extended) return std::nullopt;
-  if (is_fat(s.signature.kind)) return "ntfs";
-  if (s.signature.kind == VolumeKind::ntfs) return "fat32";
-  return std::nullopt;
+  switch (s.signature.kind) {
+    case VolumeKind::fat12:
+    case VolumeKind::fat16:
+    case VolumeKind::fat32:
+      return VolumeKind::ntfs;
+    case VolumeKind::ntfs:
+      return VolumeKind::fat32;
+    default:
+      return std::nullopt;
+  }
 }
 
 }  // namespace
@@ -279,31 +313,24 @@ std::vector<Assessment> assess_all(const Device& device, const ReadOptions& opti
   base::give_back_memory();
   const Look look(device, survey, options);
   std::vector<Assessment> out;
-  const auto add = [&](const std::string& word) {
-    out.push_back(assess_surveyed(look, {parse_goal(word)}, random));
-  };
+  const auto add = [&](const Goal& goal) { out.push_back(assess_surveyed(look, {goal}, random)); };
   if (survey.partitions.size() > max_listed_partitions) {
     throw Error(ErrorCode::words,
                 fmt::format("the disk has {} partitions, too many to try every goal on each",
                             survey.partitions.size()),
                 {}, "Name the goals, such as table=gpt");
   }
-  if (survey.bare_volume) {
-    if (const auto word = other_kind(survey.partitions[0])) add("volume=" + *word);
-    return out;
-  }
   const Layout& layout = survey.table.layout;
-  add(layout.kind == TableKind::gpt ? "table=mbr" : "table=gpt");
+  if (!survey.bare_volume)
+    add(TableGoal{layout.kind == TableKind::gpt ? TableKind::mbr : TableKind::gpt});
   for (const SurveyedPartition& s : survey.partitions) {
-    if (const auto word = other_kind(s)) add(fmt::format("p{}={}", s.partition.number, *word));
+    if (const auto kind = other_kind(s)) add(KindGoal{s.partition.number, *kind});
   }
   if (layout.kind != TableKind::mbr) return out;
   for (const Partition& p : layout.data_partitions()) {
-    add(fmt::format("p{}={}", p.number, p.role == Role::logical ? "primary" : "logical"));
-    if (!type_matches(p, recognise_volume(Window(device, p.range())).kind)) {
-      add(fmt::format("p{}.type=match", p.number));
-    }
-    if (p.role == Role::primary && !p.active) add(fmt::format("p{}.active=yes", p.number));
+    add(RoleGoal{p.number, p.role == Role::logical ? Role::primary : Role::logical});
+    if (!type_matches(p, recognise_volume(Window(device, p.range())).kind)) add(TypeGoal{p.number});
+    if (p.role == Role::primary && !p.active) add(ActiveGoal{p.number, true});
   }
   return out;
 }

@@ -1,5 +1,5 @@
 #pragma once
-// Goals about starting: boot=uefi, boot=legacy, esp=SIZE, pN.letter=X; and what follows partitions
+// Goals about booting: boot=uefi, boot=legacy, esp=SIZE, pN.letter=X; and what follows partitions
 // that are called otherwise afterwards: boot stores and drive letters.
 
 #include <optional>
@@ -7,15 +7,32 @@
 
 #include "boot/identity.h"
 #include "boot/store.h"
-#include "plan/plan.h"
+#include "plan/room.h"
 
 namespace nuvrat::plan {
 
-/// What else must be done so that firmware can start the system: ways to try, the one that takes
-/// least first. Empty, with obstacles, where none can work. Without a goal of boot the wishes
-/// alone.
-[[nodiscard]] std::vector<Wishes> ways_to_start(const PlanInput& input, const ReadOptions& options,
-                                                Assessment& out);
+/// What firmware is to boot the system by.
+struct BootTarget {
+  std::optional<BootWay> way{};           ///< none: nobody asked
+  std::optional<NewEfi> make_efi{};       ///< its id and files: known with its table
+  std::optional<std::uint64_t> efi_at{};  ///< where the EFI system partition begins that is there
+  std::optional<std::uint64_t> legacy_from{};  ///< where the one begins that legacy firmware boots
+  bool start_code = false;                     ///< LBA 0 needs code
+};
+
+/// Goals that may do what was asked: those that were, and what follows from them.
+struct Way {
+  goals::Asked asked{};
+  BootTarget boot{};
+};
+struct Ways {
+  std::vector<Way>
+      ways{};       ///< the one that takes least first; empty, with obstacles: none can work
+  PlanPart part{};  ///< obstacles, and what every way is to be agreed to; no steps
+};
+/// What else must be done so that firmware can boot the system. Without a goal of boot what was
+/// asked, alone.
+[[nodiscard]] Ways ways_to_boot(const PlanInput& input, const goals::Asked& asked);
 
 /// What partitions are called afterwards, by what they were called.
 class Renamed {
@@ -32,32 +49,37 @@ class Renamed {
   bool any_ = false;
 };
 
-/// The boot files, their languages and fonts, and the store, for firmware of either way; what the
-/// system's own folders lack is an obstacle. `place`:
-/// the partition that they are for, by what it is called then; `there`: what is on it now, or null.
-[[nodiscard]] std::vector<tree::PutFile> boot_files_for(const PlanInput& input,
-                                                        const ReadOptions& options, StartWay way,
-                                                        const boot::PartitionName& place,
-                                                        const Partition* there,
-                                                        const Renamed& names, Assessment& out);
+/// The partition that boot files are for.
+struct BootPlace {
+  BootWay way = BootWay::uefi;
+  boot::PartitionName name{};        ///< what it is called then
+  const Partition* there = nullptr;  ///< what is there now; null: nothing yet
+};
+struct BootFileSet {
+  std::vector<tree::PutFile> files{};
+  PlanPart part{};  ///< what the system's own folders lack is an obstacle; no steps
+};
+/// The boot files, their languages and fonts, and the store.
+[[nodiscard]] BootFileSet boot_files_for(const PlanInput& input, const BootPlace& place,
+                                         const Renamed& names);
 
 /// A consent where the store names devices in a form that isn't known here.
-void tell_odd(const boot::ChangedStore& store, Assessment& out);
+[[nodiscard]] PlanPart tell_odd(const boot::ChangedStore& store);
 
 /// Stores and letters on the disk as it is in `input`: steps that put them right. With a goal of
-/// boot, what starts the disk then is in `out.start`.
-void plan_starts(const PlanInput& input, const ReadOptions& options, const Renamed& names,
-                 Assessment& out);
+/// boot, what boots the disk then is in the part's `boot`.
+[[nodiscard]] PlanPart plan_boot_files(const PlanInput& input, const Way& way,
+                                       const Renamed& names);
 
-/// A system that would be on FAT: one that the disk starts is an obstacle, another one is to be
+/// A system that would be on FAT: one that the disk boots is an obstacle, another one is to be
 /// agreed to.
-void check_systems_stay(const disk::DiskState& before, const Wishes& wishes, Assessment& out);
+[[nodiscard]] PlanPart check_systems_stay(const disk::DiskState& before, const goals::Asked& asked);
 
-/// Looks at the disk as it will be. Where it started before, and won't, or where the store starts
-/// something else first: that, to be agreed to. Where it was to start, and nothing would be found:
-/// an obstacle.
-void check_start(const Device& planned, const disk::DiskState& after, const Systems& before,
-                 const Wishes& wishes, const ReadOptions& options, Assessment& out);
+/// Looks at the disk of `input`, on which everything is done. Where it booted before, and won't, or
+/// where the store starts something else first: that, to be agreed to. Where it was to boot, and
+/// nothing would be found: an obstacle.
+[[nodiscard]] PlanPart check_boots(const PlanInput& input, const Systems& before,
+                                   const goals::Asked& asked);
 
 /// A partition of this type is an EFI system partition with a volume that firmware reads.
 [[nodiscard]] bool is_efi_volume(const SurveyedPartition& s);

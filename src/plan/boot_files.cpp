@@ -23,40 +23,41 @@ constexpr std::size_t max_boot_files = 20000;
 constexpr std::uint32_t hidden_system = attr_hidden | attr_system;
 
 // Files from the system's folders, and the store, for a partition.
-class BootFileSet {
+class Gatherer {
  public:
-  BootFileSet(const PlanInput& in, const ReadOptions& options, StartWay way, Assessment& out)
-      : in_(in), options_(options), way_(way), out_(out) {}
+  Gatherer(const PlanInput& in, const BootPlace& place, const Renamed& names)
+      : in_(in), place_(place), names_(names) {}
 
-  std::vector<tree::PutFile> gather(const boot::PartitionName& place, const Partition* there,
-                                    const Renamed& names) {
+  BootFileSet gather() {
+    gather_files();
+    if (!out_.in_reach()) files_.clear();
+    return {std::move(files_), std::move(out_)};
+  }
+
+ private:
+  void gather_files() {
     const SystemVolume& s = in_.state.systems.systems.front();
     // By where it began, it may have another number by now.
-    const auto start = start_after(out_.changes, s.start);
-    const SurveyedPartition* system = start ? in_.state.at(*start) : nullptr;
+    const SurveyedPartition* system = in_.now_at(s.start);
     if (system == nullptr) {
-      add_obstacle(out_, "no-system", "the system's volume is to go, or can't be named", "", 0, 0);
-      return {};
+      return out_.obstacle("no-system", "the system's volume is to go, or can't be named", "");
     }
-    const OpenVolume from(in_, system->partition, options_);
-    if (from.files == nullptr) return {};
+    const OpenVolume from(in_, system->partition);
+    if (from.files == nullptr) return;
     try {
-      copy_programs(*from.files, s.machine, there);
-      add_store(*from.files, place, names,
-                boot::name_of(in_.state.table.layout, system->partition));
+      copy_programs(*from.files, s.machine);
+      add_store(*from.files, boot::name_of(in_.state.table.layout, system->partition));
     } catch (const Error& e) {
       if (e.code() != ErrorCode::refused && e.code() != ErrorCode::damaged &&
           e.code() != ErrorCode::words)
         throw;
       const std::string where = e.place().path.empty() ? "" : " ('" + e.place().path + "')";
-      add_obstacle(out_, "boot-piece", fmt::format("boot files: {}{}", e.message(), where),
-                   "Put the system's own folders right first", 0, s.number);
+      out_.obstacle("boot-piece", fmt::format("boot files: {}{}", e.message(), where),
+                    "Put the system's own folders right first", 0, s.number);
     }
-    return std::move(files_);
   }
 
- private:
-  [[nodiscard]] bool uefi() const { return way_ == StartWay::uefi; }
+  [[nodiscard]] bool uefi() const { return place_.way == BootWay::uefi; }
 
   void add(std::string path, Bytes contents, Ticks modified, std::uint32_t attributes = 0) {
     bytes_ += contents.size();
@@ -87,7 +88,7 @@ class BootFileSet {
   }
 
   // On a volume that has the program already, it is what belongs there.
-  void copy_programs(volume::PathReader& from, Machine machine, const Partition* there) {
+  void copy_programs(volume::PathReader& from, Machine machine) {
     if (uefi()) {
       const std::string program = std::string(paths::source_uefi) + "/" + paths::manager_uefi;
       require(from, program);
@@ -98,7 +99,7 @@ class BootFileSet {
           from.find(program)->modified);
       return;
     }
-    const OpenVolume to(in_, *there, options_);
+    const OpenVolume to(in_, *place_.there);
     if (to.files->find(paths::manager_legacy)) return;
     const std::string program = std::string(paths::source_legacy) + "/" + paths::manager_legacy;
     require(from, program);
@@ -125,27 +126,25 @@ class BootFileSet {
 
   // Out of the store that starts the system now; else of the one that is there; else of the
   // system's template.
-  void add_store(volume::PathReader& from, const boot::PartitionName& place, const Renamed& names,
-                 const boot::PartitionName& system) {
+  void add_store(volume::PathReader& from, const boot::PartitionName& system) {
     boot::StoreChange change;
-    change.new_name = [&names](const boot::PartitionName& old) { return names(old); };
-    change.way = way_;
-    change.boot_files = place;
+    change.new_name = [this](const boot::PartitionName& old) { return names_(old); };
+    change.way = place_.way;
+    change.boot_files = place_.name;
     change.system = system;
     const char* target = uefi() ? paths::store_uefi : paths::store_legacy;
     std::string why;
     if (const auto store = store_now(why)) {
       const boot::ChangedStore changed = boot::change_store(*store, change);
       if (changed.left > 0)
-        out_.consents.push_back(
-            {"store-others",
-             changed.left == 1
-                 ? std::string("1 element of the boot store names a partition that isn't on this "
-                               "disk: left as it is")
-                 : fmt::format("{} elements of the boot store name partitions that aren't on this "
-                               "disk: left as they are",
-                               changed.left)});
-      tell_odd(changed, out_);
+        out_.consent("store-others",
+                     changed.left == 1
+                         ? std::string("1 element of the boot store names a partition that isn't "
+                                       "on this disk: left as it is")
+                         : fmt::format("{} elements of the boot store name partitions that aren't "
+                                       "on this disk: left as they are",
+                                       changed.left));
+      out_.append(tell_odd(changed));
       add(target, changed.file, store_time_);
       return;
     }
@@ -156,10 +155,9 @@ class BootFileSet {
     add(target,
         boot::new_store(from.read(paths::store_template, boot::max_store_bytes), change).file,
         from.find(paths::store_template)->modified);
-    out_.consents.push_back(
-        {"store-new",
-         "no boot store was found on the disk: a new one is made out of the system's template, "
-         "with one system to start"});
+    out_.consent("store-new",
+                 "no boot store was found on the disk: a new one is made out of the system's "
+                 "template, with one system to start");
   }
 
   std::optional<Bytes> store_now(std::string& why) {
@@ -173,20 +171,19 @@ class BootFileSet {
     std::stable_sort(candidates.begin(), candidates.end(),
                      [&rank](const auto* a, const auto* b) { return rank(a) < rank(b); });
     for (const BootFiles* b : candidates) {
-      const auto start = start_after(out_.changes, b->start);
-      const SurveyedPartition* s = start ? in_.state.at(*start) : nullptr;
+      const SurveyedPartition* s = in_.now_at(b->start);
       Partition gone;
       if (s == nullptr) {  // to be deleted, and not written over yet
         gone.start = b->start;
         const auto it = std::find_if(
-            out_.before.partitions.begin(), out_.before.partitions.end(),
+            in_.before.partitions.begin(), in_.before.partitions.end(),
             [b](const Partition& p) { return p.start == b->start && p.role != Role::extended; });
-        if (it == out_.before.partitions.end()) continue;
+        if (it == in_.before.partitions.end()) continue;
         gone = *it;
       }
-      const OpenVolume volume(in_, s == nullptr ? gone : s->partition, options_);
+      const OpenVolume volume(in_, s == nullptr ? gone : s->partition);
       if (volume.files == nullptr) continue;
-      const char* path = b->way == StartWay::uefi ? paths::store_uefi : paths::store_legacy;
+      const char* path = b->way == BootWay::uefi ? paths::store_uefi : paths::store_legacy;
       FoundHive hive = open_hive(*volume.files, path, boot::max_store_bytes);
       if (hive.fault.empty()) {
         store_time_ = volume.files->find(path)->modified;
@@ -199,9 +196,9 @@ class BootFileSet {
   }
 
   const PlanInput& in_;
-  const ReadOptions& options_;
-  StartWay way_;
-  Assessment& out_;
+  const BootPlace& place_;
+  const Renamed& names_;
+  PlanPart out_;
   std::vector<tree::PutFile> files_;
   std::uint64_t bytes_ = 0;
   Ticks store_time_ = 0;
@@ -235,23 +232,21 @@ std::optional<boot::PartitionName> Renamed::operator()(const boot::PartitionName
   return already == nullptr ? std::nullopt : std::optional(boot::name_of(after_, *already));
 }
 
-void tell_odd(const boot::ChangedStore& store, Assessment& out) {
-  if (store.odd.empty()) return;
+PlanPart tell_odd(const boot::ChangedStore& store) {
+  PlanPart out;
+  if (store.odd.empty()) return out;
   const bool one = store.odd.size() == 1;
-  out.consents.push_back(
-      {"store-odd",
-       fmt::format("the boot store names {} in a form that isn't known here, as a repair system's "
-                   "may be ({}{}): left as {}; what {} may have to be set anew",
-                   one ? "a device" : fmt::format("{} devices", store.odd.size()),
-                   printable(store.odd.front()), one ? "" : " and others",
-                   one ? "it is" : "they are", one ? "it starts" : "they start")});
+  out.consent("store-odd",
+              fmt::format("the boot store names {} in a form that isn't known here, as a repair "
+                          "system's may be ({}{}): left as {}; what {} may have to be set anew",
+                          one ? "a device" : fmt::format("{} devices", store.odd.size()),
+                          printable(store.odd.front()), one ? "" : " and others",
+                          one ? "it is" : "they are", one ? "it starts" : "they start"));
+  return out;
 }
 
-std::vector<tree::PutFile> boot_files_for(const PlanInput& input, const ReadOptions& options,
-                                          StartWay way, const boot::PartitionName& place,
-                                          const Partition* there, const Renamed& names,
-                                          Assessment& out) {
-  return BootFileSet(input, options, way, out).gather(place, there, names);
+BootFileSet boot_files_for(const PlanInput& input, const BootPlace& place, const Renamed& names) {
+  return Gatherer(input, place, names).gather();
 }
 
 }  // namespace nuvrat::plan

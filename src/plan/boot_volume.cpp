@@ -62,14 +62,14 @@ bool only_these(volume::PathReader& files, const std::string& folder,
 
 }  // namespace
 
-OpenVolume::OpenVolume(const PlanInput& in, const Partition& p, const ReadOptions& options)
+OpenVolume::OpenVolume(const PlanInput& in, const Partition& p)
     : window(std::make_unique<Window>(in.device, p.range())) {
-  auto first = volume::open_paths(*window, options);
-  if (first != nullptr) files = std::make_unique<ReadTwice>(*window, options, std::move(first));
+  auto first = volume::open_paths(*window, in.options);
+  if (first != nullptr) files = std::make_unique<ReadTwice>(*window, in.options, std::move(first));
 }
 
-bool only_boot_files(volume::PathReader& files, StartWay way) {
-  if (way == StartWay::uefi)
+bool only_boot_files(volume::PathReader& files, BootWay way) {
+  if (way == BootWay::uefi)
     return only_these(files, "", {"efi", "system volume information"}) &&
            only_these(files, "EFI", {"boot", "microsoft"});
   return only_these(files, "",

@@ -5,7 +5,7 @@
 #include <string>
 
 #include "boot/systems.h"
-#include "plan/plan.h"
+#include "plan/part.h"
 #include "volume/paths.h"
 
 namespace nuvrat::plan {
@@ -13,7 +13,7 @@ namespace nuvrat::plan {
 /// One volume by its paths; `files` is null where it can't be read. What is read here is written
 /// again, and nothing was recorded of it: it is read twice, and must be the same.
 struct OpenVolume {
-  OpenVolume(const PlanInput& in, const Partition& p, const ReadOptions& options);
+  OpenVolume(const PlanInput& in, const Partition& p);
   std::unique_ptr<Window> window;
   std::unique_ptr<volume::PathReader> files;
 };
@@ -27,6 +27,6 @@ struct FoundHive {
                                   std::uint64_t most);
 
 /// Nothing but what firmware needs for a start of this way.
-[[nodiscard]] bool only_boot_files(volume::PathReader& files, StartWay way);
+[[nodiscard]] bool only_boot_files(volume::PathReader& files, BootWay way);
 
 }  // namespace nuvrat::plan

@@ -1,6 +1,8 @@
 // What others keep on the disk where no table and no volume says so: layers with an account of
 // their own, and data in gaps.
 
+#include "plan/bystanders.h"
+
 #include <algorithm>
 
 #include <fmt/core.h>
@@ -8,7 +10,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
 
-#include "plan/plan.h"
+#include "plan/volume.h"
 #include "volume/kinds.h"
 
 namespace nuvrat::plan {
@@ -65,40 +67,38 @@ struct Looked {
 
 class Overwritten {
  public:
-  Overwritten(const Device& device, const Survey& survey, const SectorSet& written, Assessment& out)
-      : device_(device), survey_(survey), written_(written), out_(out) {
+  Overwritten(const Device& device, const Survey& survey, const SectorSet& written,
+              const Assessment& planned)
+      : device_(device), survey_(survey), written_(written), planned_(planned) {
     tables_ = survey.table.owned;
     tables_.add(survey.table.copies);
     tables_.add({0, 1});
-    for (const Partition& p : out.before.data_partitions()) parts_.add(p.range());
+    for (const Partition& p : planned.before.data_partitions()) parts_.add(p.range());
   }
 
-  void tell() {
-    if (members()) return;
+  PlanPart tell() {
+    members();
+    if (!out_.in_reach()) return std::move(out_);
     between_partitions();
     taken_by_partitions();
     after_volumes();
-    // What may be lost comes before what only changes.
-    out_.consents.insert(out_.consents.begin(), consents_.begin(), consents_.end());
+    return std::move(out_);
   }
 
  private:
   // A partition that is a member of a RAID may be named in another table. What is in it is the
   // RAID's.
-  bool members() {
+  void members() {
     for (const SurveyedPartition& s : survey_.partitions) {
       const SectorRange place = s.partition.range();
       if (find_code(s.findings, "volume.raid-member") == nullptr || !is_written(place)) continue;
-      add_obstacle(out_, "raid-member",
-                   fmt::format("{} is a member of a RAID, whose other members would no longer be "
-                               "the same",
-                               volume_words(s.partition.number)),
-                   "Take it out of the RAID with the system that manages it", 0,
-                   s.partition.number);
+      out_.obstacle("raid-member",
+                    fmt::format("{} is a member of a RAID, whose other members would no longer be "
+                                "the same",
+                                volume_words(s.partition.number)),
+                    "Take it out of the RAID with the system that manages it", 0,
+                    s.partition.number);
     }
-    if (out_.obstacles.empty()) return false;
-    out_.steps.clear();
-    return true;
   }
 
   [[nodiscard]] bool is_written(const SectorRange& place) const {
@@ -109,23 +109,24 @@ class Overwritten {
   }
   // `length`: also where it ends, or all of it.
   [[nodiscard]] bool changes_volume(const SectorRange& place, bool length) const {
-    return std::any_of(out_.steps.begin(), out_.steps.end(), [&](const Step& step) {
+    return std::any_of(planned_.steps.begin(), planned_.steps.end(), [&](const Step& step) {
       const VolumeChange* volume = step.volume();
       if (volume == nullptr || !volume->place.overlaps(place)) return false;
       return !length || volume->anew || is_resized(volume->number);
     });
   }
   [[nodiscard]] bool is_resized(unsigned number) const {
-    const std::string size = part_name(number) + ".size", front = part_name(number) + ".front";
-    return std::any_of(out_.goals.begin(), out_.goals.end(),
-                       [&](const Goal& g) { return g.subject == size || g.subject == front; });
+    return std::any_of(planned_.goals.begin(), planned_.goals.end(), [&](const Goal& g) {
+      const bool length = g.stage() == GoalStage::sizes || g.stage() == GoalStage::fronts;
+      return length && g.partition() == number;
+    });
   }
 
   void between_partitions() {
     SectorSet outside = written_;
     outside.remove(tables_);
     outside.remove(parts_);
-    for (const Partition& p : out_.after.data_partitions()) outside.remove(p.range());
+    for (const Partition& p : planned_.after.data_partitions()) outside.remove(p.range());
     const std::vector<SectorRange> parts = parts_.ranges();
     SectorSet front, between, end;
     for (const SectorRange& range : outside) {
@@ -153,37 +154,37 @@ class Overwritten {
       if (all.used > before) where += (where.empty() ? "" : ", ") + range.text();
     }
     if (all.used == 0) return;
-    consents_.push_back(
-        {code, fmt::format("{} {}{}; {} will be overwritten", plural(all.used, "sector", "sectors"),
-                           what, all.unreadable_words(), where)});
+    out_.consent(
+        code, fmt::format("{} {}{}; {} will be overwritten", plural(all.used, "sector", "sectors"),
+                          what, all.unreadable_words(), where));
   }
 
   // Gaps that become part of a partition.
   void taken_by_partitions() {
-    for (const Partition& p : out_.after.data_partitions()) {
+    for (const Partition& p : planned_.after.data_partitions()) {
       SectorSet taken{p.range()};
       taken.remove(parts_);
       taken.remove(tables_);
-      const auto start = start_before(out_.changes, p.start);
+      const auto start = start_before(planned_.changes, p.start);
       for (const SectorRange& range : taken) {
         Looked looked;
         looked.look(device_, range);
         if (looked.used == 0) continue;
         const std::string data = looked.text() + " that no partition owns" + volume_at(range);
         if (!start) {
-          consents_.push_back(
-              {"gap-data", fmt::format("the new partition from sector {}: {}{}", p.start, data,
-                                       changes_volume(p.range(), false)
-                                           ? "; what the new volume writes there is overwritten"
-                                           : ": a system may take it for a volume")});
+          out_.consent("gap-data",
+                       fmt::format("the new partition from sector {}: {}{}", p.start, data,
+                                   changes_volume(p.range(), false)
+                                       ? "; what the new volume writes there is overwritten"
+                                       : ": a system may take it for a volume"));
           continue;
         }
         const auto* was = survey_at(*start);
         const bool in_front = was != nullptr && range.first < was->partition.start;
-        consents_.push_back(
-            {"gap-data", fmt::format("{} partition {}: {}; they become its volume's free room",
-                                     in_front ? "in front of" : "after",
-                                     was == nullptr ? p.number : was->partition.number, data)});
+        out_.consent("gap-data",
+                     fmt::format("{} partition {}: {}; they become its volume's free room",
+                                 in_front ? "in front of" : "after",
+                                 was == nullptr ? p.number : was->partition.number, data));
       }
     }
   }
@@ -218,28 +219,29 @@ class Overwritten {
       Looked looked;
       looked.look(device_, rest);
       if (looked.used == 0) continue;
-      consents_.push_back(
-          {"slack-data",
-           fmt::format("{}: after the end of its volume {} that the volume doesn't own; they "
-                       "become free room or are overwritten",
-                       volume_words(s.partition.number), looked.text())});
+      out_.consent(
+          "slack-data",
+          fmt::format("{}: after the end of its volume {} that the volume doesn't own; they "
+                      "become free room or are overwritten",
+                      volume_words(s.partition.number), looked.text()));
     }
   }
 
   const Device& device_;
   const Survey& survey_;
   const SectorSet& written_;
-  Assessment& out_;
+  const Assessment& planned_;
+  PlanPart out_;
   SectorSet tables_, parts_;
-  std::vector<Consent> consents_;
 };
 
 }  // namespace
 
-bool is_nobody_elses(const disk::DiskState& state, Assessment& out) {
+PlanPart require_nobody_elses(const disk::DiskState& state) {
+  PlanPart out;
   for (const SurveyedPartition& s : state.volumes) {
     if (class_of(s.partition.type) != TypeClass::managed) continue;
-    add_obstacle(out, "managed",
+    out.obstacle("managed",
                  fmt::format("partition {} ({}) is managed by a layer that keeps a database of its "
                              "own about where everything on this disk is",
                              s.partition.number, describe(s.partition.type)),
@@ -247,17 +249,17 @@ bool is_nobody_elses(const disk::DiskState& state, Assessment& out) {
                  s.partition.number);
   }
   if (find_code(state.findings, "disk.raid-member") != nullptr)
-    add_obstacle(out, "raid-member",
+    out.obstacle("raid-member",
                  "the disk as a whole is a member of a RAID: the other members would no longer be "
                  "the same, and a table's second copy may be written where the RAID keeps its own",
                  "Take the disk out of the RAID with the system that manages it; if it is in none "
                  "any more, have that system remove what is left of it");
-  return out.in_reach();
+  return out;
 }
 
-void tell_overwritten(const Device& device, const Survey& survey, const SectorSet& written,
-                      Assessment& out) {
-  Overwritten(device, survey, written, out).tell();
+PlanPart tell_overwritten(const Device& device, const Survey& survey, const SectorSet& written,
+                          const Assessment& planned) {
+  return Overwritten(device, survey, written, planned).tell();
 }
 
 }  // namespace nuvrat::plan

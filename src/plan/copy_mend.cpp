@@ -10,7 +10,8 @@
 #include "disk/lost_start.h"
 #include "ntfs/boot.h"
 #include "ntfs/mirror.h"
-#include "plan/plan.h"
+#include "plan/repair.h"
+#include "plan/volume.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -31,25 +32,27 @@ steps::CopyMend mend_of(const Partition& p, const VolumeInfo& info, const ReadOp
 }
 
 // `sectors`: counted from the disk's first one; the last of them is the switch.
-void add_mend(steps::CopyMend work, std::string title, std::vector<SectorWrite> sectors,
-              Assessment& out) {
-  if (sectors.empty()) return;
+PlanPart mend(const PlanInput& in, steps::CopyMend work, std::string title,
+              std::vector<SectorWrite> sectors) {
+  PlanPart out;
+  if (sectors.empty()) return out;
   work.change.writes = sectors.size();
   work.title =
       std::move(title) + (work.change.number == 0 ? "" : " on " + part_name(work.change.number));
   work.last = std::move(sectors.back());
   sectors.pop_back();
   work.before = std::move(sectors);
-  out.steps.push_back(Step(out.before, {std::move(work)}));
+  out.steps.push_back(Step(in.before, {std::move(work)}));
+  return out;
 }
 
 // The survey has checked the volume with its second boot sector: it gets that as its first one.
-void put_back_first(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
-                    Assessment& out) {
+PlanPart put_back_first(const PlanInput& in, const SurveyedPartition& s) {
+  PlanPart out;
   const Partition& p = s.partition;
-  const auto copy = disk::likely_boot_copy(Window(device, p.range()), options);
-  if (!copy) return;
-  steps::CopyMend work = mend_of(p, copy->info, options);
+  const auto copy = disk::likely_boot_copy(Window(in.device, p.range()), in.options);
+  if (!copy) return out;
+  steps::CopyMend work = mend_of(p, copy->info, in.options);
   work.change.from = VolumeKind::unknown;
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::opened;
@@ -57,65 +60,65 @@ void put_back_first(const Device& device, const SurveyedPartition& s, const Read
   change.text = name_of(copy->info.kind);
   out.changes.push_back(std::move(change));
   const bool sure = find_code(s.findings, "volume.boot-lost")->severity == Severity::error;
-  out.consents.push_back(
-      {"boot-sector",
-       fmt::format("sector {} gets what sector {} holds: {} is {} then, with {} and {}{}", p.start,
-                   p.start + copy->at, volume_words(p.number), title_of(copy->info.kind),
-                   plural(s.totals.files, "file", "files"), format_bytes(s.totals.bytes),
-                   sure ? ""
-                        : "; sector " + std::to_string(p.start) +
-                              " holds data that Nuvrat doesn't know: a system whose volume that "
-                              "is would not find it any more")});
-  add_mend(std::move(work),
-           fmt::format("first boot sector of {} put back", title_of(copy->info.kind)),
-           {{p.start, copy->sector}}, out);
+  out.consent(
+      "boot-sector",
+      fmt::format("sector {} gets what sector {} holds: {} is {} then, with {} and {}{}", p.start,
+                  p.start + copy->at, volume_words(p.number), title_of(copy->info.kind),
+                  plural(s.totals.files, "file", "files"), format_bytes(s.totals.bytes),
+                  sure ? ""
+                       : "; sector " + std::to_string(p.start) +
+                             " holds data that Nuvrat doesn't know: a system whose volume that "
+                             "is would not find it any more"));
+  out.append(mend(in, std::move(work),
+                  fmt::format("first boot sector of {} put back", title_of(copy->info.kind)),
+                  {{p.start, copy->sector}}));
+  return out;
 }
 
 // NTFS's is the last sector of the partition. FAT's is mended with the rest of its structures.
-void put_back_second(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
-                     Assessment& out) {
+PlanPart put_back_second(const PlanInput& in, const SurveyedPartition& s) {
+  PlanPart out;
+  const Device& device = in.device;
   const Partition& p = s.partition;
   const std::uint64_t lba = p.range().last();
   if (length_of(s) < p.sectors && !all_zero(device.read(lba)))
-    out.consents.push_back(
-        {"slack-data", fmt::format("{}: sector {}, after the end of its volume, holds data that "
-                                   "the volume doesn't own; the second boot sector overwrites it",
-                                   volume_words(p.number), lba)});
-  add_mend(mend_of(p, *s.volume, options), "second boot sector of NTFS put back",
-           {{lba, ntfs::merged_boot_copy(device.read(p.start), device.read(lba))}}, out);
+    out.consent("slack-data",
+                fmt::format("{}: sector {}, after the end of its volume, holds data that "
+                            "the volume doesn't own; the second boot sector overwrites it",
+                            volume_words(p.number), lba));
+  out.append(mend(in, mend_of(p, *s.volume, in.options), "second boot sector of NTFS put back",
+                  {{lba, ntfs::merged_boot_copy(device.read(p.start), device.read(lba))}}));
+  return out;
 }
 
-void mend_records(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
-                  bool records, bool copies, Assessment& out) {
+PlanPart mend_records(const PlanInput& in, const SurveyedPartition& s, bool records, bool copies) {
+  PlanPart out;
   const Partition& p = s.partition;
-  const Window window(device, p.range());
+  const Window window(in.device, p.range());
   const ntfs::Volume volume(window);
   const auto add = [&](const char* title, std::vector<SectorWrite> sectors) {
     for (SectorWrite& w : sectors) w.lba += p.start;
-    add_mend(mend_of(p, *s.volume, options), title, std::move(sectors), out);
+    out.append(mend(in, mend_of(p, *s.volume, in.options), title, std::move(sectors)));
   };
   if (records) add("first records of $MFT from their copies", ntfs::mended_records(volume));
   if (copies) add("copies in $MFTMirr of the first records", ntfs::mended_copies(volume));
+  return out;
 }
 
 }  // namespace
 
-bool plan_copy_mend(const Device& device, const SurveyedPartition& s, const ReadOptions& options,
-                    Assessment& out) {
-  if (s.partition.range().end() > device.sectors()) return false;
-  const std::size_t before = out.steps.size();
+PlanPart plan_copy_mend(const PlanInput& in, const SurveyedPartition& s) {
+  PlanPart out;
+  if (s.partition.range().end() > in.device.sectors()) return out;
   const auto is_mended = [&s](const char* code) {
     const Finding* f = find_code(s.findings, code);
     return f != nullptr && f->repairable;
   };
-  if (is_mended("volume.boot-lost")) {
-    put_back_first(device, s, options, out);
-  } else if (s.volume && s.volume->kind == VolumeKind::ntfs && !s.beyond_mending()) {
-    mend_records(device, s, options, is_mended("ntfs.first-records"), is_mended("ntfs.mirror"),
-                 out);
-    if (is_mended("ntfs.boot-copy")) put_back_second(device, s, options, out);
-  }
-  return out.steps.size() > before;
+  if (is_mended("volume.boot-lost")) return put_back_first(in, s);
+  if (!s.volume || s.volume->kind != VolumeKind::ntfs || s.beyond_mending()) return out;
+  out = mend_records(in, s, is_mended("ntfs.first-records"), is_mended("ntfs.mirror"));
+  if (is_mended("ntfs.boot-copy")) out.append(put_back_second(in, s));
+  return out;
 }
 
 }  // namespace nuvrat::plan

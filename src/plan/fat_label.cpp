@@ -66,30 +66,32 @@ std::optional<Place> entry_for(const Window& volume, const fat::Geometry& g, boo
 
 }  // namespace
 
-void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::string& label,
-                    Assessment& out) {
+PlanPart plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::string& label) {
+  PlanPart out;
   const std::string name =
       change.number == 0 ? "the volume" : fmt::format("partition {}", change.number);
   const CodePage page(change.codepage);
   const std::string spelt = fat::label_for(to_utf16(label), page);
   if (spelt != label) {
-    return add_obstacle(out, "label",
-                        fmt::format("{} is FAT, which can't have the label '{}': it has up to 11 "
-                                    "characters, capitals, of the code page {}",
-                                    name, printable(label), change.codepage),
-                        spelt.empty() ? "Choose another label"
-                                      : fmt::format("Choose another label, such as '{}'", spelt),
-                        0, change.number);
+    out.obstacle("label",
+                 fmt::format("{} is FAT, which can't have the label '{}': it has up to 11 "
+                             "characters, capitals, of the code page {}",
+                             name, printable(label), change.codepage),
+                 spelt.empty() ? "Choose another label"
+                               : fmt::format("Choose another label, such as '{}'", spelt),
+                 0, change.number);
+    return out;
   }
   const Window volume(in.device, change.place);
   const fat::Geometry g = fat::geometry_of(volume, volume.read(0));
   bool there = false;
   const auto place = entry_for(volume, g, there);
   if (!place && !label.empty()) {
-    return add_obstacle(out, "root-full",
-                        fmt::format("{}: the root folder has no entry left for a label", name),
-                        "Take a file out of the root folder under the system that owns the volume",
-                        0, change.number);
+    out.obstacle("root-full",
+                 fmt::format("{}: the root folder has no entry left for a label", name),
+                 "Take a file out of the root folder under the system that owns the volume", 0,
+                 change.number);
+    return out;
   }
   const std::array<std::uint8_t, 11> bytes = fat::label_bytes(label, page);
   fat::Draft draft(in.device, change.place, g);
@@ -117,7 +119,7 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   fat::set_label(draft.at(0), labelled);
   if (copied) fat::set_label(draft.at(copy), labelled);
   std::vector<SectorWrite> all = draft.changes();
-  if (writes.empty() && all.empty()) return;
+  if (writes.empty() && all.empty()) return out;
   // The entry is what counts; without one, the boot sector.
   work.change = writes.empty() ? all.front() : writes.front();
   for (SectorWrite& w : all) {
@@ -125,6 +127,7 @@ void plan_fat_label(const PlanInput& in, const VolumeChange& change, const std::
   }
   work.volume.writes = 1 + work.after.size();
   out.steps.push_back(Step(in.state.table.layout, {steps::FatMend{std::move(work)}}));
+  return out;
 }
 
 }  // namespace nuvrat::plan

@@ -1,12 +1,12 @@
 #pragma once
 // The label of a FAT volume: an entry of its root folder, and a copy of it in the boot sector.
 
-#include "plan/plan.h"
+#include "plan/part.h"
 
 namespace nuvrat::plan {
 
 /// A step that gives the volume of `change` this label, or an obstacle.
-void plan_fat_label(const PlanInput& input, const VolumeChange& change, const std::string& label,
-                    Assessment& out);
+[[nodiscard]] PlanPart plan_fat_label(const PlanInput& input, const VolumeChange& change,
+                                      const std::string& label);
 
 }  // namespace nuvrat::plan

@@ -12,7 +12,7 @@
 
 #include "fat/names.h"
 #include "fat/times.h"
-#include "plan/plan.h"
+#include "plan/volume.h"
 
 namespace nuvrat::plan {
 namespace {
@@ -24,11 +24,11 @@ constexpr std::size_t max_listed = 50;
 }  // namespace
 
 void FatLosses::obstacle(std::string code, std::string text, std::string remedy) {
-  add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), 0, number_);
+  out_.obstacle(std::move(code), std::move(text), std::move(remedy), 0, number_);
 }
 
 void FatLosses::consent(std::string code, std::string text) {
-  out_.consents.push_back({std::move(code), std::move(text)});
+  out_.consent(std::move(code), std::move(text));
 }
 
 // A reparse point that stands for a name leads elsewhere. Any other is read by a layer of the
@@ -122,7 +122,7 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
   const fat::Geometry& g = plan.geometry();
   const FileTree& tree = plan.tree();
   const bool from_ntfs = work.change.from == VolumeKind::ntfs;
-  tell_broken_names(s, out_);
+  out_.append(tell_broken_names(s));
   const std::uint64_t copied = plan.copied_clusters();
   consent("geometry",
           fmt::format(
@@ -272,7 +272,8 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
                                       name_, zone.name()));
 }
 
-void tell_broken_names(const SurveyedPartition& volume, Assessment& out) {
+PlanPart tell_broken_names(const SurveyedPartition& volume) {
+  PlanPart out;
   constexpr std::uint64_t most = 5;
   std::uint64_t count = 0;
   std::string names;
@@ -280,12 +281,13 @@ void tell_broken_names(const SurveyedPartition& volume, Assessment& out) {
     if (f.code != "fat.long-name-broken") continue;
     if (count++ < most) names += (names.empty() ? "" : "; ") + f.text;
   }
-  if (count == 0) return;
-  out.consents.push_back(
-      {"long-names", fmt::format("{}: {} damaged, and {} lost for good: {}{}",
-                                 volume_words(volume.partition.number),
-                                 plural(count, "long name is", "long names are"),
-                                 count == 1 ? "is" : "are", names, count > most ? "; …" : "")});
+  if (count == 0) return out;
+  out.consent("long-names",
+              fmt::format("{}: {} damaged, and {} lost for good: {}{}",
+                          volume_words(volume.partition.number),
+                          plural(count, "long name is", "long names are"),
+                          count == 1 ? "is" : "are", names, count > most ? "; …" : ""));
+  return out;
 }
 
 }  // namespace nuvrat::plan

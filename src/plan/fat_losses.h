@@ -1,9 +1,9 @@
 #pragma once
 // What files have that FAT can't hold, told in full: obstacles, consents, expected changes.
 
-#include <nuvrat/assessment.h>
+#include <utility>
 
-#include "disk/disk_state.h"
+#include "plan/part.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -14,8 +14,11 @@ namespace nuvrat::plan {
 class FatLosses {
  public:
   /// `name`: "partition 3". What it refers to must outlive it.
-  FatLosses(Assessment& out, unsigned number, const std::string& name, const ReadOptions& options)
-      : out_(out), number_(number), name_(name), options_(options) {}
+  FatLosses(unsigned number, const std::string& name, const ReadOptions& options)
+      : number_(number), name_(name), options_(options) {}
+
+  /// What was found since the last time.
+  [[nodiscard]] PlanPart take() { return std::exchange(out_, {}); }
 
   /// Obstacles, whatever is agreed to: files too large, encrypted ones, and those
   /// whose contents something above the file system keeps.
@@ -36,7 +39,7 @@ class FatLosses {
   void add_stream_consents(const SurveyedPartition& s, const FileTree& tree);
   void add_time_consents(const SurveyedPartition& s, const FileTree& tree);
 
-  Assessment& out_;
+  PlanPart out_;
   unsigned number_;
   const std::string& name_;
   const ReadOptions& options_;

@@ -18,7 +18,7 @@
 #include "fat/copies.h"
 #include "fat/draft.h"
 #include "fat/records.h"
-#include "plan/plan.h"
+#include "plan/repair.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -29,20 +29,25 @@ constexpr const char* kept_folder = "UNOWNED";
 
 class FatMender {
  public:
-  FatMender(const Device& device, const Partition& partition, const ReadOptions& options,
-            const fat::Facts& facts, Unowned unowned, Assessment& out)
-      : device_(device),
-        options_(options),
+  FatMender(const PlanInput& in, const Partition& partition, const fat::Facts& facts,
+            Unowned unowned)
+      : in_(in),
+        device_(in.device),
         partition_(partition),
         facts_(facts),
         g_(facts.geometry),
-        ratio_(g_.sector_bytes / device.sector_size()),
+        ratio_(g_.sector_bytes / in.device.sector_size()),
         unowned_(unowned),
-        out_(out),
-        draft_(device, partition.range(), facts.geometry),
+        draft_(in.device, partition.range(), facts.geometry),
         loose_(facts.unowned) {}
 
-  void plan() {
+  PlanPart plan() {
+    mend_all();
+    return std::move(out_);
+  }
+
+ private:
+  void mend_all() {
     mend_copies();
     mend_chains();
     steps::FatChange first = new_change();
@@ -65,10 +70,10 @@ class FatMender {
     const std::vector<SectorWrite> rest = draft_.changes(&after_first);
     if (first.change.data.size() + rest.size() > 0 &&
         first.before.size() + rest.size() > max_mended_sectors) {
-      add_obstacle(out_, "mend-too-large",
-                   fmt::format("{} sectors of partition {} would have to be mended", rest.size(),
-                               partition_.number),
-                   "Check the volume under the system that owns it", 0, partition_.number);
+      out_.obstacle("mend-too-large",
+                    fmt::format("{} sectors of partition {} would have to be mended", rest.size(),
+                                partition_.number),
+                    "Check the volume under the system that owns it", 0, partition_.number);
       return;
     }
     if (kept) {
@@ -79,18 +84,17 @@ class FatMender {
     for (steps::FatChange* change : {&first, &second}) {
       change->volume.writes = change->before.size() + change->after.size() + 1;
       if (!change->change.data.empty())
-        out_.steps.push_back(Step(out_.before, {steps::FatMend{std::move(*change)}}));
+        out_.steps.push_back(Step(in_.before, {steps::FatMend{std::move(*change)}}));
     }
   }
 
- private:
   steps::FatChange new_change() const {
     steps::FatChange out;
     out.volume.number = partition_.number;
     out.volume.place = partition_.range();
     out.volume.from = out.volume.to = g_.kind;
-    out.volume.zone = options_.zone.name();
-    out.volume.codepage = options_.codepage;
+    out.volume.zone = in_.options.zone.name();
+    out.volume.codepage = in_.options.codepage;
     return out;
   }
 
@@ -188,13 +192,13 @@ class FatMender {
     const std::uint64_t size = s.clusters * g_.cluster_bytes();
     put_entry(s, static_cast<std::uint32_t>(size), s.clusters == 0);
     out_.changes.push_back({ExpectedChange::Kind::resized, partition_.start, s.path, size});
-    out_.consents.push_back(
-        {"size", fmt::format("'{}' on partition {} says that it has {} bytes; its chain holds {}, "
+    out_.consent("size",
+                 fmt::format("'{}' on partition {} says that it has {} bytes; its chain holds {}, "
                              "and it will say so{}",
                              printable(s.path), partition_.number, s.size, size,
                              facts_.unowned.empty() ? ""
                                                     : "; the rest may be among the clusters that "
-                                                      "belong to no file: --unowned keep")});
+                                                      "belong to no file: --unowned keep"));
   }
 
   void put_entry(const fat::Facts::Size& s, std::uint32_t size, bool no_cluster) {
@@ -229,15 +233,15 @@ class FatMender {
                                    [](const fat::Facts::Chain& c) { return c.sound; });
     const auto place = free_root_entry();
     if (!sound || facts_.first_free == 0 || !place || loose_.size() + 2 > per_cluster) {
-      add_obstacle(out_, "keep-unowned",
-                   fmt::format("{} unowned chains of partition {} can't be kept as files: {}",
-                               loose_.size(), partition_.number,
-                               !sound                   ? "some of them don't end as chains do"
-                               : facts_.first_free == 0 ? "no cluster is free"
-                               : !place ? "the root folder has no free entry, or a name UNOWNED"
-                                        : "there are more than one cluster of entries holds"),
-                   "Say --unowned free, or check the volume under the system that owns it", 0,
-                   partition_.number);
+      out_.obstacle("keep-unowned",
+                    fmt::format("{} unowned chains of partition {} can't be kept as files: {}",
+                                loose_.size(), partition_.number,
+                                !sound                   ? "some of them don't end as chains do"
+                                : facts_.first_free == 0 ? "no cluster is free"
+                                : !place ? "the root folder has no free entry, or a name UNOWNED"
+                                         : "there are more than one cluster of entries holds"),
+                    "Say --unowned free, or check the volume under the system that owns it", 0,
+                    partition_.number);
       return false;
     }
     const std::uint32_t cluster = facts_.first_free;
@@ -325,14 +329,14 @@ class FatMender {
     base::store(info, sector);
   }
 
+  const PlanInput& in_;
   const Device& device_;
-  const ReadOptions& options_;
   const Partition& partition_;
   const fat::Facts& facts_;
   const fat::Geometry& g_;
   std::uint32_t ratio_;
   Unowned unowned_;
-  Assessment& out_;
+  PlanPart out_;
   fat::Draft draft_;
   std::vector<fat::Facts::Chain> loose_;  // unowned, or behind the ends of files
   std::int64_t freed_ = 0;
@@ -341,19 +345,21 @@ class FatMender {
 
 }  // namespace
 
-void plan_fat_mends(const Device& device, const Survey& survey, const ReadOptions& options,
-                    Unowned unowned, const std::set<std::uint64_t>& left_alone, Assessment& out) {
+PlanPart plan_fat_mends(const PlanInput& in, const Survey& survey, Unowned unowned,
+                        const std::set<std::uint64_t>& left_alone) {
+  PlanPart out;
   for (const SurveyedPartition& s : survey.partitions) {
     if (left_alone.contains(s.partition.start)) continue;
     if (!is_fat(s.signature.kind) || s.partition.role == Role::extended) continue;
     const bool any = std::any_of(s.findings.begin(), s.findings.end(),
                                  [](const Finding& f) { return f.repairable; });
     if (!any || s.beyond_mending()) continue;  // what is beyond mending is said by the check itself
-    const Window window(device, s.partition.range());
+    const Window window(in.device, s.partition.range());
     fat::Facts facts;
-    (void)fat::check_volume(window, options, &facts);
-    FatMender(device, s.partition, options, facts, unowned, out).plan();
+    (void)fat::check_volume(window, in.options, &facts);
+    out.append(FatMender(in, s.partition, facts, unowned).plan());
   }
+  return out;
 }
 
 }  // namespace nuvrat::plan

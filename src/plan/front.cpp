@@ -4,9 +4,12 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
-#include "plan/plan.h"
+#include "plan/room.h"
+#include "plan/table.h"
+#include "plan/volume.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -16,28 +19,31 @@ constexpr std::uint64_t boot_area_bytes = 8192;  // of NTFS; FAT's hints and cop
 
 class Front {
  public:
-  Front(const PlanInput& in, const ReadOptions& options, unsigned number, const SizeWish& wish,
-        Assessment& out)
+  Front(const PlanInput& in, unsigned number, std::optional<std::uint64_t> bytes)
       : in_(in),
-        options_(options),
-        wish_(wish),
-        out_(out),
+        bytes_(bytes),
         number_(number),
         layout_(in.state.table.layout),
         s_(*in.state.find(number)),
         sector_(in.device.sector_size()) {}
 
-  void plan() {
+  PlanPart plan() {
     if (!is_editable(s_)) {
-      return obstacle("size-contents",
-                      fmt::format("partition {} holds {}, whose size Nuvrat can't change", number_,
-                                  s_.signature.description.empty() ? "unknown contents"
-                                                                   : s_.signature.description),
-                      "NTFS and FAT volumes can begin earlier");
+      obstacle("size-contents",
+               fmt::format("partition {} holds {}, whose size Nuvrat can't change", number_,
+                           s_.signature.description.empty() ? "unknown contents"
+                                                            : s_.signature.description),
+               "NTFS and FAT volumes can begin earlier");
+    } else if (!has_errors(s_.findings) && !has_errors(in_.state.table.findings)) {
+      plan_volume();  // errors are said already
     }
-    if (has_errors(s_.findings) || has_errors(in_.state.table.findings)) return;  // said already
+    return std::move(out_);
+  }
+
+ private:
+  void plan_volume() {
     const std::uint64_t old = s_.partition.start;
-    Assessment table;
+    PlanPart table;
     std::uint64_t start = old;
     const std::vector<std::uint64_t> all = candidates();
     for (const std::uint64_t candidate : all) {
@@ -54,12 +60,11 @@ class Front {
                       "would go over an EBR that the table needs until then",
                       number_, all.front()),
           "Ask for a little more, or less");
-    if (!table.in_reach()) {
-      for (Obstacle& o : table.obstacles) out_.obstacles.push_back(std::move(o));
-      return;
-    }
-    if (!can_count(in_, s_, length_of(s_) + old - start, out_) || !add_steps(old - start, table))
-      return;
+    if (table.in_reach())
+      out_.append(require_countable(in_, s_, length_of(s_) + old - start));
+    else
+      out_.append({.obstacles = std::move(table.obstacles)});
+    if (!out_.in_reach() || !add_steps(old - start, std::move(table))) return;
     add_consents(start);
     ExpectedChange change;
     change.kind = ExpectedChange::Kind::begins;
@@ -68,9 +73,8 @@ class Front {
     out_.changes.push_back(std::move(change));
   }
 
- private:
   void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
-    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, number_);
   }
 
   // What is in front of the partition: where room begins, and what is there, as a sentence.
@@ -109,9 +113,9 @@ class Front {
     const Limit limit = this->limit();
     const std::uint64_t old = s_.partition.start;
     const std::uint64_t room = old - std::min(old, limit.first);
-    if (wish_.kind == SizeWish::Kind::more) {
+    if (bytes_) {
       const std::uint64_t wanted =
-          std::max(least(), div_up(wish_.bytes, std::uint64_t{s_.volume->cluster_bytes}) * step());
+          std::max(least(), div_up(*bytes_, std::uint64_t{s_.volume->cluster_bytes}) * step());
       if (wanted <= room) return {old - wanted};
       obstacle("front-space",
                fmt::format("partition {} can't begin {} earlier: {}; {} missing", number_,
@@ -144,51 +148,42 @@ class Front {
                                         format_bytes(room * sector_), number_);
   }
 
-  Assessment table_from(std::uint64_t start) const {
-    Wishes only;
-    only.starts[number_] = start;
-    Assessment out;
-    out.before = out.after = layout_;
-    plan_table({in_.device, in_.state, only, in_.random}, out);
-    return out;
+  [[nodiscard]] PlanPart table_from(std::uint64_t start) const {
+    TableWish only;
+    only.partitions[number_].start = start;
+    return plan_table(in_, only);
   }
 
   // The volume's own steps, the last of them together with the table's first.
-  bool add_steps(std::uint64_t front, const Assessment& table) {
-    Assessment volume;
-    volume.before = volume.after = layout_;
+  bool add_steps(std::uint64_t front, PlanPart table) {
     steps::ToFront both;
     if (is_fat(s_.signature.kind)) {
-      VolumeWish wish;
-      wish.front = front;
-      plan_volume_fat(in_, options_, number_, wish, volume);
+      PlanPart volume = plan_volume_fat(in_, number_, {.front = front});
       if (volume.in_reach()) {
         both.fat = std::get<steps::ToFat>(volume.steps.back().work().kind);
         volume.steps.pop_back();
       }
+      out_.append(std::move(volume));
     } else {
-      both.ntfs = edit(front, volume);
+      both.ntfs = edit(front);
     }
-    for (Obstacle& o : volume.obstacles) out_.obstacles.push_back(std::move(o));
     if (!out_.in_reach()) return false;
-    const Step& first = table.steps.front();
-    if (const auto* mbr = std::get_if<steps::TableMbr>(&first.work().kind)) both.mbr = *mbr;
-    if (const auto* gpt = std::get_if<steps::GptAside>(&first.work().kind)) both.gpt = *gpt;
-    for (const Step& step : volume.steps) out_.steps.push_back(step);
-    out_.steps.push_back(Step(first.target(), {std::move(both)}));
-    for (std::size_t i = 1; i < table.steps.size(); ++i) out_.steps.push_back(table.steps[i]);
-    for (const auto& consents : {volume.consents, table.consents}) {
-      for (const Consent& c : consents) out_.consents.push_back(c);
-    }
-    for (ExpectedChange& c : volume.changes) out_.changes.push_back(std::move(c));
-    out_.after = table.after;
-    follow_numbers(table.numbers, out_.numbers);
+    const Step first = table.steps.front();
+    if (const auto* mbr = std::get_if<steps::TableMbr>(&first.work().kind))
+      both.mbr = *mbr;
+    else if (const auto* gpt = std::get_if<steps::GptAside>(&first.work().kind))
+      both.gpt = *gpt;
+    else
+      throw Error(ErrorCode::guard, "the table's first step is " + first.code(), {},
+                  "This is a mistake in Nuvrat: please report it");
+    table.steps.front() = Step(first.target(), {std::move(both)});
+    out_.append(std::move(table));
     return true;
   }
 
-  std::optional<steps::EditNtfs> edit(std::uint64_t front, Assessment& volume) {
+  steps::EditNtfs edit(std::uint64_t front) {
     steps::EditNtfs work;
-    work.change = change_in_place(s_, options_);
+    work.change = change_in_place(s_, in_.options);
     work.change.front = front;
     work.sectors = length_of(s_) + front;
     const std::uint64_t start = s_.partition.start - front;
@@ -197,22 +192,21 @@ class Front {
       work.avoid.push_back({hit->first - start, hit->count});
       table.remove(*hit);
     }
-    if (!lay_out_edit(in_, s_, work, "it can't begin earlier", volume)) return std::nullopt;
+    out_.append(lay_out_edit(in_, s_, "it can't begin earlier", work));
     return work;
   }
 
   void add_consents(std::uint64_t start) {
-    out_.consents.push_back(
-        {"front",
-         fmt::format("partition {} begins at sector {} instead of {}, {} earlier{}", number_, start,
-                     s_.partition.start, format_bytes((s_.partition.start - start) * sector_),
-                     is_fat(s_.signature.kind) ? "" : "; its files stay where they are")});
+    out_.consent(
+        "front",
+        fmt::format("partition {} begins at sector {} instead of {}, {} earlier{}", number_, start,
+                    s_.partition.start, format_bytes((s_.partition.start - start) * sector_),
+                    is_fat(s_.signature.kind) ? "" : "; its files stay where they are"));
   }
 
   const PlanInput& in_;
-  const ReadOptions& options_;
-  const SizeWish& wish_;
-  Assessment& out_;
+  std::optional<std::uint64_t> bytes_;
+  PlanPart out_;
   unsigned number_;
   const Layout& layout_;
   const SurveyedPartition& s_;
@@ -221,9 +215,8 @@ class Front {
 
 }  // namespace
 
-void plan_front(const PlanInput& in, const ReadOptions& options, unsigned number,
-                const SizeWish& wish, Assessment& out) {
-  Front(in, options, number, wish, out).plan();
+PlanPart plan_front(const PlanInput& in, unsigned number, std::optional<std::uint64_t> bytes) {
+  return Front(in, number, bytes).plan();
 }
 
 }  // namespace nuvrat::plan

@@ -6,17 +6,18 @@
 
 #include <nuvrat/text.h>
 
-#include "plan/plan.h"
+#include "plan/table.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
 
-void require_room_for_gpt(const Layout& target, Assessment& out) {
+PlanPart require_room_for_gpt(const Layout& target) {
+  PlanPart out;
   for (const Partition& p : target.partitions) {
     if (p.start < target.first_usable) {
       const std::uint64_t missing = target.first_usable - p.start;
-      add_obstacle(
-          out, "front-room",
+      out.obstacle(
+          "front-room",
           fmt::format("partition {} begins at sector {}; a GPT needs sectors 0 to {}, so {} "
                       "missing in front of it",
                       p.number, p.start, target.first_usable - 1,
@@ -26,8 +27,8 @@ void require_room_for_gpt(const Layout& target, Assessment& out) {
     }
     if (p.range().end() - 1 > target.last_usable) {
       const std::uint64_t missing = p.range().end() - 1 - target.last_usable;
-      add_obstacle(
-          out, "back-room",
+      out.obstacle(
+          "back-room",
           fmt::format("partition {} ends at sector {}; the backup GPT needs sectors {} to {}, so "
                       "{} missing after it",
                       p.number, p.range().end() - 1, target.last_usable + 1,
@@ -37,47 +38,49 @@ void require_room_for_gpt(const Layout& target, Assessment& out) {
           missing, p.number);
     }
     if (p.number > 128) {
-      add_obstacle(
-          out, "too-many",
+      out.obstacle(
+          "too-many",
           fmt::format("partition {} has no place among the 128 entries of a GPT", p.number),
           "Delete partitions until there are 128 at most", 0, p.number);
     }
   }
+  return out;
 }
 
-void plan_gpt_change(const PlanInput& input, Assessment& out) {
-  add_finding_obstacles(input.state, out);
+PlanPart plan_gpt_change(const PlanInput& input, const TableWish& wish) {
+  PlanPart out{.obstacles = finding_obstacles(input.state)};
   Layout target = input.state.table.layout;
   // Others may have had fewer entries, and more sectors for partitions; what is written has 128.
   const SectorRange usable = target.usable();
   target.first_usable = usable.first;
   target.last_usable = usable.last();
-  apply_small_wishes(input.wishes, target);
+  apply_small_wishes(wish, target);
   for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
-  for (Partition p : input.wishes.made) {
+  for (Partition p : wish.made) {
     p.role = Role::gpt;
     p.number = 1;
     while (target.find(p.number) != nullptr) ++p.number;
     if (p.unique_id.is_zero()) p.unique_id = Guid::random(input.random);
     if (p.number > 128) {
-      add_obstacle(out, "too-many", "all 128 entries of the GPT are taken",
-                   "Delete a partition first");
-      return;
+      out.obstacle("too-many", "all 128 entries of the GPT are taken", "Delete a partition first");
+      return out;
     }
     target.partitions.push_back(p);
   }
   target.sort();
-  require_room_for_gpt(target, out);
+  out.append(require_room_for_gpt(target));
   Layout as_it_was = target;
   as_it_was.first_usable = input.state.table.layout.first_usable;
   as_it_was.last_usable = input.state.table.layout.last_usable;
   if (as_it_was == input.state.table.layout) {
-    add_obstacle(out, "already", "the disk is in this state already", "Nothing needs to be done");
+    out.obstacle("already", "the disk is in this state already", "Nothing needs to be done");
   }
-  if (out.obstacles.empty()) add_table_steps(input, target, false, out);
+  if (out.in_reach()) out.append(table_steps(input, {.layout = target}));
+  return out;
 }
 
-void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessment& out) {
+PlanPart gpt_change_steps(const PlanInput& input, const Layout& target) {
+  PlanPart out;
   const std::uint64_t array = gpt_array_sectors(target.sector_size);
   // Nothing may lie there before or after.
   std::uint64_t first = target.last_usable + 1;
@@ -100,8 +103,8 @@ void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessme
     aside.last_usable = lba - 1;
   } else {
     const std::uint64_t missing = array - std::max(front_room, back_room);
-    add_obstacle(
-        out, "no-room-aside",
+    out.obstacle(
+        "no-room-aside",
         fmt::format("a second array of {} sectors is needed for a moment, in front of the first "
                     "partition ({} "
                     "free) or after the last one ({} free): {} missing",
@@ -109,11 +112,12 @@ void add_gpt_change_steps(const PlanInput& input, const Layout& target, Assessme
         fmt::format("Make the last partition {} shorter",
                     plural(array - back_room, "sector", "sectors")),
         missing);
-    return;
+    return out;
   }
   out.steps.push_back(Step(aside, {steps::GptAside{lba}}));
   out.steps.push_back(Step(target, {steps::GptHome{{{lba, array}}}}));
   out.after = target;
+  return out;
 }
 
 }  // namespace nuvrat::plan

@@ -10,7 +10,7 @@
 
 #include "base/start_code.h"
 #include "plan/arrange.h"
-#include "plan/plan.h"
+#include "plan/table.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -20,16 +20,24 @@ constexpr std::uint64_t max_lba = 0xFFFFFFFF;
 
 class MbrSteps {
  public:
-  MbrSteps(const PlanInput& in, const Layout& target, Assessment& out)
-      : in_(in), before_(in.state.table.layout), target_(target), out_(out) {}
+  MbrSteps(const PlanInput& in, const TableTarget& target)
+      : in_(in),
+        before_(in.state.table.layout),
+        target_(target.layout),
+        gets_code_(gets_start_code(in.state.table, target.start_code)) {}
 
-  void make(bool new_chain) {
-    out_.after = target_;
+  PlanPart make(bool new_chain) {
     if (!new_chain && same_chain()) {
       change_entries();
-      follow_hidden_sectors(in_, target_, out_);
-      return;
+    } else {
+      make_chain();
     }
+    out_.append({.steps = follow_hidden_sectors(in_, target_), .after = target_});
+    return std::move(out_);
+  }
+
+ private:
+  void make_chain() {
     SectorSet old = in_.state.table.owned;
     old.add(in_.state.table.copies);
     old.remove({0, 1});
@@ -48,10 +56,8 @@ class MbrSteps {
     new_chain_ = target_.extended() != nullptr;
     add_table_step(target_, std::move(wipes));
     tidy_chain();
-    follow_hidden_sectors(in_, target_, out_);
   }
 
- private:
   void add_table_step(const Layout& target, std::vector<SectorRange> wipes) {
     out_.steps.push_back(Step(target, {steps::TableMbr{std::move(wipes), sector0(), new_chain_}}));
   }
@@ -60,7 +66,7 @@ class MbrSteps {
   // the disk would run zeros.
   [[nodiscard]] Bytes sector0() {
     Bytes out = in_.state.table.sector0;
-    if (!gets_start_code(in_.state.table, in_.wishes)) return out;
+    if (!gets_code_) return out;
     const ByteView code = base::mbr_start_code();
     std::copy(code.begin(), code.end(), out.begin());
     return out;
@@ -92,7 +98,7 @@ class MbrSteps {
     for (Partition& p : stage.partitions) {
       if (p.role == Role::logical) p = *before_.find(p.number);
     }
-    if (stage != before_ || gets_start_code(in_.state.table, in_.wishes)) add_table_step(stage, {});
+    if (stage != before_ || gets_code_) add_table_step(stage, {});
     for (Partition& p : stage.partitions) {
       if (p.role != Role::logical) continue;
       const Partition& wanted = *target_.find(p.number);
@@ -152,7 +158,6 @@ class MbrSteps {
     if (chain_overlaps(tidied)) return;
     tidied.sort();
     target_ = tidied;
-    out_.after = target_;
     add_table_step(target_, std::move(wipes));
   }
 
@@ -169,20 +174,21 @@ class MbrSteps {
   const PlanInput& in_;
   const Layout& before_;
   Layout target_;
-  Assessment& out_;
+  PlanPart out_;
+  bool gets_code_;
   bool new_chain_ = false;
 };
 
 }  // namespace
 
-bool gets_start_code(const TableReading& before, const Wishes& wishes) {
+bool gets_start_code(const TableReading& before, bool needed) {
   constexpr std::size_t code_bytes = 440;
-  return (before.layout.kind == TableKind::gpt || wishes.start_code) &&
+  return (before.layout.kind == TableKind::gpt || needed) &&
          all_zero(ByteView(before.sector0).first(code_bytes));
 }
 
-void add_mbr_steps(const PlanInput& input, const Layout& target, bool new_chain, Assessment& out) {
-  MbrSteps(input, target, out).make(new_chain);
+PlanPart mbr_steps(const PlanInput& input, const TableTarget& target) {
+  return MbrSteps(input, target).make(target.new_chain);
 }
 
 }  // namespace nuvrat::plan

@@ -6,10 +6,10 @@
 
 namespace nuvrat::plan {
 
-void PlannedDisk::add(const std::vector<Step>& steps, std::size_t first) {
-  for (std::size_t i = first; i < steps.size(); ++i) {
-    state_ = after(steps[i], std::move(state_));
-    waiting_.push_back(steps[i]);
+void PlannedDisk::add(const std::vector<Step>& steps) {
+  for (const Step& step : steps) {
+    state_ = after(step, std::move(state_));
+    waiting_.push_back(step);
   }
 }
 

@@ -18,8 +18,8 @@ class PlannedDisk {
   PlannedDisk(const Device& device, disk::DiskState state)
       : device_(device), state_(std::move(state)) {}
 
-  /// Adds the steps from `first` on.
-  void add(const std::vector<Step>& steps, std::size_t first);
+  /// Adds steps that come after those that were added.
+  void add(const std::vector<Step>& steps);
   [[nodiscard]] const disk::DiskState& state() const { return state_; }
   /// The disk before any of them.
   [[nodiscard]] const Device& device_before() const { return device_; }

@@ -1,9 +1,13 @@
 // check --repair for tables: what can be mended with nothing lost.
 
+#include "plan/repair.h"
+
 #include <algorithm>
 
-#include "plan/plan.h"
+#include "plan/bystanders.h"
 #include "plan/planned_disk.h"
+#include "plan/stages.h"
+#include "plan/table.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -17,28 +21,35 @@ bool is_gpt_damage(const Finding& f) {
 
 // First boot sectors say where they are, then what is a copy of them is mended. Where one is lost
 // nothing else is mended before it is there again.
-void mend_volumes(const Device& device, const Survey& survey, const ReadOptions& options,
-                  Unowned unowned, Assessment& out) {
-  PlannedDisk planned(device, disk::DiskState(survey));
+PlanPart mend_volumes(const PlanInput& in, const Survey& survey, Unowned unowned) {
+  PlanPart out;
+  PlannedDisk planned(in.device, in.state);
   std::set<std::uint64_t> lost;
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
-    if (plan_copy_mend(device, s, options, out)) lost.insert(s.partition.start);
+    PlanPart mend = plan_copy_mend(in, s);
+    if (!mend.steps.empty()) lost.insert(s.partition.start);
+    out.append(std::move(mend));
   }
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role != Role::extended && lost.contains(s.partition.start)) continue;
     const Finding* start = find_code(s.findings, "volume.hidden-sectors");
-    if (start != nullptr && start->repairable && !s.beyond_mending())
-      set_start(device, out.before, s, out);
+    if (start == nullptr || !start->repairable || s.beyond_mending()) continue;
+    if (auto step = set_hidden_sectors(in.device, in.before, s))
+      out.steps.push_back(std::move(*step));
   }
-  planned.add(out.steps, 0);
-  plan_fat_mends(planned.device(options), survey, options, unowned, lost, out);
+  planned.add(out.steps);
+  const Device& mended = planned.device(in.options);
+  out.append(plan_fat_mends(in.on(mended, planned.state()), survey, unowned, lost));
+  return out;
 }
 
 // Both copies where they belong, out of the good one's entries; the protective MBR, with its boot
 // code. What is good is not touched, where its form allows that.
-void mend_gpt(const Device& device, const disk::DiskState& state, Assessment& out) {
-  const TableReading& table = state.table;
+PlanPart mend_gpt(const PlanInput& in) {
+  PlanPart out;
+  const Device& device = in.device;
+  const TableReading& table = in.state.table;
   const auto is_found = [&table](const char* code) {
     return find_code(table.findings, code) != nullptr;
   };
@@ -53,20 +64,19 @@ void mend_gpt(const Device& device, const disk::DiskState& state, Assessment& ou
     target.last_usable = device.sectors() - array - 2;
     target.first_usable = gpt_first_usable(target.sector_size);
   }
-  if (work.primary || work.backup) require_room_for_gpt(target, out);
-  if (!out.in_reach()) return;
+  if (work.primary || work.backup) out.append(require_room_for_gpt(target));
+  if (!out.in_reach()) return out;
   // LBA 1 is written anew, and names entries at LBA 2: where they have another form, or are
   // elsewhere, they are written beside the good ones first.
   if (work.backup && device.read(2, array) != build_gpt(target).array.data) {
-    Random random;
-    const Wishes nothing;
     target.first_usable = table.layout.usable().first;
-    add_gpt_change_steps({device, state, nothing, random}, target, out);
+    out.append(gpt_change_steps(in, target));
     work.backup = false;
-    if (!is_found("gpt.protective-missing") && !is_found("gpt.protective-entry")) return;
+    if (!is_found("gpt.protective-missing") && !is_found("gpt.protective-entry")) return out;
   }
   out.after = target;
   if (out.in_reach()) out.steps.push_back(Step(target, {std::move(work)}));
+  return out;
 }
 
 }  // namespace
@@ -78,10 +88,11 @@ using namespace plan;
 
 Assessment assess_repair(const Device& device, const ReadOptions& options, Unowned unowned) {
   const Survey survey = survey_disk(device, options, true);
-  Assessment out = start_assessment(survey);
+  const Assessment before = start_assessment(survey);
   const disk::DiskState state(survey);
-  out.obstacles = find_asleep(device, survey, options);
-  if (!out.in_reach() || !is_nobody_elses(state, out)) return out;
+  PlanPart out{.obstacles = find_asleep(device, survey, options)};
+  if (out.in_reach()) out.append(require_nobody_elses(state));
+  if (!out.in_reach()) return with(before, std::move(out));
   bool mend = false;
   bool chain = false;
   for (const Finding& f : survey.table.findings) {
@@ -91,25 +102,21 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
                (f.code == "ebr.link-outside" || f.code == "ebr.partition-outside")) {
       chain = true;
     } else if (f.severity == Severity::error) {
-      add_obstacle(out, f.code, f.text, "A person must decide; nothing is guessed");
+      out.obstacle(f.code, f.text, "A person must decide; nothing is guessed");
     }
   }
-  if (!out.obstacles.empty()) return out;
-  for (const Partition& p : out.before.data_partitions()) {
+  if (!out.in_reach()) return with(before, std::move(out));
+  for (const Partition& p : before.before.data_partitions()) {
     if (!chain) out.numbers.push_back({p.number, p.number});  // a new chain may give others
   }
-  if (chain) {
-    Random random;
-    const Wishes nothing;
-    plan_table_mbr({device, state, nothing, random}, out, true);
-  } else if (mend) {
-    mend_gpt(device, state, out);
-  } else {
-    mend_volumes(device, survey, options, unowned, out);
-  }
-  if (out.in_reach() && !out.steps.empty())
-    fill_figures(device, survey, measure_pace(device, survey), out);
-  return out;
+  Random random;
+  const PlanPart nothing;
+  const PlanInput in{device, state, options, random, before.before, nothing};
+  out.append(chain  ? plan_chain_repair(in)
+             : mend ? mend_gpt(in)
+                    : mend_volumes(in, survey, unowned));
+  if (out.steps.empty()) return with(before, std::move(out));
+  return with_figures(before, std::move(out), device, survey, measure_pace(device, survey));
 }
 
 }  // namespace nuvrat

@@ -1,5 +1,7 @@
 // Room: how long partitions become, which go, and which are made in gaps.
 
+#include "plan/room.h"
+
 #include <algorithm>
 
 #include <fmt/core.h>
@@ -7,7 +9,8 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
-#include "plan/plan.h"
+#include "plan/table.h"
+#include "plan/volume.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -23,62 +26,64 @@ struct Limit {
 
 class Sizes {
  public:
-  Sizes(const PlanInput& in, const ReadOptions& options, Assessment& out)
+  Sizes(const PlanInput& in, const goals::Asked& asked)
       : in_(in),
-        options_(options),
-        out_(out),
+        asked_(asked),
         layout_(in.state.table.layout),
         sector_(in.device.sector_size()),
-        kind_(in.wishes.table.value_or(layout_.kind)) {}
+        kind_(layout_.kind) {
+    if (const auto* table = asked.find<TableGoal>()) kind_ = table->kind;
+  }
 
-  std::map<unsigned, std::uint64_t> resolve() {
+  Lengths resolve() {
     std::map<unsigned, std::uint64_t> lengths;
-    for (const auto& [number, wish] : in_.wishes.sizes) {
-      const SurveyedPartition& s = *in_.state.find(number);
-      if (const auto length = wanted(s, wish)) lengths[number] = *length;
+    for (const SizeGoal& goal : asked_.every<SizeGoal>()) {
+      if (const auto length = wanted(*in_.state.find(goal.partition), goal))
+        lengths[goal.partition] = *length;
     }
-    return lengths;
+    return {std::move(lengths), std::move(out_)};
   }
 
  private:
-  std::optional<std::uint64_t> wanted(const SurveyedPartition& s, const SizeWish& wish) {
+  std::optional<std::uint64_t> wanted(const SurveyedPartition& s, const SizeGoal& wish) {
     const Partition& p = s.partition;
     const std::string name = volume_words(p.number);
     const std::string goal = p.number == 0 ? "volume.size" : fmt::format("p{}.size", p.number);
     // Without a table only the volume becomes another; the disk stays what it is.
     const std::uint64_t now = p.number == 0 ? length_of(s) : p.sectors;
     if (!s.volume) {  // says why
-      plan_volume_size(in_, options_, p.number, p.sectors, out_);
+      out_.append(plan_volume_size(in_, p.number, p.sectors));
       return std::nullopt;
     }
     const std::uint64_t sectors = div_up(wish.bytes, std::uint64_t{sector_});
     std::uint64_t length = sectors;
     switch (wish.kind) {
-      case SizeWish::Kind::exactly:
+      case SizeGoal::Kind::exactly:
         break;
-      case SizeWish::Kind::more:
+      case SizeGoal::Kind::more:
         length = now + sectors;
         break;
-      case SizeWish::Kind::less:
+      case SizeGoal::Kind::less:
         length = now - std::min(now, sectors);
         break;
-      case SizeWish::Kind::max:
+      case SizeGoal::Kind::max:
         return std::max(p.sectors, std::min(greatest(p), max_sectors(s, sector_)));
-      case SizeWish::Kind::min:
-        return min_sectors(in_, options_, p.number, p.sectors);
+      case SizeGoal::Kind::min:
+        return min_sectors(in_, p.number, p.sectors);
     }
     if (length == now && length_of(s) == now) {
-      add_obstacle(out_, "already",
-                   fmt::format("{} is {} long already", name, format_bytes(length * sector_)),
-                   "Nothing needs to be done", 0, p.number);
+      out_.obstacle("already",
+                    fmt::format("{} is {} long already", name, format_bytes(length * sector_)),
+                    "Nothing needs to be done", 0, p.number);
       return std::nullopt;
     }
     if (length == 0) {
-      add_obstacle(out_, "size-zero",
-                   fmt::format("{} has {}, and would have none", name, format_bytes(now * sector_)),
-                   "Ask for " + goal + "=min" +
-                       (p.number == 0 ? "" : fmt::format(", or p{}=gone", p.number)),
-                   0, p.number);
+      out_.obstacle(
+          "size-zero",
+          fmt::format("{} has {}, and would have none", name, format_bytes(now * sector_)),
+          "Ask for " + goal + "=min" +
+              (p.number == 0 ? "" : fmt::format(", or p{}=gone", p.number)),
+          0, p.number);
       return std::nullopt;
     }
     // An EBR in the way may find another place: the table's planner knows.
@@ -92,17 +97,17 @@ class Sizes {
                     const Limit& limit) {
     const std::uint64_t missing = length - (limit.end - p.start);
     const std::uint64_t most = greatest(p);
-    add_obstacle(out_, "size-room",
-                 fmt::format("{} can't be {} long: {}; {} missing", volume_words(p.number),
-                             format_bytes(length * sector_), limit.by,
-                             plural(missing, "sector is", "sectors are")),
-                 most > now
-                     ? fmt::format("There is room for {}; delete or shorten what comes after it to "
-                                   "make more",
-                                   format_bytes(most * sector_))
-                 : p.number == 0 ? "Continue on a disk, or an image, that is longer"
-                                 : "Make room after it first: delete or shorten what is there",
-                 missing, p.number);
+    out_.obstacle(
+        "size-room",
+        fmt::format("{} can't be {} long: {}; {} missing", volume_words(p.number),
+                    format_bytes(length * sector_), limit.by,
+                    plural(missing, "sector is", "sectors are")),
+        most > now ? fmt::format("There is room for {}; delete or shorten what comes after it to "
+                                 "make more",
+                                 format_bytes(most * sector_))
+        : p.number == 0 ? "Continue on a disk, or an image, that is longer"
+                        : "Make room after it first: delete or shorten what is there",
+        missing, p.number);
   }
 
   // As far as there is room, up to a whole MiB; an MBR keeps the end free for a GPT one day.
@@ -131,7 +136,7 @@ class Sizes {
       at(std::max(mbr_sectors, p.range().end()), "an MBR's numbers have 32 bits");
     }
     for (const Partition& q : layout_.data_partitions()) {
-      if (q.start < p.range().end() || in_.wishes.gone.count(q.number) != 0) continue;
+      if (q.start < p.range().end() || asked_.is_gone(q.number)) continue;
       at(q.start, fmt::format("partition {} begins at sector {}", q.number, q.start));
       if (!ebrs || kind_ != TableKind::mbr || !q.table_sector || *q.table_sector < p.range().end())
         continue;
@@ -142,8 +147,8 @@ class Sizes {
   }
 
   const PlanInput& in_;
-  const ReadOptions& options_;
-  Assessment& out_;
+  const goals::Asked& asked_;
+  PlanPart out_;
   const Layout& layout_;
   std::uint32_t sector_;
   TableKind kind_;
@@ -165,19 +170,34 @@ PartitionType type_for(TableKind table, VolumeKind kind) {
 
 class NewPartitions {
  public:
-  NewPartitions(const PlanInput& in, const ReadOptions& options, Assessment& out)
-      : in_(in), options_(options), out_(out), sector_(in.device.sector_size()) {}
+  NewPartitions(const PlanInput& in, const goals::Asked& asked, const NewEfi* efi)
+      : in_(in), asked_(asked), efi_(efi), sector_(in.device.sector_size()) {}
 
-  void plan() {
+  PlanPart plan() {
+    place_all();
+    if (out_.in_reach()) plan_the_table();
+    if (out_.in_reach()) note_added();
+    return std::move(out_);
+  }
+
+ private:
+  struct Wanted {
+    VolumeKind kind = VolumeKind::unknown;
+    std::uint64_t bytes = 0;  // 0: all of the gap
+    bool efi_system = false;  // with files
+  };
+
+  void place_all() {
     const std::vector<SectorRange> gaps = gaps_of(in_.state.table);
-    if (in_.wishes.make_efi && !place_efi(gaps)) return;
-    for (const auto& [number, wish] : in_.wishes.gaps) {
+    if (efi_ != nullptr && !place_efi(gaps)) return;
+    for (const GapGoal& goal : asked_.every<GapGoal>()) {
+      const unsigned number = goal.gap;
       if (number <= gaps.size()) {
-        place(number, wish, gaps[number - 1]);
+        place(number, {goal.kind, goal.bytes}, gaps[number - 1]);
         continue;
       }
-      add_obstacle(
-          out_, "no-gap",
+      out_.obstacle(
+          "no-gap",
           gaps.empty()
               ? fmt::format("there is no gap g{}: the disk has no room outside partitions "
                             "once the other goals are done",
@@ -187,14 +207,14 @@ class NewPartitions {
                             number, gaps.size() == 1 ? "" : fmt::format(" to g{}", gaps.size())),
           "See 'nuvrat survey' for the gaps; shorten or delete a partition to get one");
     }
-    if (!out_.in_reach()) return;
-    if (!plan_the_table()) return;
+  }
+
+  void note_added() {
     for (const Partition& p : made_) {
-      const GapWish& wish = wish_at_[p.start];
-      out_.contents.push_back(
-          {p.start, "free", "",
-           wish.kind == VolumeKind::unknown ? "nothing known" : name_of(wish.kind),
-           Contents::Fate::added});
+      const Wanted& wish = wish_at_[p.start];
+      out_.added.push_back({p.start, "free", "",
+                            wish.kind == VolumeKind::unknown ? "nothing known" : name_of(wish.kind),
+                            Contents::Fate::added});
       ExpectedChange change;
       change.kind = ExpectedChange::Kind::added;
       change.start = p.start;
@@ -202,13 +222,12 @@ class NewPartitions {
     }
   }
 
- private:
-  void place(unsigned number, const GapWish& wish, const SectorRange& gap) {
+  void place(unsigned number, const Wanted& wish, const SectorRange& gap) {
     const std::uint64_t length =
         wish.bytes == 0 ? whole(gap) : div_up(wish.bytes, std::uint64_t{sector_});
     if (length > gap.count) {
-      return add_obstacle(
-          out_, "gap-room",
+      return out_.obstacle(
+          "gap-room",
           fmt::format("g{} has {} from sector {}: {} missing for {}", number,
                       format_bytes(gap.count * sector_), gap.first,
                       plural(length - gap.count, "sector is", "sectors are"),
@@ -217,14 +236,13 @@ class NewPartitions {
           length - gap.count);
     }
     Partition p;
-    p.number = static_cast<unsigned>(Wishes::first_made + made_.size());
     p.start = gap.first;
     p.sectors = length;
     p.type = type_for(in_.state.table.layout.kind, wish.kind);
     if (wish.efi_system) {
       p.type = efi_system_guid();
       p.name = "EFI system";
-      p.unique_id = in_.wishes.make_efi->id;
+      p.unique_id = efi_->id;
     }
     if (in_.state.table.layout.kind == TableKind::gpt) p.role = Role::gpt;
     made_.push_back(p);
@@ -234,13 +252,13 @@ class NewPartitions {
 
   // The smallest gap that has all of it; else the largest that will do.
   bool place_efi(const std::vector<SectorRange>& gaps) {
-    const EfiWish& wish = *in_.wishes.make_efi;
+    const NewEfi& wish = *efi_;
     const std::uint64_t wanted = div_up(wish.bytes, std::uint64_t{sector_});
     const std::uint64_t least = div_up(wish.least, std::uint64_t{sector_});
     unsigned best = 0;
     const auto count = [&gaps](unsigned number) { return gaps[number - 1].count; };
     for (unsigned i = 1; i <= gaps.size(); ++i) {
-      if (in_.wishes.gaps.count(i) != 0 || count(i) < least) continue;
+      if (asked_.find<GapGoal>(i) != nullptr || count(i) < least) continue;
       const bool better =
           best == 0 || (count(best) < wanted ? count(i) > count(best)
                                              : count(i) >= wanted && count(i) < count(best));
@@ -253,8 +271,8 @@ class NewPartitions {
               : std::max_element(gaps.begin(), gaps.end(), [](const auto& a, const auto& b) {
                   return a.count < b.count;
                 })->count;
-      add_obstacle(
-          out_, "esp-room",
+      out_.obstacle(
+          "esp-room",
           fmt::format("an EFI system partition of {} finds no room: the largest gap has {}",
                       format_bytes(wish.least), format_bytes(most * sector_)),
           "Make room: delete or shorten a partition, or ask for less, as in esp=100MiB",
@@ -274,9 +292,9 @@ class NewPartitions {
   }
 
   // The volumes first, into free sectors; then the table that names them.
-  bool plan_the_table() {
-    Assessment trial = table_with(made_);
-    const bool apart = trial.in_reach() && has_far_ebr(trial.after);
+  void plan_the_table() {
+    PlanPart trial = table_with(made_);
+    const bool apart = trial.in_reach() && has_far_ebr(*trial.after);
     if ((!trial.in_reach() || apart) && in_.state.table.layout.kind == TableKind::mbr) {
       // A logical needs a sector in front of it, which a gap from a whole MiB on may not have.
       std::vector<Partition> later = made_;
@@ -292,7 +310,7 @@ class NewPartitions {
         wish_at_[p.start + mib] = wish_at_[p.start];
         p.start += mib;
       }
-      Assessment again = table_with(later);
+      PlanPart again = table_with(later);
       if (again.in_reach()) {
         trial = std::move(again);
         made_ = std::move(later);
@@ -302,19 +320,14 @@ class NewPartitions {
       for (Obstacle& o : trial.obstacles) {
         // Goals that the table's planner names are beside the gap's.
         if (!o.goals.empty()) o.remedy = "Delete a partition, or make others logical";
-        if (o.partition >= Wishes::first_made) o.partition = 0;
-        out_.obstacles.push_back(std::move(o));
       }
-      return false;
+      return out_.append({.obstacles = std::move(trial.obstacles)});
     }
     for (const Partition& p : made_) {
-      if (!add_volume(p, wish_at_[p.start])) return false;
+      add_volume(p, wish_at_[p.start]);
+      if (!out_.in_reach()) return;
     }
-    for (const Step& step : trial.steps) out_.steps.push_back(step);
-    for (Consent& c : trial.consents) out_.consents.push_back(std::move(c));
-    out_.after = trial.after;
-    follow_numbers(trial.numbers, out_.numbers);
-    return true;
+    out_.append(std::move(trial));
   }
 
   // The EBR of a new one is in front of others, not of itself.
@@ -337,25 +350,20 @@ class NewPartitions {
            });
   }
 
-  Assessment table_with(const std::vector<Partition>& made) {
-    Wishes only;
-    only.made = made;
-    Assessment out;
-    out.before = out.after = in_.state.table.layout;
-    plan_table({in_.device, in_.state, only, in_.random}, out);
-    return out;
+  [[nodiscard]] PlanPart table_with(const std::vector<Partition>& made) const {
+    return plan_table(in_, {.made = made});
   }
 
   // Nothing is written there, so what is left of an old volume counts: one that is whole comes
   // back, another one would be found damaged.
-  bool take_what_is_there(const Partition& p) {
+  void take_what_is_there(const Partition& p) {
     const Window place(in_.device, p.range());
     std::string old = "an old volume", fault;
     try {
       const VolumeKind kind = recognise_volume(place).kind;
-      if (kind == VolumeKind::unknown) return true;
+      if (kind == VolumeKind::unknown) return;
       old += fmt::format(" ({})", title_of(kind));
-      for (const Finding& f : check_volume(place, options_)) {
+      for (const Finding& f : check_volume(place, in_.options)) {
         if (f.severity == Severity::error && fault.empty()) fault = f.text;
       }
     } catch (const Error& e) {
@@ -363,62 +371,60 @@ class NewPartitions {
       fault = e.message();
     }
     if (fault.empty()) {
-      out_.consents.push_back({"old-volume", fmt::format("the new partition from sector {} begins "
-                                                         "with {}, which is there again then",
-                                                         p.start, old)});
-      return true;
+      return out_.consent("old-volume",
+                          fmt::format("the new partition from sector {} begins with {}, which is "
+                                      "there again then",
+                                      p.start, old));
     }
-    add_obstacle(out_, "old-volume",
-                 fmt::format("the new partition from sector {} would begin with what is left of "
-                             "{}: {}",
-                             p.start, old, fault),
-                 "Have a volume made there, such as g1=fat32, or give it the place and the length "
-                 "that the old one had");
-    return false;
+    out_.obstacle("old-volume",
+                  fmt::format("the new partition from sector {} would begin with what is left of "
+                              "{}: {}",
+                              p.start, old, fault),
+                  "Have a volume made there, such as g1=fat32, or give it the place and the length "
+                  "that the old one had");
   }
 
-  bool add_volume(const Partition& p, const GapWish& wish) {
+  void add_volume(const Partition& p, const Wanted& wish) {
     if (wish.kind == VolumeKind::unknown) return take_what_is_there(p);
     steps::NewVolume work;
     work.change.place = p.range();
     work.change.serial =
         wish.kind == VolumeKind::ntfs ? in_.random.next() : in_.random.next() & 0xFFFFFFFF;
     work.change.made = now();
-    work.change.zone = options_.zone.name();
-    work.change.codepage = options_.codepage;
+    work.change.zone = in_.options.zone.name();
+    work.change.codepage = in_.options.codepage;
     work.change.to = wish.kind;
     work.change.anew = true;
-    if (wish.efi_system) work.files = in_.wishes.make_efi->files;
+    if (wish.efi_system) work.files = efi_->files;
     if (!work.choose(sector_)) {
-      add_obstacle(out_, "volume-size",
-                   fmt::format("{} of {} is not possible with any size of clusters",
-                               title_of(wish.kind), format_bytes(p.sectors * sector_)),
-                   "FAT16 goes from about 5 MiB to 4 GiB, FAT32 from about 34 MiB to 2 TiB, NTFS "
-                   "from about 3 MiB on; give another size or another file system");
-      return false;
+      return out_.obstacle(
+          "volume-size",
+          fmt::format("{} of {} is not possible with any size of clusters", title_of(wish.kind),
+                      format_bytes(p.sectors * sector_)),
+          "FAT16 goes from about 5 MiB to 4 GiB, FAT32 from about 34 MiB to 2 TiB, NTFS "
+          "from about 3 MiB on; give another size or another file system");
     }
     out_.steps.push_back(Step(in_.state.table.layout, {std::move(work)}));
-    return true;
   }
 
   const PlanInput& in_;
-  const ReadOptions& options_;
-  Assessment& out_;
+  const goals::Asked& asked_;
+  const NewEfi* efi_;
+  PlanPart out_;
   std::uint32_t sector_;
   std::vector<Partition> made_;
-  std::map<std::uint64_t, GapWish> wish_at_;
+  std::map<std::uint64_t, Wanted> wish_at_;
   std::map<std::uint64_t, SectorRange> gap_at_;
 };
 
 }  // namespace
 
-std::map<unsigned, std::uint64_t> resolve_sizes(const PlanInput& input, const ReadOptions& options,
-                                                Assessment& out) {
-  return Sizes(input, options, out).resolve();
+Lengths resolve_sizes(const PlanInput& input, const goals::Asked& asked) {
+  return Sizes(input, asked).resolve();
 }
 
-void plan_new_partitions(const PlanInput& input, const ReadOptions& options, Assessment& out) {
-  NewPartitions(input, options, out).plan();
+PlanPart plan_new_partitions(const PlanInput& input, const goals::Asked& asked, const NewEfi* efi) {
+  return NewPartitions(input, asked, efi).plan();
 }
 
 }  // namespace nuvrat::plan

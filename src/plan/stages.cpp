@@ -1,251 +1,270 @@
 // The stages of a plan: what comes before what.
 
+#include "plan/stages.h"
+
+#include <utility>
+
 #include <fmt/core.h>
 
+#include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
-#include "plan/boot.h"
-#include "plan/plan.h"
+#include "plan/bystanders.h"
 #include "plan/planned_disk.h"
+#include "plan/table.h"
+#include "plan/volume.h"
 
 namespace nuvrat::plan {
 namespace {
 
-// A partition whose volume becomes another kind gets the type that goes with it, unless told.
-Wishes with_types(Wishes wishes, const disk::DiskState& before, const disk::DiskState& after,
-                  Assessment& out) {
-  for (const SurveyedPartition& s : after.volumes) {
-    const Partition& p = s.partition;
-    const SurveyedPartition* was = before.at(p.start);
-    if (p.number == 0 || was == nullptr || was->signature.kind == s.signature.kind) continue;
-    const PartitionType type = matching_type(p, s.signature.kind);
-    if (type == p.type || !wishes.types.emplace(p.number, type).second) continue;
-    out.consents.push_back(
-        {"type",
-         fmt::format("the type of partition {} becomes {} ({}) instead of {} ({})", p.number,
-                     type_text(type), describe(type), type_text(p.type), describe(p.type))});
-  }
-  return wishes;
-}
-
 // Stage by stage, each planned from the disk as the steps before it leave it: kinds of volumes;
 // labels; volumes that become shorter; the table; volumes that begin earlier; new partitions in the
-// gaps that there are then; volumes that become longer.
+// gaps that there are then; volumes that become longer; boot files.
 class Stages {
  public:
-  Stages(const Device& device, disk::DiskState before, const Wishes& wishes,
-         const ReadOptions& options, Random& random, Assessment& out)
-      : before_(std::move(before)),
-        planned_(device, before_),
-        wishes_(wishes),
-        options_(options),
-        random_(random),
-        out_(out) {}
+  Stages(const PlanInput& in, const goals::Asked& asked, Way way)
+      : in_(in), asked_(asked), way_(std::move(way)), planned_(in.device, in.state) {}
 
-  /// Whether figures make sense: nothing is in the way of the volumes.
-  bool run() {
-    if (!is_nobody_elses(before_, out_)) {
+  PlanPart run() {
+    if (!begin() || !volumes() || !labels() || !sizes()) {
       keep_numbers();
-      return false;
+    } else if (table() && fronts() && new_partitions() && longer() && boot_files()) {
+      finish();
     }
-    if (changes_volumes() || !wishes_.gone.empty()) add_finding_obstacles(before_, out_);
-    check_systems_stay(before_, wishes_, out_);
-    const bool fine = volumes() && labels() && sizes();
-    if (!fine) {
-      keep_numbers();
-      return false;
-    }
-    if (!table()) return true;
-    if (!fronts() || !new_partitions() || !longer() || !starts()) return false;
-    if (out_.steps.empty()) {
-      add_obstacle(out_, "already", "the disk is in this state already",
-                   "Nothing needs to be done");
-    } else if (wishes_.boot || before_.systems.starts()) {
-      check_start(planned_.device(options_), planned_.state(), before_.systems, wishes_, options_,
-                  out_);
-    }
-    return true;
+    return std::move(out_);
   }
 
  private:
-  [[nodiscard]] bool changes_volumes() const {
-    return !wishes_.volumes.empty() || !wishes_.labels.empty() || !wishes_.sizes.empty() ||
-           !wishes_.fronts.empty() || wishes_.boot || !wishes_.letters.empty();
+  [[nodiscard]] PlanInput input() { return input_on(planned_.device(in_.options)); }
+  [[nodiscard]] PlanInput input_on(const Device& device) const {
+    return {.device = device,
+            .state = planned_.state(),
+            .options = in_.options,
+            .random = in_.random,
+            .before = in_.before,
+            .planned = out_,
+            .safe_names = way_.asked.find<SafeNamesGoal>() != nullptr};
   }
-  // What later stages read isn't the disk as it is.
-  [[nodiscard]] bool needs_overlay() const {
-    return !wishes_.labels.empty() || !wishes_.sizes.empty() || !wishes_.fronts.empty() ||
-           !wishes_.gaps.empty() || wishes_.boot || !wishes_.letters.empty();
-  }
-  [[nodiscard]] PlanInput input(const Wishes& wishes) {
-    const Device& device = planned_.device(options_);
-    return {device, planned_.state(), wishes, random_};
-  }
-  template <typename Plan>
-  bool stage(Plan plan) {
-    const std::size_t planned = out_.steps.size();
-    const std::size_t changes = out_.changes.size();
-    plan();
-    if (!out_.in_reach()) return false;
+
+  // False: it leads nowhere.
+  bool take(PlanPart part) {
+    const bool fine = part.in_reach();
+    const std::vector<Step> steps = part.steps;
+    const std::size_t changes = part.changes.size();
+    out_.append(std::move(part));
     // They are named by where partitions began before everything.
-    for (std::size_t i = changes; i < out_.changes.size(); ++i)
+    for (std::size_t i = out_.changes.size() - changes; i < out_.changes.size(); ++i)
       out_.changes[i].start =
           start_before(out_.changes, out_.changes[i].start).value_or(out_.changes[i].start);
-    planned_.add(out_.steps, planned);
-    return true;
+    if (fine) planned_.add(steps);
+    return fine;
   }
+
   void keep_numbers() {
-    for (const Partition& p : out_.before.data_partitions())
+    for (const Partition& p : in_.before.data_partitions())
       out_.numbers.push_back({p.number, p.number});
+  }
+
+  [[nodiscard]] bool asked_of_volumes() const {
+    const goals::Asked& asked = way_.asked;
+    return asked.has(GoalStage::volumes) || asked.has(GoalStage::labels) ||
+           asked.has(GoalStage::sizes) || asked.has(GoalStage::fronts) ||
+           asked.has(GoalStage::boot);
+  }
+
+  bool begin() {
+    if (!take(require_nobody_elses(in_.state))) return false;
+    if (asked_of_volumes() || !way_.asked.every<GoneGoal>().empty())
+      out_.append({.obstacles = finding_obstacles(in_.state)});
+    // What follows is tried all the same: all that is in the way is said at once.
+    out_.append(check_systems_stay(in_.state, way_.asked));
+    return true;
   }
 
   // Each from the disk as it is: they don't touch each other.
   bool volumes() {
-    const PlanInput in = input(wishes_);
-    return stage([&] {
-      for (const auto& [number, wish] : wishes_.volumes) {
-        if (wish.kind == VolumeKind::ntfs) {
-          plan_volume_ntfs(in, options_, number, out_);
-        } else {
-          plan_volume_fat(in, options_, number, wish, out_);
-        }
-      }
-    });
+    const PlanInput in = input();
+    std::map<unsigned, FatWish> wishes;
+    for (const KindGoal& goal : way_.asked.every<KindGoal>())
+      wishes[goal.partition].kind = goal.kind;
+    for (const ClusterGoal& goal : way_.asked.every<ClusterGoal>())
+      wishes[goal.partition].cluster_bytes = goal.bytes;
+    PlanPart part;
+    for (const auto& [number, wish] : wishes) part.append(plan_volume(in, number, wish));
+    return take(std::move(part)) && out_.in_reach();
+  }
+
+  static PlanPart plan_volume(const PlanInput& in, unsigned number, const FatWish& wish) {
+    if (!wish.kind) return plan_volume_fat(in, number, wish);
+    switch (*wish.kind) {
+      case VolumeKind::fat12:
+      case VolumeKind::fat16:
+      case VolumeKind::fat32:
+        return plan_volume_fat(in, number, wish);
+      case VolumeKind::ntfs:
+        return plan_volume_ntfs(in, number);
+      case VolumeKind::unknown:
+      case VolumeKind::exfat:
+      case VolumeKind::swap:
+      case VolumeKind::linux_data:
+      case VolumeKind::other:
+        break;
+    }
+    throw Error(ErrorCode::words,
+                fmt::format("no volume is made {} by Nuvrat", name_of(*wish.kind)), {},
+                "NTFS, FAT32 and FAT16 can be made");
   }
 
   bool labels() {
-    if (wishes_.labels.empty()) return true;
-    const PlanInput in = input(wishes_);
-    return stage([&] {
-      for (const auto& [number, label] : wishes_.labels)
-        plan_volume_label(in, options_, number, label, out_);
-    });
+    if (!way_.asked.has(GoalStage::labels)) return true;
+    const PlanInput in = input();
+    PlanPart part;
+    for (const LabelGoal& goal : way_.asked.every<LabelGoal>())
+      part.append(plan_volume_label(in, goal.partition, goal.label));
+    return take(std::move(part));
   }
 
   // What becomes shorter now, and what becomes longer when the table has made room.
   bool sizes() {
-    of_table_ = with_types(wishes_, before_, planned_.state(), out_);
-    if (wishes_.sizes.empty()) return true;
-    const PlanInput in = input(wishes_);
-    return stage([&] {
-      const auto lengths = resolve_sizes(in, options_, out_);
-      for (const auto& [number, sectors] : lengths) {
-        const SurveyedPartition& s = *in.state.find(number);
-        if (number != 0 && sectors != s.partition.sectors) of_table_.lengths[number] = sectors;
-        if (sectors < length_of(s)) {
-          tell_shorter(s, sectors);
-          plan_volume_size(in, options_, number, sectors, out_);
-        } else if (sectors > length_of(s)) {
-          longer_[s.partition.start] = sectors;
-        }
+    table_ = table_wish();
+    if (!way_.asked.has(GoalStage::sizes)) return true;
+    const PlanInput in = input();
+    Lengths lengths = resolve_sizes(in, way_.asked);
+    PlanPart part = std::move(lengths.part);
+    for (const auto& [number, sectors] : lengths.sectors) {
+      const SurveyedPartition& s = *in.state.find(number);
+      if (number != 0 && sectors != s.partition.sectors)
+        table_.partitions[number].sectors = sectors;
+      if (sectors < length_of(s)) {
+        tell_shorter(s, sectors, part);
+        part.append(plan_volume_size(in, number, sectors));
+      } else if (sectors > length_of(s)) {
+        longer_[s.partition.start] = sectors;
       }
-    });
+    }
+    return take(std::move(part));
   }
 
   // Room that was not asked for by name.
-  void tell_shorter(const SurveyedPartition& s, std::uint64_t sectors) {
-    const std::string subject = part_name(s.partition.number) + ".size";
-    const bool asked = std::any_of(out_.goals.begin(), out_.goals.end(),
-                                   [&subject](const Goal& g) { return g.subject == subject; });
-    if (asked || s.partition.number == 0) return;
-    out_.consents.push_back(
-        {"shorter",
-         fmt::format("partition {} and its volume become {} shorter: there is too little room "
-                     "otherwise",
-                     s.partition.number,
-                     format_bytes((s.partition.sectors - sectors) *
-                                  planned_.state().table.layout.sector_size))});
+  void tell_shorter(const SurveyedPartition& s, std::uint64_t sectors, PlanPart& part) const {
+    const unsigned number = s.partition.number;
+    if (asked_.find<SizeGoal>(number) != nullptr || number == 0) return;
+    part.consent(
+        "shorter",
+        fmt::format("partition {} and its volume become {} shorter: there is too little room "
+                    "otherwise",
+                    number,
+                    format_bytes((s.partition.sectors - sectors) * in_.before.sector_size)));
   }
 
-  bool table() {
-    const bool only_volumes = changes_volumes() || !wishes_.gaps.empty();
-    if (only_volumes && !of_table_.any_of_table()) {
-      keep_numbers();
-      return true;
+  // What the goals say of the table, but lengths.
+  [[nodiscard]] TableWish table_wish() {
+    TableWish out;
+    if (const auto* table = way_.asked.find<TableGoal>()) out.kind = table->kind;
+    for (const RoleGoal& goal : way_.asked.every<RoleGoal>())
+      out.partitions[goal.partition].role = goal.role;
+    for (const ActiveGoal& goal : way_.asked.every<ActiveGoal>())
+      out.partitions[goal.partition].active = goal.yes;
+    for (const NameGoal& goal : way_.asked.every<NameGoal>())
+      out.partitions[goal.partition].name = goal.name;
+    for (const GoneGoal& goal : way_.asked.every<GoneGoal>())
+      out.partitions[goal.partition].gone = true;
+    for (const TypeGoal& goal : way_.asked.every<TypeGoal>()) {
+      const SurveyedPartition& s = *in_.state.find(goal.partition);
+      out.partitions[goal.partition].type = matching_type(s.partition, s.signature.kind);
     }
-    add_losses();
-    // What another table or role needs may be the very room that is given up: that comes first.
-    if (!of_table_.table && of_table_.roles.empty()) return table_stage(of_table_);
-    Wishes less;
-    std::swap(less.gone, of_table_.gone);
-    for (const auto& [number, sectors] : of_table_.lengths) {
-      if (sectors < before_.find(number)->partition.sectors) less.lengths[number] = sectors;
-    }
-    for (const auto& [number, sectors] : less.lengths) of_table_.lengths.erase(number);
-    if (!less.any_of_table()) return table_stage(of_table_);
-    if (!table_stage(less)) return false;
-    return !of_table_.any_of_table() || table_stage(renumbered(of_table_));
-  }
-
-  bool table_stage(const Wishes& wishes) {
-    std::vector<Renumbering> so_far = std::move(out_.numbers);
-    out_.numbers.clear();
-    const Device& device =
-        needs_overlay() || !so_far.empty() ? planned_.device(options_) : planned_.device_before();
-    const PlanInput in{device, planned_.state(), wishes, random_};
-    if (!stage([&] { plan_table(in, out_); })) return false;
-    if (so_far.empty()) return true;
-    follow_numbers(out_.numbers, so_far);
-    out_.numbers = std::move(so_far);
-    return true;
-  }
-
-  // By the numbers that partitions have once some are gone.
-  [[nodiscard]] Wishes renumbered(const Wishes& wishes) const {
-    const auto change = [this](auto& map) {
-      std::decay_t<decltype(map)> out;
-      for (auto& [number, value] : map) {
-        const auto* now = planned_.state().at(before_.find(number)->partition.start);
-        if (now != nullptr) out.emplace(now->partition.number, value);
-      }
-      map = std::move(out);
-    };
-    Wishes out = wishes;
-    change(out.roles);
-    change(out.active);
-    change(out.names);
-    change(out.types);
-    change(out.lengths);
-    out.start_code = wishes.start_code;
+    out.start_code = way_.boot.start_code;
+    follow_kinds(out);
     return out;
   }
 
-  // What goes with partitions that are to be gone.
-  void add_losses() {
-    for (const unsigned number : wishes_.gone) {
-      const SurveyedPartition& s = *before_.find(number);
-      ExpectedChange change;
-      change.kind = ExpectedChange::Kind::gone;
-      change.start = s.partition.start;
-      out_.changes.push_back(std::move(change));
-      for (Contents& c : out_.contents) {
-        if (c.start != s.partition.start) continue;
-        c.kind_after = "gone";
-        c.fate = Contents::Fate::gone;
-      }
-      out_.consents.push_back({"gone", lost_words(s)});
+  // A partition whose volume becomes another kind gets the type that goes with it, unless told.
+  void follow_kinds(TableWish& wish) {
+    for (const SurveyedPartition& s : planned_.state().volumes) {
+      const Partition& p = s.partition;
+      const SurveyedPartition* was = in_.state.at(p.start);
+      if (p.number == 0 || was == nullptr || was->signature.kind == s.signature.kind) continue;
+      const PartitionType type = matching_type(p, s.signature.kind);
+      if (type == p.type || wish.partitions[p.number].type) continue;
+      wish.partitions[p.number].type = type;
+      out_.consent(
+          "type",
+          fmt::format("the type of partition {} becomes {} ({}) instead of {} ({})", p.number,
+                      type_text(type), describe(type), type_text(p.type), describe(p.type)));
     }
   }
 
-  std::string lost_words(const SurveyedPartition& s) {
+  bool table() {
+    const bool of_others = asked_of_volumes() || way_.asked.has(GoalStage::gaps);
+    if (of_others && table_.empty()) {
+      keep_numbers();
+      return true;
+    }
+    for (const GoneGoal& goal : way_.asked.every<GoneGoal>())
+      tell_lost(*in_.state.find(goal.partition));
+    // What another table or role needs may be the very room that is given up: that comes first.
+    if (!table_.kind && table_.roles().empty()) return take(plan_table(table_input(), table_));
+    TableWish less;
+    for (auto& [number, wish] : table_.partitions) {
+      const bool shorter =
+          wish.sectors && *wish.sectors < in_.state.find(number)->partition.sectors;
+      if (wish.gone) less.partitions[number].gone = std::exchange(wish.gone, false);
+      if (shorter) less.partitions[number].sectors = std::exchange(wish.sectors, std::nullopt);
+    }
+    std::erase_if(table_.partitions, [](const auto& p) { return p.second == PartitionWish{}; });
+    if (less.empty()) return take(plan_table(table_input(), table_));
+    if (!take(plan_table(table_input(), less))) return false;
+    return table_.empty() || take(plan_table(input(), renumbered(table_)));
+  }
+
+  // A table alone is planned from the disk as it is: what volumes become is in their own sectors.
+  [[nodiscard]] PlanInput table_input() {
+    const goals::Asked& asked = way_.asked;
+    const bool alone = !asked.has(GoalStage::labels) && !asked.has(GoalStage::sizes) &&
+                       !asked.has(GoalStage::fronts) && !asked.has(GoalStage::gaps) &&
+                       !asked.has(GoalStage::boot);
+    return alone ? input_on(planned_.device_before()) : input();
+  }
+
+  // By the numbers that partitions have once some are gone.
+  [[nodiscard]] TableWish renumbered(const TableWish& wish) const {
+    TableWish out = wish;
+    out.partitions.clear();
+    for (const auto& [number, wanted] : wish.partitions) {
+      const auto* now = planned_.state().at(in_.state.find(number)->partition.start);
+      if (now != nullptr) out.partitions.emplace(now->partition.number, wanted);
+    }
+    return out;
+  }
+
+  // What goes with a partition that is to be gone.
+  void tell_lost(const SurveyedPartition& s) {
+    ExpectedChange change;
+    change.kind = ExpectedChange::Kind::gone;
+    change.start = s.partition.start;
+    out_.changes.push_back(std::move(change));
+    out_.consent("gone", lost_words(s));
+  }
+
+  [[nodiscard]] std::string lost_words(const SurveyedPartition& s) const {
     const std::string what =
         fmt::format("partition {} ({}, {})", s.partition.number,
-                    format_bytes(s.partition.sectors * out_.before.sector_size),
+                    format_bytes(s.partition.sectors * in_.before.sector_size),
                     s.signature.description.empty() ? "unknown contents" : s.signature.description);
-    const bool starts = s.partition.active || class_of(s.partition.type) == TypeClass::efi_system;
-    const std::string start =
-        starts && !wishes_.boot ? "; a computer that starts from it can't do so afterwards" : "";
-    const Window window(planned_.device_before(), s.partition.range());
+    const bool boots = s.partition.active || class_of(s.partition.type) == TypeClass::efi_system;
+    const std::string boot =
+        boots && !way_.boot.way ? "; a computer that starts from it can't do so afterwards" : "";
+    const Window window(in_.device, s.partition.range());
     const bool readable = s.volume && !has_errors(s.findings);
-    const auto reader = readable ? open_volume(window, options_) : nullptr;
+    const auto reader = readable ? open_volume(window, in_.options) : nullptr;
     if (reader == nullptr)
-      return what + " is deleted, with whatever is on it, which can't be listed" + start;
+      return what + " is deleted, with whatever is on it, which can't be listed" + boot;
     const FileTree& tree = reader->tree();
     return fmt::format("{}{} is deleted, with {} and {} of contents{}", what,
                        s.volume->label.empty() ? "" : " '" + printable(s.volume->label) + "'",
                        plural(tree.file_count(), "file", "files"), format_bytes(tree.total_bytes()),
-                       start);
+                       boot);
   }
 
   // Of a partition that began there and begins there now. None, with an obstacle: another table has
@@ -253,99 +272,94 @@ class Stages {
   std::optional<unsigned> number_now(std::uint64_t before, std::uint64_t now) {
     if (const SurveyedPartition* s = planned_.state().at(now); s != nullptr)
       return s->partition.number;
-    const unsigned number = before_.at(before)->partition.number;
-    add_obstacle(out_, "dropped",
-                 fmt::format("partition {} has no counterpart in the new table and is dropped: it "
-                             "can't become longer",
-                             number),
-                 "Leave that goal out", 0, number);
+    const unsigned number = in_.state.at(before)->partition.number;
+    out_.obstacle("dropped",
+                  fmt::format("partition {} has no counterpart in the new table and is dropped: it "
+                              "can't become longer",
+                              number),
+                  "Leave that goal out", 0, number);
     return std::nullopt;
   }
 
   // Those at the front of the disk first: they may be in the way of none.
   bool fronts() {
     std::string numbers;
-    std::map<std::uint64_t, SizeWish> by_start;
-    for (const auto& [number, wish] : wishes_.fronts)
-      by_start[before_.find(number)->partition.start] = wish;
-    for (const auto& [start, more] : by_start) {
-      const PlanInput in = input(wishes_);
-      const SizeWish& wish = more;
-      const auto found = number_now(start, start);
-      if (!found) return false;
-      const unsigned number = *found;
-      if (!stage([&] { plan_front(in, options_, number, wish, out_); })) return false;
-      numbers += (numbers.empty() ? "" : ", ") + std::to_string(number);
+    std::map<std::uint64_t, FrontGoal> by_start;
+    for (const FrontGoal& goal : way_.asked.every<FrontGoal>())
+      by_start[in_.state.find(goal.partition)->partition.start] = goal;
+    for (const auto& [start, goal] : by_start) {
+      const auto number = number_now(start, start);
+      if (!number || !take(plan_front(input(), *number, goal.bytes))) return false;
+      numbers += (numbers.empty() ? "" : ", ") + std::to_string(*number);
     }
     if (!numbers.empty() && planned_.state().table.layout.kind == TableKind::mbr)
-      out_.consents.push_back(
-          {"front-letters",
-           fmt::format(
-               "on an MBR disk a system names a partition by where it begins: drive letters "
-               "({} {}) may become others, and a system that starts from there must be told",
-               by_start.size() == 1 ? "partition" : "partitions", numbers)});
+      out_.consent(
+          "front-letters",
+          fmt::format("on an MBR disk a system names a partition by where it begins: drive letters "
+                      "({} {}) may become others, and a system that starts from there must be told",
+                      by_start.size() == 1 ? "partition" : "partitions", numbers));
     return true;
   }
 
   bool new_partitions() {
-    if (wishes_.gaps.empty() && !wishes_.make_efi) return true;
-    if (wishes_.make_efi && !fill_efi()) return false;
-    const PlanInput in = input(wishes_);
-    return stage([&] { plan_new_partitions(in, options_, out_); });
-  }
-
-  // What the table calls everything is known by now.
-  bool fill_efi() {
-    const PlanInput in = input(wishes_);
-    const Layout& layout = in.state.table.layout;
-    const Renamed names(before_.table.layout, layout, out_.changes);
-    wishes_.make_efi->id = Guid::random(random_);
-    boot::PartitionName name;
-    name.gpt = true;
-    name.partition = wishes_.make_efi->id;
-    name.disk = layout.disk_guid;
-    wishes_.make_efi->files =
-        boot_files_for(in, options_, StartWay::uefi, name, nullptr, names, out_);
-    return out_.in_reach();
-  }
-
-  // Boot files, stores and drive letters, when everything else is where it is to be.
-  bool starts() {
-    const Renamed names(before_.table.layout, planned_.state().table.layout, out_.changes);
-    if (!wishes_.boot && wishes_.letters.empty() && (!names.any() || before_.systems.nothing()))
-      return true;
-    const PlanInput in = input(wishes_);
-    return stage([&] { plan_starts(in, options_, names, out_); });
+    std::optional<NewEfi>& efi = way_.boot.make_efi;
+    if (!way_.asked.has(GoalStage::gaps) && !efi) return true;
+    const PlanInput in = input();
+    PlanPart part;
+    if (efi) {  // what the table calls everything is known by now
+      const Layout& layout = in.state.table.layout;
+      const Renamed names(in_.before, layout, out_.changes);
+      efi->id = Guid::random(in_.random);
+      BootPlace place;
+      place.name.gpt = true;
+      place.name.partition = efi->id;
+      place.name.disk = layout.disk_guid;
+      BootFileSet set = boot_files_for(in, place, names);
+      efi->files = std::move(set.files);
+      part = std::move(set.part);
+    }
+    if (part.in_reach()) part.append(plan_new_partitions(in, way_.asked, efi ? &*efi : nullptr));
+    return take(std::move(part));
   }
 
   bool longer() {
     for (const auto& [start, sectors] : longer_) {
-      const PlanInput in = input(wishes_);
       const std::uint64_t now = start_after(out_.changes, start).value_or(start);
-      const auto found = number_now(start, now);
-      if (!found) return false;
-      const unsigned number = *found;
-      const std::uint64_t length = sectors + (start - now);
-      if (!stage([&] { plan_volume_size(in, options_, number, length, out_); })) return false;
+      const auto number = number_now(start, now);
+      if (!number || !take(plan_volume_size(input(), *number, sectors + (start - now))))
+        return false;
     }
     return true;
   }
 
-  disk::DiskState before_;
+  // Boot files, stores and drive letters, when everything else is where it is to be.
+  bool boot_files() {
+    const Renamed names(in_.before, planned_.state().table.layout, out_.changes);
+    if (!way_.asked.has(GoalStage::boot) && (!names.any() || in_.state.systems.nothing()))
+      return true;
+    return take(plan_boot_files(input(), way_, names));
+  }
+
+  void finish() {
+    if (out_.steps.empty())
+      out_.obstacle("already", "the disk is in this state already", "Nothing needs to be done");
+    else if (way_.boot.way || in_.state.systems.boots_by())
+      take(check_boots(input(), in_.state.systems, way_.asked));
+  }
+
+  const PlanInput& in_;  // the disk as it is
+  const goals::Asked& asked_;
+  Way way_;
   PlannedDisk planned_;
-  Wishes wishes_;
-  Wishes of_table_;
-  const ReadOptions& options_;
-  Random& random_;
-  Assessment& out_;
+  TableWish table_;
+  PlanPart out_;
   std::map<std::uint64_t, std::uint64_t> longer_;  // by start, in sectors
 };
 
 }  // namespace
 
-bool plan_stages(const Device& device, disk::DiskState before, const Wishes& wishes,
-                 const ReadOptions& options, Random& random, Assessment& out) {
-  return Stages(device, std::move(before), wishes, options, random, out).run();
+PlanPart plan_stages(const PlanInput& input, const goals::Asked& asked, const Way& way) {
+  return Stages(input, asked, way).run();
 }
 
 }  // namespace nuvrat::plan

@@ -7,22 +7,17 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
-#include "plan/plan.h"
+#include "plan/table.h"
 
 namespace nuvrat::plan {
 namespace {
 
 class GptPlanner {
  public:
-  GptPlanner(const PlanInput& input, Assessment& out)
-      : in_(input),
-        device_(input.device),
-        state_(input.state),
-        wishes_(input.wishes),
-        random_(input.random),
-        out_(out) {}
+  GptPlanner(const PlanInput& input, const TableWish& wish)
+      : in_(input), device_(input.device), state_(input.state), wish_(wish) {}
 
-  void plan() {
+  PlanPart plan() {
     const Layout& before = state_.table.layout;
     if (state_.bare_volume || before.kind == TableKind::none) {
       obstacle("no-table",
@@ -33,22 +28,22 @@ class GptPlanner {
     if (before.kind == TableKind::gpt) {
       obstacle("gpt-already", "the disk has a GPT already", "Nothing needs to be done", 0);
     }
-    add_finding_obstacles(state_, out_);
-    if (before.kind != TableKind::mbr) return;
+    out_.append({.obstacles = finding_obstacles(state_)});
+    if (before.kind != TableKind::mbr) return std::move(out_);
     make_target();
     if (room_is_there()) {
-      require_room_for_gpt(target_, out_);
+      out_.append(require_room_for_gpt(target_));
       check_ebrs();
       add_consents();
     }
-    if (!out_.obstacles.empty()) return;
-    add_table_steps(in_, target_, false, out_);
+    if (out_.in_reach()) out_.append(table_steps(in_, {.layout = target_}));
+    return std::move(out_);
   }
 
  private:
   void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing,
                 unsigned partition = 0) {
-    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, partition);
+    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, partition);
   }
 
   bool room_is_there() {
@@ -66,16 +61,15 @@ class GptPlanner {
     target_.kind = TableKind::gpt;
     target_.sector_size = before.sector_size;
     target_.disk_sectors = before.disk_sectors;
-    target_.disk_guid = Guid::random(random_);
+    target_.disk_guid = Guid::random(in_.random);
     const std::uint64_t array = gpt_array_sectors(before.sector_size);
     target_.first_usable = 2 + array;
     target_.last_usable = before.disk_sectors > array + 2 ? before.disk_sectors - array - 2 : 0;
     for (const SurveyedPartition& s : state_.volumes) {
       if (s.partition.role != Role::extended) target_.partitions.push_back(convert(s));
     }
-    apply_small_wishes(wishes_, target_);
-    std::erase_if(out_.numbers,
-                  [this](const Renumbering& r) { return wishes_.gone.count(r.before) != 0; });
+    apply_small_wishes(wish_, target_);
+    std::erase_if(out_.numbers, [this](const Renumbering& r) { return wish_.is_gone(r.before); });
     target_.sort();
   }
 
@@ -85,7 +79,7 @@ class GptPlanner {
     p.role = Role::gpt;
     p.type = type.guid;
     p.attributes = type.attributes | (p.active ? gpt_legacy_bootable : 0);
-    p.unique_id = remember_type(std::get<std::uint8_t>(s.partition.type), random_);
+    p.unique_id = remember_type(std::get<std::uint8_t>(s.partition.type), in_.random);
     p.table_sector.reset();
     if (s.volume) p.name = s.volume->label;
     out_.numbers.push_back({p.number, p.number});
@@ -112,41 +106,39 @@ class GptPlanner {
   void add_consents() {
     for (const Partition& p : target_.partitions) {
       if (!p.active) continue;
-      out_.consents.push_back(
-          {"active",
-           fmt::format("partition {} is active; a GPT has no active flag, the partition gets "
-                       "the legacy-bootable attribute instead",
-                       p.number)});
+      out_.consent(
+          "active",
+          fmt::format("partition {} is active; a GPT has no active flag, the partition gets "
+                      "the legacy-bootable attribute instead",
+                      p.number));
     }
     for (const SurveyedPartition& s : state_.volumes) {
       if (s.partition.role == Role::extended) continue;
       const auto byte = std::get<std::uint8_t>(s.partition.type);
       if (!gpt_type_for(byte, s.signature.kind).carried) continue;
-      out_.consents.push_back(
-          {"type-carried",
-           fmt::format("partition {} has type {:02X} ({}), which no GPT type stands for; it "
-                       "gets a type of its own that holds the byte",
-                       s.partition.number, byte, describe(s.partition.type))});
+      out_.consent(
+          "type-carried",
+          fmt::format("partition {} has type {:02X} ({}), which no GPT type stands for; it "
+                      "gets a type of its own that holds the byte",
+                      s.partition.number, byte, describe(s.partition.type)));
     }
-    out_.consents.push_back(
-        {"firmware",
-         "a machine that starts from this disk must afterwards start by UEFI, with an EFI "
-         "system partition; legacy firmware finds no system on it"});
+    out_.consent("firmware",
+                 "a machine that starts from this disk must afterwards start by UEFI, with an EFI "
+                 "system partition; legacy firmware finds no system on it");
   }
 
   const PlanInput& in_;
   const Device& device_;
   const disk::DiskState& state_;
-  const Wishes& wishes_;
-  Random& random_;
-  Assessment& out_;
+  const TableWish& wish_;
+  PlanPart out_;
   Layout target_;
 };
 
 }  // namespace
 
-void plan_table_gpt(const PlanInput& input, Assessment& out) {
-  GptPlanner(input, out).plan();
+PlanPart plan_table_gpt(const PlanInput& input, const TableWish& wish) {
+  return GptPlanner(input, wish).plan();
 }
 
 }  // namespace nuvrat::plan

@@ -9,7 +9,7 @@
 #include <nuvrat/text.h>
 
 #include "plan/arrange.h"
-#include "plan/plan.h"
+#include "plan/table.h"
 
 namespace nuvrat::plan {
 namespace {
@@ -18,41 +18,42 @@ constexpr std::uint64_t most = 0xFFFFFFFF;
 
 class MbrPlanner {
  public:
-  MbrPlanner(const PlanInput& input, Assessment& out, bool repair)
-      : in_(input), before_(input.state.table.layout), out_(out), repair_(repair) {}
+  MbrPlanner(const PlanInput& input, const TableWish& wish, bool repair)
+      : in_(input),
+        wish_(wish),
+        before_(input.state.table.layout),
+        gets_code_(gets_start_code(input.state.table, wish.start_code)),
+        repair_(repair) {}
 
-  void plan() {
-    if (!repair_) add_finding_obstacles(in_.state, out_);
-    if (!out_.obstacles.empty()) return;
-    collect();
-    check_numbers();
-    if (!out_.obstacles.empty()) return;
-    if (keeps_roles()) {
-      keep_roles();
-    } else if (!find_arrangement()) {
-      return;
-    }
-    finish_target();
+  PlanPart plan() {
+    if (!repair_) out_.append({.obstacles = finding_obstacles(in_.state)});
+    if (out_.in_reach()) collect();
+    if (out_.in_reach()) check_numbers();
+    if (out_.in_reach()) find_target();
+    if (out_.in_reach()) finish_target();
+    if (!out_.in_reach()) return std::move(out_);
     add_consents();
-    if (out_.obstacles.empty()) add_table_steps(in_, target_, !keeps_roles(), out_);
+    out_.append(table_steps(
+        in_, {.layout = target_, .new_chain = !keeps_roles(), .start_code = wish_.start_code}));
+    return std::move(out_);
   }
 
  private:
   // Partitions that come along, in disk order, with the free sectors of the disk as it is.
   void collect() {
     std::vector<Partition> all = before_.data_partitions();
-    apply_room(in_.wishes, all);
-    all.insert(all.end(), in_.wishes.made.begin(), in_.wishes.made.end());
+    apply_room(wish_, all);
+    all.insert(all.end(), wish_.made.begin(), wish_.made.end());
     std::sort(all.begin(), all.end(),
               [](const Partition& a, const Partition& b) { return a.start < b.start; });
     for (const Partition& p : all) {
       const TypeClass kind = class_of(p.type);
       if (kind == TypeClass::reserved || kind == TypeClass::bios_boot) {
-        out_.consents.push_back(
-            {"dropped", fmt::format("partition {} ({}, {}) has no counterpart in an MBR and holds "
-                                    "no files: it is dropped",
-                                    p.number, describe(p.type),
-                                    format_bytes(p.sectors * before_.sector_size))});
+        out_.consent(
+            "dropped",
+            fmt::format("partition {} ({}, {}) has no counterpart in an MBR and holds "
+                        "no files: it is dropped",
+                        p.number, describe(p.type), format_bytes(p.sectors * before_.sector_size)));
         // A reserved partition holds nothing; boot code is lost, and that is expected.
         if (kind == TypeClass::bios_boot) {
           ExpectedChange change;
@@ -69,15 +70,15 @@ class MbrPlanner {
     for (const Partition& p : before_.data_partitions()) used.add(p.range());
     for (const Partition& p : request_.partitions) used.add(p.range());
     request_.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, most + 1)});
-    request_.wanted = in_.wishes.roles;
+    request_.wanted = wish_.roles();
   }
 
   void check_numbers() {
     for (const Partition& p : request_.partitions) {
       if (p.start <= most && p.sectors <= most) continue;
       const std::uint64_t by = std::max(p.start, p.sectors) - most;
-      add_obstacle(
-          out_, "past-32-bits",
+      out_.obstacle(
+          "past-32-bits",
           fmt::format("{} ({}) {} {}, but an MBR's numbers end at {}: too large by {}", words_of(p),
                       p.range().text(), p.start > most ? "begins at" : "has a length of",
                       std::max(p.start, p.sectors), most, by),
@@ -90,9 +91,9 @@ class MbrPlanner {
   // On an MBR whose roles aren't asked about, the entries stay where they are.
   [[nodiscard]] bool keeps_roles() const {
     if (before_.kind != TableKind::mbr || repair_ || changes_logicals()) return false;
-    std::size_t slots = in_.wishes.made.size();
+    std::size_t slots = wish_.made.size();
     for (const Partition& p : before_.partitions)
-      slots += p.role != Role::logical && in_.wishes.gone.count(p.number) == 0 ? 1 : 0;
+      slots += p.role != Role::logical && !wish_.is_gone(p.number) ? 1 : 0;
     // The container follows its contents, so that what it doesn't need can be another's.
     if (const Partition* container = before_.extended(); container != nullptr) {
       for (const Partition& p : request_.partitions) {
@@ -100,29 +101,32 @@ class MbrPlanner {
           return false;
       }
     }
-    if (slots > 4 && !in_.wishes.made.empty()) return false;
-    return std::all_of(in_.wishes.roles.begin(), in_.wishes.roles.end(), [&](const auto& wish) {
-      return before_.find(wish.first)->role == wish.second;
+    if (slots > 4 && !wish_.made.empty()) return false;
+    return std::all_of(wish_.partitions.begin(), wish_.partitions.end(), [&](const auto& wish) {
+      return !wish.second.role || before_.find(wish.first)->role == *wish.second.role;
     });
   }
 
   [[nodiscard]] bool changes_logicals() const {
-    const auto logical = [this](unsigned number) {
-      return before_.find(number)->role == Role::logical;
-    };
-    return std::any_of(in_.wishes.gone.begin(), in_.wishes.gone.end(), logical) ||
-           std::any_of(in_.wishes.lengths.begin(), in_.wishes.lengths.end(),
-                       [&](const auto& length) { return logical(length.first); }) ||
-           std::any_of(in_.wishes.starts.begin(), in_.wishes.starts.end(),
-                       [&](const auto& start) { return logical(start.first); });
+    return std::any_of(wish_.partitions.begin(), wish_.partitions.end(), [this](const auto& wish) {
+      const PartitionWish& p = wish.second;
+      return (p.gone || p.sectors || p.start) && before_.find(wish.first)->role == Role::logical;
+    });
+  }
+
+  void find_target() {
+    if (keeps_roles())
+      keep_roles();
+    else
+      find_arrangement();
   }
 
   void keep_roles() {
     target_ = before_;
-    apply_room(in_.wishes, target_.partitions);
+    apply_room(wish_, target_.partitions);
     for (const Partition& p : target_.data_partitions())
       out_.numbers.push_back({p.number, p.number});
-    for (Partition p : in_.wishes.made) {
+    for (Partition p : wish_.made) {
       p.number = 1;
       while (target_.find(p.number) != nullptr) ++p.number;
       target_.partitions.push_back(p);
@@ -130,24 +134,22 @@ class MbrPlanner {
     target_.sort();
   }
 
-  static bool is_new(const Partition& p) { return p.number >= Wishes::first_made; }
+  static bool is_new(const Partition& p) { return p.number == 0; }
   static std::string words_of(const Partition& p) {
     return is_new(p) ? "the new partition" : fmt::format("partition {}", p.number);
   }
 
-  bool find_arrangement() {
+  void find_arrangement() {
     if (before_.kind == TableKind::mbr) {  // who isn't asked about stays what he is
       for (const Partition& p : request_.partitions) {
         if (!is_new(p)) request_.wanted.emplace(p.number, p.role);
       }
     }
-    const auto found = arrange(request_);
-    if (!found) {
+    if (const auto found = arrange(request_)) {
+      build(*found);
+    } else {
       explain();
-      return false;
     }
-    build(*found);
-    return true;
   }
 
   [[nodiscard]] bool wants(std::size_t index, Role role) const {
@@ -220,10 +222,11 @@ class MbrPlanner {
   // them but one; else as they fit.
   [[nodiscard]] std::optional<Arrangement> nearest_arrangement() const {
     ArrangeRequest free_choice = request_;
-    free_choice.wanted = in_.wishes.roles;
+    const std::map<unsigned, Role> roles = wish_.roles();
+    free_choice.wanted = roles;
     if (auto found = arrange(free_choice)) return found;
-    for (const auto& wish : in_.wishes.roles) {
-      free_choice.wanted = in_.wishes.roles;
+    for (const auto& wish : roles) {
+      free_choice.wanted = roles;
       free_choice.wanted.erase(wish.first);
       if (auto found = arrange(free_choice); found && changes_roles(*found)) return found;
     }
@@ -246,17 +249,17 @@ class MbrPlanner {
       if (o.remedy.empty()) o.remedy = "Keep the table as it is, or delete a partition";
       return;
     }
-    if (in_.wishes.table) o.goals.push_back({"table", "mbr"});
+    if (wish_.kind) o.goals.push_back(TableGoal{TableKind::mbr});
+    const std::map<unsigned, Role> roles = wish_.roles();
     for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
       const Partition& p = request_.partitions[i];
       const Role role = other->is_logical(i) ? Role::logical : Role::primary;
       if (is_new(p)) continue;  // it has no name to ask by, and takes what is left
-      const bool asked = in_.wishes.roles.count(p.number) != 0;
-      if (asked || role != p.role) o.goals.push_back({fmt::format("p{}", p.number), name_of(role)});
+      const bool asked = roles.contains(p.number);
+      if (asked || role != p.role) o.goals.push_back(RoleGoal{p.number, role});
     }
-    std::string words;
-    for (const Goal& goal : o.goals) words += " " + goal.text();
-    o.remedy += (o.remedy.empty() ? "Ask for this instead:" : "; or ask for this instead:") + words;
+    o.remedy += (o.remedy.empty() ? "Ask for this instead: " : "; or ask for this instead: ") +
+                texts_of(o.goals);
   }
 
   void build(const Arrangement& found) {
@@ -295,7 +298,7 @@ class MbrPlanner {
       } else {
         p.role = Role::primary;
         p.table_sector.reset();
-        if (p.number > 4) {
+        if (p.number == 0 || p.number > 4) {
           p.number = *slots.begin();
           slots.erase(slots.begin());
         }
@@ -310,10 +313,10 @@ class MbrPlanner {
 
   void drop_active(Partition& p, unsigned old_number) {
     p.active = false;
-    out_.consents.push_back(
-        {"active", fmt::format("partition {} is active and becomes logical: firmware starts from "
-                               "primary partitions only, so it is active no more",
-                               old_number)});
+    out_.consent("active",
+                 fmt::format("partition {} is active and becomes logical: firmware starts from "
+                             "primary partitions only, so it is active no more",
+                             old_number));
   }
 
   void to_mbr_type(Partition& p, unsigned old_number) {
@@ -322,21 +325,21 @@ class MbrPlanner {
     const VolumeKind kind = surveyed == nullptr ? VolumeKind::unknown : surveyed->signature.kind;
     const MbrType type = mbr_type_for(p, kind);
     if (type.guessed) {
-      out_.consents.push_back(
-          {"type",
-           fmt::format("partition {} has the type {} ({}), which no MBR type stands for; it gets "
-                       "type {:02X} ({}). The case keeps the type, and the way back brings it back",
-                       old_number, type_text(p.type), describe(p.type), type.byte,
-                       describe(PartitionType(type.byte)))});
+      out_.consent(
+          "type",
+          fmt::format("partition {} has the type {} ({}), which no MBR type stands for; it gets "
+                      "type {:02X} ({}). The case keeps the type, and the way back brings it back",
+                      old_number, type_text(p.type), describe(p.type), type.byte,
+                      describe(PartitionType(type.byte))));
     } else if (const Guid back = gpt_type_for(type.byte, kind).guid;
                back != std::get<Guid>(p.type) && class_of(p.type) == TypeClass::data) {
-      out_.consents.push_back(
-          {"type",
-           fmt::format("partition {} has the type {} and holds {}; it gets type {:02X} ({}), "
-                       "and would come back to a GPT as {}",
-                       old_number, describe(p.type),
-                       surveyed == nullptr ? "" : surveyed->signature.description, type.byte,
-                       describe(PartitionType(type.byte)), describe(PartitionType(back)))});
+      out_.consent(
+          "type",
+          fmt::format("partition {} has the type {} and holds {}; it gets type {:02X} ({}), "
+                      "and would come back to a GPT as {}",
+                      old_number, describe(p.type),
+                      surveyed == nullptr ? "" : surveyed->signature.description, type.byte,
+                      describe(PartitionType(type.byte)), describe(PartitionType(back))));
     }
     p.type = type.byte;
     p.name.clear();
@@ -346,32 +349,25 @@ class MbrPlanner {
 
   // Goals speak of the old numbers.
   void finish_target() {
-    Wishes renumbered;
-    for (const auto& [number, yes] : in_.wishes.active) {
-      for (const Renumbering& r : out_.numbers) {
-        if (r.before == number) renumbered.active[r.after] = yes;
-      }
-    }
-    for (const auto& [number, type] : in_.wishes.types) {
-      for (const Renumbering& r : out_.numbers) {
-        if (r.before == number) renumbered.types.emplace(r.after, type);
-      }
+    TableWish renumbered;
+    for (const Renumbering& r : out_.numbers) {
+      const auto wish = wish_.partitions.find(r.before);
+      if (wish == wish_.partitions.end()) continue;
+      renumbered.partitions[r.after] = {.active = wish->second.active, .type = wish->second.type};
     }
     apply_small_wishes(renumbered, target_);
-    for (const auto& [number, yes] : renumbered.active) {
+    for (const auto& [number, wish] : renumbered.partitions) {
       const Partition* p = target_.find(number);
-      if (yes && p != nullptr && p->role == Role::logical) {
-        add_obstacle(
-            out_, "active-logical",
+      if (wish.active.value_or(false) && p != nullptr && p->role == Role::logical) {
+        out_.obstacle(
+            "active-logical",
             fmt::format("partition {} is logical: firmware starts from primary partitions only",
                         number),
             "Make it primary as well", 0, number);
       }
     }
-    if (target_ == before_ &&
-        !(in_.wishes.start_code && gets_start_code(in_.state.table, in_.wishes)))
-      add_obstacle(out_, "already", "the disk is in this state already",
-                   "Nothing needs to be done");
+    if (target_ == before_ && !(wish_.start_code && gets_code_))
+      out_.obstacle("already", "the disk is in this state already", "Nothing needs to be done");
   }
 
   void add_consents() {
@@ -379,34 +375,34 @@ class MbrPlanner {
       const bool renumbered = std::any_of(out_.numbers.begin(), out_.numbers.end(),
                                           [](const Renumbering& r) { return r.before != r.after; });
       if (renumbered)
-        out_.consents.push_back(
-            {"renumbered",
-             "partitions get other numbers; a system that names them by number must be told"});
-      if (gets_start_code(in_.state.table, in_.wishes))
-        out_.consents.push_back(
-            {"start-code", "sector 0 gets a small program that starts the active partition"});
+        out_.consent(
+            "renumbered",
+            "partitions get other numbers; a system that names them by number must be told");
+      if (gets_code_)
+        out_.consent("start-code",
+                     "sector 0 gets a small program that starts the active partition");
       return;
     }
-    out_.consents.push_back({"gpt-only",
-                             "names, unique ids and attributes of the partitions are lost: an MBR "
-                             "has no place for them"});
+    out_.consent("gpt-only",
+                 "names, unique ids and attributes of the partitions are lost: an MBR "
+                 "has no place for them");
     const auto active = std::find_if(target_.partitions.begin(), target_.partitions.end(),
                                      [](const Partition& p) { return p.active; });
-    out_.consents.push_back(
-        {"firmware",
-         fmt::format(
-             "a machine that starts from this disk must afterwards start in legacy mode; {}{}",
-             active == target_.partitions.end()
-                 ? "no partition is active, so it will not start before one is"
-                 : fmt::format("partition {} is active", active->number),
-             gets_start_code(in_.state.table, in_.wishes)
-                 ? "; sector 0 gets a small program that starts the active partition"
-                 : "")});
+    out_.consent(
+        "firmware",
+        fmt::format(
+            "a machine that starts from this disk must afterwards start in legacy mode; {}{}",
+            active == target_.partitions.end()
+                ? "no partition is active, so it will not start before one is"
+                : fmt::format("partition {} is active", active->number),
+            gets_code_ ? "; sector 0 gets a small program that starts the active partition" : ""));
   }
 
   const PlanInput& in_;
+  const TableWish& wish_;
   const Layout& before_;
-  Assessment& out_;
+  bool gets_code_;
+  PlanPart out_;
   ArrangeRequest request_;
   Layout target_;
   bool repair_;
@@ -414,8 +410,12 @@ class MbrPlanner {
 
 }  // namespace
 
-void plan_table_mbr(const PlanInput& input, Assessment& out, bool repair) {
-  MbrPlanner(input, out, repair).plan();
+PlanPart plan_table_mbr(const PlanInput& input, const TableWish& wish) {
+  return MbrPlanner(input, wish, false).plan();
+}
+
+PlanPart plan_chain_repair(const PlanInput& input) {
+  return MbrPlanner(input, {}, true).plan();
 }
 
 }  // namespace nuvrat::plan

@@ -6,7 +6,7 @@
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
 
-#include "plan/plan.h"
+#include "plan/stages.h"
 #include "tree/hash_workers.h"
 
 namespace nuvrat::plan {
@@ -90,9 +90,10 @@ Pace measure_pace(const Device& device, const Survey& survey) {
   return {static_cast<double>(bytes) / seconds, static_cast<double>(piece.size()) / hashing};
 }
 
-void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
-                   std::uint64_t volume_sectors, Assessment& out) {
-  if (pace.read <= 0) return;
+Times expected_times(const Device& device, const Survey& survey, const Pace& pace,
+                     std::uint64_t volume_sectors, const Assessment& a) {
+  Times out;
+  if (pace.read <= 0) return out;
   double structures = 0;
   double files = 0;
   std::uint64_t holes = 0;
@@ -102,23 +103,23 @@ void estimate_time(const Device& device, const Survey& survey, const Pace& pace,
     structures += s.seconds;
     files += static_cast<double>(s.totals.files);
   }
-  out.seconds_by_places = seconds_at_least + passes_of_job * structures;
-  for (const Step& step : out.steps) {
+  out.by_places = seconds_at_least + passes_of_job * structures;
+  for (const Step& step : a.steps) {
     if (step.volume() == nullptr) continue;
-    const auto was = start_before(out.changes, step.volume()->place.first);
+    const auto was = start_before(a.changes, step.volume()->place.first);
     for (const SurveyedPartition& s : survey.partitions) {
-      if (was == s.partition.start) out.seconds_by_places += passes_of_rewrite * s.seconds;
+      if (was == s.partition.start) out.by_places += passes_of_rewrite * s.seconds;
     }
   }
   // What is written is made twice, kept for the way back, and read again.
-  out.seconds_by_places +=
-      6.0 * static_cast<double>(volume_sectors * device.sector_size()) / pace.read;
-  const auto bytes = static_cast<double>(out.files_bytes - std::min(holes, out.files_bytes));
+  out.by_places += 6.0 * static_cast<double>(volume_sectors * device.sector_size()) / pace.read;
+  const auto bytes = static_cast<double>(a.files_bytes - std::min(holes, a.files_bytes));
   const double cores = std::max(1.0, share_of_core * tree::HashWorkers::count());
   const double hash = bytes < shared_bytes * files ? pace.hash * cores : pace.hash;
   // Read before and after.
-  out.expected_seconds =
-      out.seconds_by_places + 2 * seconds_of_file * files + 2.0 * bytes / std::min(pace.read, hash);
+  out.by_contents =
+      out.by_places + 2 * seconds_of_file * files + 2.0 * bytes / std::min(pace.read, hash);
+  return out;
 }
 
 }  // namespace nuvrat::plan

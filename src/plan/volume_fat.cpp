@@ -12,8 +12,8 @@
 #include "fat/search.h"
 #include "ntfs/snapshots.h"
 #include "plan/fat_losses.h"
-#include "plan/plan.h"
 #include "plan/planned_disk.h"
+#include "plan/volume.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
@@ -24,29 +24,33 @@ constexpr std::size_t max_places = 8;  // that are tried, of one size of cluster
 
 class FatPlanner {
  public:
-  FatPlanner(const PlanInput& input, const ReadOptions& options, unsigned number,
-             const VolumeWish& wish, Assessment& out)
-      : device_(input.device),
-        options_(options),
-        random_(input.random),
+  FatPlanner(const PlanInput& input, unsigned number, const FatWish& wish)
+      : in_(input),
+        device_(input.device),
+        options_(input.options),
         state_(input.state),
-        wishes_(input.wishes),
         wish_(wish),
-        out_(out),
         number_(number),
-        name_(number == 0 ? "the volume" : fmt::format("partition {}", number)) {}
+        name_(volume_words(number)) {}
 
-  void plan() {
+  PlanPart plan() {
+    plan_volume();
+    return std::move(out_);
+  }
+
+ private:
+  void plan_volume() {
     const SurveyedPartition* s = state_.find(number_);
     if (!can_be_read(*s)) return;
     ToFat work = described(*s);
     if (is_already(*s, work.change)) return;
     if (has_errors(s->findings) || has_errors(state_.table.findings)) return;  // said already
     Look look{device_, work};
-    FatLosses losses(out_, number_, name_, options_);
+    FatLosses losses(number_, name_, options_);
     losses.check_files(look.volume->reader());
-    work.rename = wishes_.safe_names;
+    work.rename = in_.safe_names;
     if (!work.rename) losses.check_names(look.volume->tree(), is_fat(work.change.from));
+    out_.append(losses.take());
     if (!out_.in_reach()) return;
     std::unique_ptr<fat::Plan> plan;
     try {
@@ -82,12 +86,12 @@ class FatPlanner {
         static_cast<std::uint32_t>(plan->geometry().clusters - plan->clusters_in_use() - bad);
     fill_numbers(*plan, work.change);
     losses.agree(*s, *plan, work, way_.has_value());
+    out_.append(losses.take());
     if (work.change.from == VolumeKind::ntfs)
-      tell_snapshots(Window(device_, work.change.place), number_, out_);
+      out_.append(tell_snapshots(Window(device_, work.change.place), number_));
     out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
   }
 
- private:
   using ToFat = steps::ToFat;
 
   // The volume as it will be when the conversion's turn comes.
@@ -99,10 +103,10 @@ class FatPlanner {
   };
 
   void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
-    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, number_);
   }
   void consent(std::string code, std::string text) {
-    out_.consents.push_back({std::move(code), std::move(text)});
+    out_.consent(std::move(code), std::move(text));
   }
 
   bool can_be_read(const SurveyedPartition& s) {
@@ -121,7 +125,7 @@ class FatPlanner {
     change.place = s.partition.range();
     change.front = wish_.front;
     change.serial = s.volume->serial_number & 0xFFFFFFFF;
-    if (change.serial == 0) change.serial = random_.next() & 0xFFFFFFFF;
+    if (change.serial == 0) change.serial = in_.random.next() & 0xFFFFFFFF;
     change.made = now();
     change.zone = options_.zone.name();
     change.codepage = options_.codepage;
@@ -255,17 +259,14 @@ class FatPlanner {
   // whatever is there can move. True when that is planned, with its steps, and leaves at least so
   // many bytes free. `lost`: without it.
   bool by_way_of_ntfs(std::uint64_t lost, std::uint64_t least_free) {
-    Assessment there;
-    plan_volume_ntfs({device_, state_, wishes_, random_}, options_, number_, there);
+    PlanPart there = plan_volume_ntfs(in_, number_);
     if (!there.in_reach() || there.steps.empty()) return false;
     PlannedDisk planned(device_, state_);
-    planned.add(there.steps, 0);
+    planned.add(there.steps);
     const Device& as_ntfs = planned.device(options_);
-    Assessment back;
-    back.before = back.after = out_.before;
-    VolumeWish wish = wish_;
+    FatWish wish = wish_;
     wish.kind = wish.kind.value_or(state_.find(number_)->volume->kind);
-    FatPlanner({as_ntfs, planned.state(), wishes_, random_}, options_, number_, wish, back).plan();
+    PlanPart back = FatPlanner(in_.on(as_ntfs, planned.state()), number_, wish).plan();
     if (!back.in_reach()) return false;
     const auto& to = std::get<ToFat>(back.steps.back().work().kind);
     if (std::uint64_t{to.free_after} * to.change.cluster_bytes < least_free) return false;
@@ -275,14 +276,11 @@ class FatPlanner {
                                                 "files")
                                   : format_bytes(lost) + " of what is free would be lost in front "
                                                          "of the new FATs"));
-    for (const auto* part : {&there, &back}) {
-      for (const Step& step : part->steps) out_.steps.push_back(step);
-    }
-    for (const Consent& c : back.consents) {
-      const bool of_the_way = c.code == "permissions" || c.code == "limits";
-      if (!of_the_way) out_.consents.push_back(c);
-    }
-    for (const ExpectedChange& c : back.changes) out_.changes.push_back(c);
+    // What is lost on the way, and what is lost at its end, is said by the end.
+    std::erase_if(back.consents,
+                  [](const Consent& c) { return c.code == "permissions" || c.code == "limits"; });
+    out_.append({.steps = std::move(there.steps)});
+    out_.append(std::move(back));
     return true;
   }
 
@@ -419,13 +417,12 @@ class FatPlanner {
     std::uint64_t cluster = 0;
   };
 
+  const PlanInput in_;
   const Device& device_;
   const ReadOptions& options_;
-  Random& random_;
   const disk::DiskState& state_;
-  const Wishes& wishes_;
-  VolumeWish wish_;
-  Assessment& out_;
+  FatWish wish_;
+  PlanPart out_;
   unsigned number_;
   std::string name_;
   std::optional<ShortOf> short_of_;
@@ -435,9 +432,8 @@ class FatPlanner {
 
 }  // namespace
 
-void plan_volume_fat(const PlanInput& input, const ReadOptions& options, unsigned number,
-                     const VolumeWish& wish, Assessment& out) {
-  FatPlanner(input, options, number, wish, out).plan();
+PlanPart plan_volume_fat(const PlanInput& input, unsigned number, const FatWish& wish) {
+  return FatPlanner(input, number, wish).plan();
 }
 
 }  // namespace nuvrat::plan

@@ -14,25 +14,30 @@
 #include "ntfs/names.h"
 #include "ntfs/plan.h"
 #include "plan/make_way.h"
-#include "plan/plan.h"
+#include "plan/volume.h"
 
 namespace nuvrat::plan {
 namespace {
 
 class NtfsPlanner {
  public:
-  NtfsPlanner(const PlanInput& input, const ReadOptions& options, Assessment& out)
+  NtfsPlanner(const PlanInput& input, unsigned number)
       : device_(input.device),
-        options_(options),
+        options_(input.options),
         random_(input.random),
         state_(input.state),
-        out_(out) {}
+        name_(volume_words(number)),
+        number_(number) {}
 
-  void plan(unsigned number) {
-    const SurveyedPartition* s = state_.find(number);
+  PlanPart plan() {
+    plan_volume();
+    return std::move(out_);
+  }
+
+ private:
+  void plan_volume() {
+    const SurveyedPartition* s = state_.find(number_);
     const Partition& p = s->partition;
-    name_ = number == 0 ? "the volume" : fmt::format("partition {}", number);
-    number_ = number;
     if (s->signature.kind == VolumeKind::ntfs) {
       return obstacle("already", name_ + " is NTFS already", "Nothing needs to be done");
     }
@@ -42,7 +47,7 @@ class NtfsPlanner {
                                   s->signature.description),
                       "FAT12, FAT16 and FAT32 volumes can become NTFS");
     }
-    if (number != 0 && class_of(p.type) == TypeClass::efi_system) {
+    if (number_ != 0 && class_of(p.type) == TypeClass::efi_system) {
       return obstacle("efi-system",
                       fmt::format("{} is the EFI system partition: firmware reads only FAT", name_),
                       "Leave it as it is");
@@ -57,7 +62,7 @@ class NtfsPlanner {
     change.from = s->volume->kind;
     change.to = VolumeKind::ntfs;
     change.anew = true;
-    change.number = number;
+    change.number = number_;
     Planned planned(device_, change);
     check_names(planned.volume->tree());
     if (planned.plan().in_pieces()) make_room(change, planned);
@@ -76,9 +81,8 @@ class NtfsPlanner {
     out_.steps.push_back(Step(state_.table.layout, {steps::FatToNtfs{std::move(change)}}));
   }
 
- private:
   void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
-    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), missing, number_);
+    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, number_);
   }
 
   // The volume as it will be when the conversion's turn comes, and the plan for it.
@@ -184,7 +188,7 @@ class NtfsPlanner {
   }
 
   void consent(std::string code, std::string text) {
-    out_.consents.push_back({std::move(code), std::move(text)});
+    out_.consent(std::move(code), std::move(text));
   }
 
   void add_consents(const SurveyedPartition& s, const ntfs::Plan& plan) {
@@ -201,7 +205,7 @@ class NtfsPlanner {
                                        "on FAT, until its system is told otherwise",
                                        name_));
     add_name_consent(plan);
-    tell_broken_names(s, out_);
+    out_.append(tell_broken_names(s));
     if (plan.cluster_bytes() < 4096 && plan.cluster_bytes() < s.volume->cluster_bytes) {
       consent("clusters",
               fmt::format("clusters become {} bytes instead of {}, because FAT's data area begins "
@@ -252,16 +256,15 @@ class NtfsPlanner {
   const ReadOptions& options_;
   Random& random_;
   const disk::DiskState& state_;
-  Assessment& out_;
+  PlanPart out_;
   std::string name_;
-  unsigned number_ = 0;
+  unsigned number_;
 };
 
 }  // namespace
 
-void plan_volume_ntfs(const PlanInput& input, const ReadOptions& options, unsigned number,
-                      Assessment& out) {
-  NtfsPlanner(input, options, out).plan(number);
+PlanPart plan_volume_ntfs(const PlanInput& input, unsigned number) {
+  return NtfsPlanner(input, number).plan();
 }
 
 }  // namespace nuvrat::plan

@@ -9,13 +9,10 @@
 
 #include "ntfs/snapshots.h"
 #include "plan/fat_label.h"
-#include "plan/plan.h"
+#include "plan/volume.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::plan {
-std::string volume_words(unsigned number) {
-  return number == 0 ? "the volume" : fmt::format("partition {}", number);
-}
 
 bool is_editable(const SurveyedPartition& s) {
   return s.volume && (is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs);
@@ -34,19 +31,18 @@ VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& opti
   return out;
 }
 
-void tell_snapshots(const Device& volume, unsigned number, Assessment& out) {
-  if (!ntfs::has_snapshots(volume)) return;
-  Consent told{"restore-points",
-               fmt::format("{}: its restore points, older states that its system keeps, are lost",
-                           volume_words(number))};
-  const bool again = std::any_of(out.consents.begin(), out.consents.end(), [&](const Consent& c) {
-    return c.code == told.code && c.text == told.text;
-  });
-  if (!again) out.consents.push_back(std::move(told));
+PlanPart tell_snapshots(const Device& volume, unsigned number) {
+  PlanPart out;
+  if (ntfs::has_snapshots(volume))
+    out.consent("restore-points",
+                fmt::format("{}: its restore points, older states that its system keeps, are lost",
+                            volume_words(number)));
+  return out;
 }
 
-bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNtfs& work,
-                  const std::string& doing, Assessment& out) {
+PlanPart lay_out_edit(const PlanInput& in, const SurveyedPartition& s, const std::string& doing,
+                      steps::EditNtfs& work) {
+  PlanPart out;
   const unsigned number = s.partition.number;
   const Window window(in.device, s.partition.range());
   std::optional<ntfs::EditTrouble> trouble;
@@ -54,24 +50,24 @@ bool lay_out_edit(const PlanInput& in, const SurveyedPartition& s, steps::EditNt
   const std::uint64_t cluster = edit->geometry().cluster_bytes();
   if (trouble) {
     const std::uint64_t missing = trouble->needed - std::min(trouble->needed, trouble->free);
-    add_obstacle(out, "volume-room",
+    out.obstacle("volume-room",
                  fmt::format("{}: {}: {}", volume_words(number), doing, trouble->text(cluster)),
                  "Take files off the volume until there is more room",
                  missing * cluster / in.device.sector_size(), number);
-    return false;
+    return out;
   }
   work.ends_snapshots = work.change.front == 0 && ntfs::has_snapshots(window);
-  tell_snapshots(window, number, out);
+  out.append(tell_snapshots(window, number));
   work.take(*edit, in.device.sector_size());
   if (edit->moved_clusters() > 0) {
-    out.consents.push_back(
-        {"moved",
-         fmt::format("{}: {} of files ({}) {} copied to free ones in front of the new end",
-                     volume_words(number), plural(edit->moved_clusters(), "cluster", "clusters"),
-                     format_bytes(edit->moved_clusters() * cluster),
-                     edit->moved_clusters() == 1 ? "is" : "are")});
+    out.consent(
+        "moved",
+        fmt::format("{}: {} of files ({}) {} copied to free ones in front of the new end",
+                    volume_words(number), plural(edit->moved_clusters(), "cluster", "clusters"),
+                    format_bytes(edit->moved_clusters() * cluster),
+                    edit->moved_clusters() == 1 ? "is" : "are"));
   }
-  return true;
+  return out;
 }
 
 std::uint64_t max_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes) {
@@ -86,98 +82,91 @@ std::uint64_t length_of(const SurveyedPartition& s) {
   return s.volume->sectors + 1;
 }
 
-bool can_count(const PlanInput& in, const SurveyedPartition& s, std::uint64_t sectors,
-               Assessment& out) {
+PlanPart require_countable(const PlanInput& in, const SurveyedPartition& s, std::uint64_t sectors) {
+  PlanPart out;
   const std::uint64_t most = max_sectors(s, in.device.sector_size());
-  if (sectors <= most) return true;
-  add_obstacle(out, "volume-size",
+  if (sectors <= most) return out;
+  out.obstacle("volume-size",
                fmt::format("{} is {}, which counts {} at most{}", volume_words(s.partition.number),
                            title_of(s.signature.kind), format_bytes(most * in.device.sector_size()),
                            s.signature.kind == VolumeKind::ntfs
                                ? " in clusters of " + format_bytes(s.volume->cluster_bytes)
                                : std::string()),
                "Ask for less", sectors - most, s.partition.number);
-  return false;
+  return out;
 }
 
-void plan_volume_size(const PlanInput& in, const ReadOptions& options, unsigned number,
-                      std::uint64_t sectors, Assessment& out) {
+PlanPart plan_volume_size(const PlanInput& in, unsigned number, std::uint64_t sectors) {
+  PlanPart out;
   const SurveyedPartition* s = in.state.find(number);
   if (!is_editable(*s)) {
-    return add_obstacle(
-        out, "size-contents",
-        fmt::format(
-            "{} holds {}, whose size Nuvrat can't change", volume_words(number),
-            s->signature.description.empty() ? "unknown contents" : s->signature.description),
-        "NTFS and FAT volumes can be made longer and shorter", 0, number);
+    out.obstacle("size-contents",
+                 fmt::format("{} holds {}, whose size Nuvrat can't change", volume_words(number),
+                             s->signature.description.empty() ? "unknown contents"
+                                                              : s->signature.description),
+                 "NTFS and FAT volumes can be made longer and shorter", 0, number);
+    return out;
   }
-  if (has_errors(s->findings) || has_errors(in.state.table.findings)) return;  // said already
-  if (!can_count(in, *s, sectors, out)) return;
-  if (is_fat(s->signature.kind)) {
-    VolumeWish wish;
-    wish.sectors = sectors;
-    return plan_volume_fat(in, options, number, wish, out);
-  }
+  if (has_errors(s->findings) || has_errors(in.state.table.findings)) return out;  // said already
+  out.append(require_countable(in, *s, sectors));
+  if (!out.in_reach()) return out;
+  if (is_fat(s->signature.kind)) return plan_volume_fat(in, number, {.sectors = sectors});
   steps::EditNtfs work;
-  work.change = change_in_place(*s, options);
+  work.change = change_in_place(*s, in.options);
   work.sectors = sectors;
   work.old_copy = s->volume->sectors;
-  const bool longer = sectors > length_of(*s);
-  if (lay_out_edit(
-          in, *s, work,
-          fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
-                      longer ? "long" : "short"),
-          out))
-    out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+  out.append(lay_out_edit(
+      in, *s,
+      fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
+                  sectors > length_of(*s) ? "long" : "short"),
+      work));
+  if (out.in_reach()) out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+  return out;
 }
 
-void plan_volume_label(const PlanInput& in, const ReadOptions& options, unsigned number,
-                       const std::string& label, Assessment& out) {
+PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::string& label) {
+  PlanPart out;
   const SurveyedPartition* s = in.state.find(number);
   if (!is_editable(*s)) {
-    return add_obstacle(out, "label-contents",
-                        fmt::format("{} holds {}, which gets no label from Nuvrat",
-                                    volume_words(number), s->signature.description),
-                        "NTFS and FAT volumes can have another label", 0, number);
+    out.obstacle("label-contents",
+                 fmt::format("{} holds {}, which gets no label from Nuvrat", volume_words(number),
+                             s->signature.description),
+                 "NTFS and FAT volumes can have another label", 0, number);
+    return out;
   }
-  if (has_errors(s->findings) || has_errors(in.state.table.findings)) return;  // said already
+  if (has_errors(s->findings) || has_errors(in.state.table.findings)) return out;  // said already
   if (s->volume->label == label) {
-    return add_obstacle(
-        out, "already",
+    out.obstacle(
+        "already",
         fmt::format("{} has the label '{}' already", volume_words(number), printable(label)),
         "Nothing needs to be done", 0, number);
+    return out;
   }
-  const std::size_t planned = out.steps.size();
   if (is_fat(s->signature.kind)) {
-    plan_fat_label(in, change_in_place(*s, options), label, out);
+    out = plan_fat_label(in, change_in_place(*s, in.options), label);
   } else {
     steps::EditNtfs work;
-    work.change = change_in_place(*s, options);
+    work.change = change_in_place(*s, in.options);
     work.relabels = true;
     work.label = label;
-    if (lay_out_edit(in, *s, work, "it can't be given another label", out))
-      out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+    out = lay_out_edit(in, *s, "it can't be given another label", work);
+    if (out.in_reach()) out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
   }
-  if (out.steps.size() == planned) return;
-  std::erase_if(out.changes, [s](const ExpectedChange& c) {
-    return c.kind == ExpectedChange::Kind::relabelled && c.start == s->partition.start;
-  });
+  if (out.steps.empty()) return out;
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::relabelled;
   change.start = s->partition.start;
   change.text = label;
   out.changes.push_back(std::move(change));
+  return out;
 }
 
-std::uint64_t min_sectors(const PlanInput& in, const ReadOptions& options, unsigned number,
-                          std::uint64_t most) {
+std::uint64_t min_sectors(const PlanInput& in, unsigned number, std::uint64_t most) {
   const SurveyedPartition* s = in.state.find(number);
   if (!is_editable(*s)) return most;
   const std::uint64_t sector = in.device.sector_size();
   const auto works = [&](std::uint64_t sectors) {
-    Assessment trial;
-    trial.before = trial.after = in.state.table.layout;
-    plan_volume_size(in, options, number, sectors, trial);
+    const PlanPart trial = plan_volume_size(in, number, sectors);
     return trial.in_reach() && !trial.steps.empty();
   };
   // What is in use, and more and more above it; then between the last two.

@@ -143,7 +143,7 @@ std::string assessment_text(const Assessment& a, const TextStyle& style, Proof p
       out += wrap(fmt::format("{}: {}", c.code, printable(c.text)), style, "  - ", "    ");
     }
   }
-  if (a.start) {
+  if (a.boot) {
     out += "\n  To do then:\n";
     std::size_t number = 0;
     for (const NextStep& step : next_steps(a))

@@ -59,8 +59,8 @@ void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
 }
 
 // In the order of doing it. What the system itself does then is said as what it may do.
-void steps_of_start(const StartChange& s, std::vector<NextStep>& out) {
-  const bool uefi = s.way == StartWay::uefi;
+void steps_of_boot(const BootChange& s, std::vector<NextStep>& out) {
+  const bool uefi = s.way == BootWay::uefi;
   out.push_back(
       {"firmware", "The settings of the machine's firmware",
        uefi ? fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
@@ -171,7 +171,7 @@ void steps_of_changed_volumes(const Assessment& a, std::vector<NextStep>& out) {
 void steps_of_new_partitions(const Assessment& a, std::vector<NextStep>& out) {
   Names fresh;
   for (const Partition& p : a.after.data_partitions()) {
-    const bool of_start = a.start && class_of(p.type) == TypeClass::efi_system;
+    const bool of_start = a.boot && class_of(p.type) == TypeClass::efi_system;
     if (!of_start && !start_before(a.changes, p.start)) fresh.add(&p);
   }
   if (fresh.empty()) return;
@@ -200,8 +200,8 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   const bool other_table = a.before.kind != a.after.kind;
   const bool mbr = a.after.kind == TableKind::mbr;
   const NewKinds now(a);
-  if (a.start) {
-    steps_of_start(*a.start, out);
+  if (a.boot) {
+    steps_of_boot(*a.boot, out);
   } else if (other_table) {
     a.after.kind == TableKind::gpt ? firmware_of_gpt(a.after, out) : firmware_of_mbr(a.after, out);
   }

@@ -18,8 +18,6 @@ namespace nuvrat::report {
 [[nodiscard]] std::string time_words(double seconds);
 /// "table=gpt p1=ntfs".
 [[nodiscard]] std::string goal_words(const Assessment& assessment);
-/// The goal as a wish: "the partition table is to be a GPT".
-[[nodiscard]] std::string in_words(const Goal& goal);
 /// "p5 → p3, p6 → p4", or that every partition keeps its number.
 [[nodiscard]] std::string number_words(const Assessment& assessment);
 /// A volume without a table is drawn as the only partition.

@@ -174,7 +174,8 @@ std::string changes_section(const CaseRecord& r) {
     const Partition* p = at_start(added ? a.after : a.before, c.start);
     const std::string name = p == nullptr ? "" : part_name(p->number) + ": ";
     from.push_back(esc((added ? "" : name) + kind_words(c.kind)));
-    to.push_back(esc(name + kind_words(c.kind_after)));
+    const bool gone = c.fate == Contents::Fate::gone;
+    to.push_back(esc(name + (gone ? "gone" : kind_words(c.kind_after))));
   }
   out.add("File systems", arrows(from, "every volume"), arrows(to, "as before"), !from.empty());
   if (r.before && r.after) add_files(out, *r.before, *r.after);

@@ -191,7 +191,7 @@ std::string asked_section(const CaseRecord& r) {
   } else {
     body = "<ul>\n";
     for (const Goal& goal : a.goals)
-      body += fmt::format("<li>{} ({}).</li>\n", sentence(in_words(goal)), code(goal.text()));
+      body += fmt::format("<li>{} ({}).</li>\n", sentence(goal.sentence()), code(goal.text()));
     body += "</ul>\n";
   }
   if (!a.steps.empty())

@@ -73,7 +73,7 @@ boot::StoreChange to_uefi() {
     if (old.gpt && old.disk == gpt_name(2).disk) return old;
     return std::nullopt;
   };
-  out.way = StartWay::uefi;
+  out.way = BootWay::uefi;
   out.boot_files = gpt_name(4);
   out.system = gpt_name(2);
   return out;
@@ -114,7 +114,7 @@ TEST_CASE("hive: another library reads what we read, before and after a change")
     mbr.offset = name.gpt && name == gpt_name(2) ? system_at : boot_at;
     return name.gpt ? std::optional(mbr) : std::nullopt;
   };
-  back.way = StartWay::legacy;
+  back.way = BootWay::legacy;
   back.boot_files.signature = orrelune::system_disk_signature;
   back.boot_files.offset = boot_at;
   const auto legacy = as_another_reads(boot::change_store(changed.file, back).file);

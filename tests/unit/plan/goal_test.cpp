@@ -31,7 +31,7 @@ TEST_CASE("goals: every state of every subject is a goal, and nothing else is") 
       const Goal goal = parse_goal(subject + "=" + state);
       CHECK(goal.text() == subject + "=" + state);
     }
-    const bool any_text = word.free == GoalWord::Free::name || word.free == GoalWord::Free::label;
+    const bool any_text = word.free == GoalWord::Free::text;
     if (!any_text) CHECK_FALSE(said_of((subject + "=").c_str()).empty());
     CHECK_FALSE(word.meaning.empty());
   }

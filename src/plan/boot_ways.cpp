@@ -1,7 +1,5 @@
 // boot=uefi, boot=legacy: what else must be done for it.
 
-#include "plan/boot.h"
-
 #include <algorithm>
 #include <set>
 
@@ -12,6 +10,7 @@
 #include <nuvrat/text.h>
 
 #include "boot/systems.h"
+#include "plan/boot.h"
 #include "plan/boot_volume.h"
 
 namespace nuvrat::plan {
@@ -25,101 +24,117 @@ constexpr std::uint64_t small_efi_bytes = 100 * mib_bytes;
 // FAT32 needs 65,525 clusters; firmware reads it everywhere.
 constexpr std::uint64_t least_efi_bytes = 36 * mib_bytes;
 
-std::string words_of_way(StartWay way) {
-  return way == StartWay::uefi ? "UEFI" : "legacy";
+std::string words_of_way(BootWay way) {
+  return way == BootWay::uefi ? "UEFI" : "legacy";
 }
 
-class Ways {
+class WayFinder {
  public:
-  Ways(const PlanInput& in, const ReadOptions& options, Assessment& out)
-      : in_(in), options_(options), out_(out), layout_(in.state.table.layout) {}
+  WayFinder(const PlanInput& in, const goals::Asked& asked, BootWay way)
+      : in_(in), asked_(asked), way_(way), layout_(in.state.table.layout) {}
 
-  std::vector<Wishes> find() {
+  Ways find() {
+    std::vector<Way> ways = find_ways();
+    return {std::move(ways), std::move(out_)};
+  }
+
+ private:
+  std::vector<Way> find_ways() {
     const Systems& systems = in_.state.systems;
-    const StartWay way = *in_.wishes.boot;
     if (systems.systems.empty()) {
       obstacle("no-system", "no system was found on the disk that firmware could start",
                "A system is known by its folders; one that is encrypted, or of another kind, isn't "
                "seen. Leave that goal out to change the table alone");
       return {};
     }
-    const TableKind kind = in_.wishes.table.value_or(layout_.kind);
-    const TableKind needed = way == StartWay::uefi ? TableKind::gpt : TableKind::mbr;
+    const auto* table = asked_.find<TableGoal>();
+    const TableKind kind = table == nullptr ? layout_.kind : table->kind;
+    const TableKind needed = way_ == BootWay::uefi ? TableKind::gpt : TableKind::mbr;
     if (kind != needed) {
-      add_obstacle(out_, "boot-table",
-                   fmt::format("a {} start needs {}", words_of_way(way),
-                               needed == TableKind::gpt ? "a GPT" : "an MBR"),
-                   fmt::format("Ask for table={} as well", name_of(needed)));
-      out_.obstacles.back().goals = {{"table", name_of(needed)}, {"boot", name_of(way)}};
+      out_.obstacle("boot-table",
+                    fmt::format("a {} start needs {}", words_of_way(way_),
+                                needed == TableKind::gpt ? "a GPT" : "an MBR"),
+                    fmt::format("Ask for table={} as well", name_of(needed)));
+      out_.obstacles.back().goals = {TableGoal{needed}, BootGoal{way_}};
       return {};
     }
-    if (!is_done() && has_loaders(way)) return way == StartWay::uefi ? to_uefi() : to_legacy();
+    if (is_done() || !has_loaders()) return {};
+    switch (way_) {
+      case BootWay::uefi:
+        return to_uefi();
+      case BootWay::legacy:
+        return to_legacy();
+    }
     return {};
   }
 
- private:
   void obstacle(std::string code, std::string text, std::string remedy, unsigned partition = 0) {
-    add_obstacle(out_, std::move(code), std::move(text), std::move(remedy), 0, partition);
+    out_.obstacle(std::move(code), std::move(text), std::move(remedy), 0, partition);
   }
 
   bool is_done() {
-    const bool other = in_.wishes.table && *in_.wishes.table != layout_.kind;
-    if (other || in_.state.systems.starts() != in_.wishes.boot || in_.wishes.esp != 0) return false;
+    const auto* table = asked_.find<TableGoal>();
+    const bool other = table != nullptr && table->kind != layout_.kind;
+    if (other || in_.state.systems.boots_by() != way_ || asked_.find<EspGoal>() != nullptr)
+      return false;
     obstacle("already",
              fmt::format("the disk starts by {} firmware already, as far as it can be seen",
-                         words_of_way(*in_.wishes.boot)),
+                         words_of_way(way_)),
              "Nothing needs to be done");
     return true;
   }
 
-  bool has_loaders(StartWay way) {
+  bool has_loaders() {
     for (const SystemVolume& s : in_.state.systems.systems) {
-      const bool has = way == StartWay::uefi ? s.uefi_loader : s.legacy_loader;
-      const char* loader = way == StartWay::uefi ? paths::loader_uefi : paths::loader_legacy;
+      const bool has = way_ == BootWay::uefi ? s.uefi_loader : s.legacy_loader;
+      const char* loader = way_ == BootWay::uefi ? paths::loader_uefi : paths::loader_legacy;
       if (!has) {
         obstacle("boot-piece",
                  fmt::format("the system on p{} has no '{}', which a {} start needs", s.number,
-                             loader, words_of_way(way)),
+                             loader, words_of_way(way_)),
                  "The system itself can't be started that way; only its maker's installer can "
                  "change that",
                  s.number);
       }
-      if (way == StartWay::uefi && s.machine == Machine::unknown)
+      if (way_ == BootWay::uefi && s.machine == Machine::unknown)
         obstacle("boot-piece",
                  fmt::format("the loader of the system on p{} doesn't say for which machine it is",
                              s.number),
                  "Check the system's files", s.number);
     }
-    if (out_.in_reach() && way == StartWay::uefi && first().machine == Machine::x86)
-      out_.consents.push_back(
-          {"boot-32",
-           "the system has 32 bits: only the UEFI firmware of a 32-bit machine starts it; most "
-           "machines with UEFI have one of 64 bits"});
+    if (out_.in_reach() && way_ == BootWay::uefi && first().machine == Machine::x86)
+      out_.consent("boot-32",
+                   "the system has 32 bits: only the UEFI firmware of a 32-bit machine starts it; "
+                   "most machines with UEFI have one of 64 bits");
     return out_.in_reach();
   }
 
   [[nodiscard]] const SystemVolume& first() const { return in_.state.systems.systems.front(); }
 
-  std::vector<Wishes> to_uefi() {
+  [[nodiscard]] Way base() const { return {asked_, {.way = way_}}; }
+
+  std::vector<Way> to_uefi() {
     for (const SurveyedPartition& s : in_.state.volumes) {
-      if (is_efi_volume(s) && in_.wishes.gone.count(s.partition.number) == 0) {
-        Wishes there = in_.wishes;
-        if (there.esp != 0)
-          obstacle("esp-there",
-                   fmt::format("p{} is an EFI system partition already", s.partition.number),
-                   fmt::format("Leave esp={} out", format_bytes(there.esp)), s.partition.number);
-        there.efi_start = s.partition.start;
-        return {end_made_room(there)};
-      }
+      if (!is_efi_volume(s) || asked_.is_gone(s.partition.number)) continue;
+      if (const auto* esp = asked_.find<EspGoal>())
+        obstacle("esp-there",
+                 fmt::format("p{} is an EFI system partition already", s.partition.number),
+                 fmt::format("Leave esp={} out", format_bytes(esp->bytes)), s.partition.number);
+      Way there = base();
+      there.boot.efi_at = s.partition.start;
+      return {end_made_room(there)};
     }
-    Wishes base = in_.wishes;
     const std::vector<std::uint64_t> lengths = efi_lengths();
-    base.make_efi = EfiWish{lengths.front(), lengths.size() > 1 ? lengths[1] : lengths.front()};
-    std::vector<Wishes> out{end_made_room(base)};
+    // `least`: what an EFI system partition must have at least.
+    const auto with_efi = [&](std::uint64_t least) {
+      Way way = base();
+      way.boot.make_efi = NewEfi{.bytes = lengths.front(), .least = least};
+      return way;
+    };
+    std::vector<Way> out{end_made_room(with_efi(lengths[lengths.size() > 1 ? 1 : 0]))};
     for (const unsigned old : old_boot_partitions()) {
-      Wishes in_its_place = base;
-      in_its_place.gone.insert(old);
-      in_its_place.make_efi->least = lengths.back();
+      Way in_its_place = with_efi(lengths.back());
+      in_its_place.asked.add(GoneGoal{old});
       out.push_back(end_made_room(in_its_place));
     }
     for (const unsigned number : could_be_shorter()) {
@@ -127,20 +142,19 @@ class Ways {
         // A MiB more: the gap begins at a whole one.
         const std::uint64_t room = bytes + mib_bytes;
         if (in_.state.find(number)->volume->free_bytes < room) continue;
-        Wishes shorter = base;
-        shorter.sizes[number] = {SizeWish::Kind::less, room};
-        shorter.make_efi->least = bytes;
+        Way shorter = with_efi(bytes);
+        shorter.asked.add(
+            SizeGoal{.partition = number, .kind = SizeGoal::Kind::less, .bytes = room});
         out.push_back(end_made_room(shorter));
       }
     }
-    base.make_efi->least = lengths.back();
-    out.push_back(end_made_room(base));
+    out.push_back(end_made_room(with_efi(lengths.back())));
     return out;
   }
 
   // Of a new EFI system partition, the one that is best first.
   [[nodiscard]] std::vector<std::uint64_t> efi_lengths() const {
-    if (in_.wishes.esp != 0) return {in_.wishes.esp};
+    if (const auto* esp = asked_.find<EspGoal>()) return {esp->bytes};
     if (layout_.sector_size != 512) return {usual_efi_bytes};
     return {usual_efi_bytes, small_efi_bytes, least_efi_bytes};
   }
@@ -162,7 +176,7 @@ class Ways {
     std::stable_sort(out.begin() + 1, out.end(),
                      [&free](unsigned a, unsigned b) { return free(a) > free(b); });
     std::erase_if(out, [this](unsigned number) {
-      return in_.wishes.sizes.count(number) != 0 || in_.wishes.gone.count(number) != 0;
+      return asked_.find<SizeGoal>(number) != nullptr || asked_.is_gone(number);
     });
     return out;
   }
@@ -175,11 +189,12 @@ class Ways {
       const bool of_system =
           std::any_of(in_.state.systems.systems.begin(), in_.state.systems.systems.end(),
                       [&b](const SystemVolume& v) { return v.number == b.number; });
-      if (b.way != StartWay::legacy || of_system || !s->volume ||
-          in_.wishes.gone.count(b.number) != 0)
-        continue;
-      const OpenVolume volume(in_, s->partition, options_);
-      if (volume.files == nullptr || !only_boot_files(*volume.files, StartWay::legacy)) continue;
+      const bool asked_about =
+          std::any_of(asked_.all().begin(), asked_.all().end(),
+                      [&b](const Goal& g) { return g.partition() == b.number; });
+      if (b.way != BootWay::legacy || of_system || !s->volume || asked_about) continue;
+      const OpenVolume volume(in_, s->partition);
+      if (volume.files == nullptr || !only_boot_files(*volume.files, BootWay::legacy)) continue;
       out.insert(b.in_force ? out.begin() : out.end(), b.number);
     }
     return out;
@@ -187,19 +202,20 @@ class Ways {
 
   // The second GPT takes the disk's last sectors: a volume that ends there becomes a little
   // shorter.
-  [[nodiscard]] Wishes end_made_room(Wishes wishes) const {
-    if (layout_.kind != TableKind::mbr) return wishes;
+  [[nodiscard]] Way end_made_room(Way way) const {
+    if (layout_.kind != TableKind::mbr) return way;
     const std::uint64_t end = gpt_usable_end(layout_.disk_sectors, layout_.sector_size);
     for (const Partition& p : layout_.data_partitions()) {
-      if (p.range().end() <= end || wishes.gone.count(p.number) != 0 ||
-          wishes.sizes.count(p.number) != 0)
+      if (p.range().end() <= end || way.asked.is_gone(p.number) ||
+          way.asked.find<SizeGoal>(p.number) != nullptr)
         continue;
-      wishes.sizes[p.number] = {SizeWish::Kind::less, mib_bytes};
+      way.asked.add(
+          SizeGoal{.partition = p.number, .kind = SizeGoal::Kind::less, .bytes = mib_bytes});
     }
-    return wishes;
+    return way;
   }
 
-  std::vector<Wishes> to_legacy() {
+  std::vector<Way> to_legacy() {
     if (layout_.sector_size != 512) {
       obstacle("boot-sectors",
                fmt::format("legacy firmware reads sectors of 512 bytes, and the disk has {}",
@@ -217,13 +233,13 @@ class Ways {
                first().number);
       return {};
     }
-    Wishes out = in_.wishes;
     const Partition& p = in_.state.find(number)->partition;
     const bool stays = layout_.kind == TableKind::mbr;
-    if (!stays || !p.active) out.active[number] = true;
-    if (!stays || p.role != Role::primary) out.roles[number] = Role::primary;
-    out.start_code = !in_.state.table.boot_code;
-    out.legacy_start = p.start;
+    Way out = base();
+    if (!stays || !p.active) out.asked.add(ActiveGoal{number, true});
+    if (!stays || p.role != Role::primary) out.asked.add(RoleGoal{number, Role::primary});
+    out.boot.start_code = !in_.state.table.boot_code;
+    out.boot.legacy_from = p.start;
     return {out};
   }
 
@@ -233,11 +249,13 @@ class Ways {
     int rank = 0;
     for (const SurveyedPartition& s : in_.state.volumes) {
       const unsigned number = s.partition.number;
-      if (s.partition.role == Role::extended || !s.volume || in_.wishes.gone.count(number) != 0 ||
+      if (s.partition.role == Role::extended || !s.volume || asked_.is_gone(number) ||
           !(s.signature.kind == VolumeKind::ntfs || is_fat(s.signature.kind)))
         continue;
-      if (in_.wishes.volumes.count(number) != 0) continue;  // it gets another boot sector
-      const OpenVolume volume(in_, s.partition, options_);
+      // It gets another boot sector.
+      if (asked_.find<KindGoal>(number) != nullptr || asked_.find<ClusterGoal>(number) != nullptr)
+        continue;
+      const OpenVolume volume(in_, s.partition);
       if (volume.files == nullptr || !boot::loads_manager(*volume.window)) continue;
       const bool has_program = volume.files->find(paths::manager_legacy).has_value();
       const bool is_system = number == first().number;
@@ -251,8 +269,9 @@ class Ways {
   }
 
   const PlanInput& in_;
-  const ReadOptions& options_;
-  Assessment& out_;
+  const goals::Asked& asked_;
+  BootWay way_;
+  PlanPart out_;
   const Layout& layout_;
 };
 
@@ -264,10 +283,9 @@ bool is_efi_volume(const SurveyedPartition& s) {
          class_of(s.partition.type) == TypeClass::efi_system;
 }
 
-std::vector<Wishes> ways_to_start(const PlanInput& input, const ReadOptions& options,
-                                  Assessment& out) {
-  if (!input.wishes.boot) return {input.wishes};
-  return Ways(input, options, out).find();
+Ways ways_to_boot(const PlanInput& input, const goals::Asked& asked) {
+  if (const auto* boot = asked.find<BootGoal>()) return WayFinder(input, asked, boot->way).find();
+  return {.ways = {Way{asked, {}}}};
 }
 
 }  // namespace nuvrat::plan

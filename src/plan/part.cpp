@@ -1,0 +1,93 @@
+#include "plan/part.h"
+
+#include <algorithm>
+
+#include <fmt/core.h>
+
+namespace nuvrat::plan {
+namespace {
+
+auto same_as(const Consent& consent) {
+  return [&consent](const Consent& c) { return c.code == consent.code && c.text == consent.text; };
+}
+
+template <typename Value>
+void move_all(std::vector<Value>& from, std::vector<Value>& to) {
+  std::move(from.begin(), from.end(), std::back_inserter(to));
+}
+
+}  // namespace
+
+void PlanPart::consent(std::string code, std::string text) {
+  consents.push_back({std::move(code), std::move(text)});
+}
+
+void PlanPart::obstacle(std::string code, std::string text, std::string remedy,
+                        std::uint64_t missing, unsigned partition) {
+  obstacles.push_back({.code = std::move(code),
+                       .text = std::move(text),
+                       .remedy = std::move(remedy),
+                       .missing_sectors = missing,
+                       .partition = partition,
+                       .goals = {}});
+}
+
+void PlanPart::append(PlanPart next) {
+  move_all(next.steps, steps);
+  if (next.after) after = std::move(next.after);
+  for (ExpectedChange& change : next.changes) {
+    if (change.kind == ExpectedChange::Kind::relabelled)  // the last label counts
+      std::erase_if(changes, [&change](const ExpectedChange& c) {
+        return c.kind == change.kind && c.start == change.start;
+      });
+    changes.push_back(std::move(change));
+  }
+  for (Consent& c : next.consents) {
+    if (std::none_of(consents.begin(), consents.end(), same_as(c)))
+      consents.push_back(std::move(c));
+  }
+  for (Consent& c : next.foremost) {
+    std::erase_if(consents, same_as(c));
+    foremost.push_back(std::move(c));
+  }
+  move_all(next.obstacles, obstacles);
+  if (numbers.empty())
+    numbers = std::move(next.numbers);
+  else
+    follow_numbers(next.numbers, numbers);
+  move_all(next.added, added);
+  if (next.boot) boot = next.boot;
+}
+
+void follow_numbers(const std::vector<Renumbering>& next, std::vector<Renumbering>& numbers) {
+  for (Renumbering& r : numbers) {
+    const auto it = std::find_if(next.begin(), next.end(),
+                                 [&r](const Renumbering& n) { return n.before == r.after; });
+    if (it != next.end()) r.after = it->after;
+  }
+}
+
+std::vector<Obstacle> finding_obstacles(const disk::DiskState& state) {
+  std::vector<Obstacle> out;
+  for (const Finding& f : state.findings) {
+    if (f.severity != Severity::error) continue;
+    Obstacle obstacle;
+    obstacle.code = f.code;
+    obstacle.text = f.text;
+    if (const std::string where = f.place.text(); !where.empty())
+      obstacle.text += " (" + where + ")";
+    obstacle.remedy =
+        f.code == "fat.not-clean"
+            ? "Start the volume once under the system that owns it and close it there"
+        : f.repairable ? "Put this right first: 'nuvrat check --repair' mends it, with nothing lost"
+                       : "Put this right first: a rewrite of a damaged structure makes it worse";
+    out.push_back(std::move(obstacle));
+  }
+  return out;
+}
+
+std::string volume_words(unsigned number) {
+  return number == 0 ? "the volume" : fmt::format("partition {}", number);
+}
+
+}  // namespace nuvrat::plan
