@@ -39,7 +39,7 @@ int main(int argc, char** argv) {
     nuvrat::Random random;
     const auto plan = nuvrat::assess(*disk, {nuvrat::parse_goal("table=gpt")}, {}, random);
     for (const nuvrat::Obstacle& o : plan.obstacles)
-      std::cout << o.code << ": " << o.text << ". " << o.remedy << '\n';
+      std::cout << name_of(o) << ": " << o.text << ". " << o.remedy << '\n';
     if (!plan.in_reach()) return 3;
     for (const nuvrat::Consent& c : plan.consents) std::cout << "agreed: " << c.text << '\n';
 

@@ -22,7 +22,7 @@ int main(int argc, char** argv) {
       std::cout << '\n';
     }
     for (const nuvrat::Finding& f : survey.all_findings())
-      std::cout << nuvrat::name_of(f.severity) << ' ' << f.code << ": " << f.text << '\n';
+      std::cout << nuvrat::name_of(f.severity) << ' ' << name_of(f.code) << ": " << f.text << '\n';
   } catch (const nuvrat::Error& e) {  // what, where, and what to do
     std::cerr << e.what() << '\n';
     return 1;

@@ -42,8 +42,7 @@ void hive(ByteView input) {
   expect_answer([&] {
     boot::StoreChange change;
     change.new_name = other_name;
-    if (input.size() % 2 == 0)
-      change.way = input.size() % 4 == 0 ? BootWay::uefi : BootWay::legacy;
+    if (input.size() % 2 == 0) change.way = input.size() % 4 == 0 ? BootWay::uefi : BootWay::legacy;
     const boot::ChangedStore changed = boot::change_store(file, change);
     (void)boot::read_store(changed.file);
   });

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "scenarios.h"
 #include "support.h"
@@ -37,6 +38,7 @@ bool is_left_out(const Manifest& m, const Difference& d) {
 
 TEST_CASE(
     "bad sector: whichever of the structures it is, the rest is read, and what isn't is said") {
+  std::set<Rule> said;
   for (const char* name : {"MBR to GPT, 512", "NTFS to the front", "NTFS to FAT32",
                            "GPT to MBR, 4096", "FAT to NTFS and MBR to GPT, 4096"}) {
     const scenarios::Scenario& scenario = scenarios::named(name);
@@ -52,6 +54,14 @@ TEST_CASE(
       const auto copy = disk.clone();
       const FaultDevice device(*copy, plan);
       const Survey survey = survey_disk(device, utc(), true);
+      for (const Finding& f : survey.all_findings()) said.insert(f.code);
+      for (const SurveyedPartition& s : survey.partitions) {
+        if (!s.volume) continue;
+        const Window window(device, s.partition.range());
+        const auto reader = open_volume(window, utc());
+        (void)reader->tree();
+        for (const Finding& f : reader->findings()) said.insert(f.code);
+      }
       const Manifest m = take_manifest(device, utc(), silent);
       if (m.whole()) {
         CHECK(m.files() == whole.files());
@@ -71,4 +81,7 @@ TEST_CASE(
                           << some << " some of it, " << none << " all");
     CHECK(none <= 12);
   }
+  for (const Rule rule : {Rule::table_unreadable, Rule::fat_unreadable, Rule::fat_folder_unreadable,
+                          Rule::ntfs_record_unreadable, Rule::ntfs_unreadable})
+    CHECK_MESSAGE(said.contains(rule), std::string(name_of(rule)));
 }

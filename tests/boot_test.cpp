@@ -16,8 +16,7 @@ using namespace nuvrat;
 namespace {
 
 // What the stand-ins say on the serial line when this firmware starts the image.
-std::string said(const std::filesystem::path& image, BootWay way,
-                 std::uint32_t sector_size = 512) {
+std::string said(const std::filesystem::path& image, BootWay way, std::uint32_t sector_size = 512) {
   static const bool judged = support::run("command -v qemu-system-x86_64").status == 0;
   if (!judged) return std::getenv("CI") == nullptr ? "nothing to judge with" : "";
   const std::string disk =
@@ -85,12 +84,12 @@ Assessment look(const Device& disk, const std::string& goals) {
 // Does it; what the assessment said.
 Assessment rewrite(Device& disk, const std::string& goals, const std::filesystem::path& folder) {
   const Assessment a = look(disk, goals);
-  for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+  for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
   REQUIRE(a.in_reach());
   QuietProgress quiet;
   const JobResult result = run_job(disk, a, support::case_in_memory(folder), quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
-  for (const Finding& f : result.findings_after) MESSAGE(f.code << ": " << f.text);
+  for (const Finding& f : result.findings_after) MESSAGE(name_of(f.code) << ": " << f.text);
   REQUIRE(result.sound());
   return a;
 }
@@ -102,7 +101,7 @@ void revert(Device& disk, const std::filesystem::path& folder) {
 
 bool consents_to(const Assessment& a, const std::string& code) {
   return std::any_of(a.consents.begin(), a.consents.end(),
-                     [&code](const Consent& c) { return c.code == code; });
+                     [&code](const Consent& c) { return name_of(c.code) == code; });
 }
 
 std::unique_ptr<MemoryDevice> system_disk(const orrelune::SystemDisk& plan,
@@ -170,6 +169,7 @@ TEST_CASE(
     must_start(image, BootWay::uefi, c.system);
     const std::string as_uefi = support::fingerprint(image);
 
+    CHECK(look(*device, "boot=uefi esp=100MiB").obstacles.at(0).code == ObstacleCode::esp_there);
     const Assessment legacy = rewrite(*device, "table=mbr boot=legacy", folder / "legacy");
     CHECK(legacy.boot->boot_files == c.legacy);
     CHECK(survey_disk(*device, support::utc()).systems.boots_by() == BootWay::legacy);
@@ -198,8 +198,9 @@ TEST_CASE("boot: UEFI starts a disk of 4096-byte sectors") {
   revert(*device, folder / "uefi");
   CHECK(support::fingerprint(image) == before);
   // Legacy firmware doesn't read such sectors.
-  const Assessment no = look(*device, "boot=legacy");
+  const Assessment no = look(*device, "table=mbr boot=legacy");
   REQUIRE_FALSE(no.in_reach());
+  CHECK(no.obstacles[0].code == ObstacleCode::boot_sectors);
 }
 
 TEST_CASE("boot: of several systems each keeps its letters, and the store starts each") {
@@ -210,7 +211,7 @@ TEST_CASE("boot: of several systems each keeps its letters, and the store starts
   CHECK(survey_disk(*device, support::utc()).systems.systems.size() == 2);
   const Assessment a = rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
   CHECK(std::count_if(a.consents.begin(), a.consents.end(),
-                      [](const Consent& c) { return c.code == "letters"; }) == 2);
+                      [](const Consent& c) { return c.code == ConsentCode::letters; }) == 2);
   must_start(image, BootWay::uefi, 2);
   const Layout layout = read_table(*device).layout;
   const auto named = [&layout](const Bytes& hive, unsigned number) {
@@ -352,7 +353,7 @@ TEST_CASE("boot: a start that would not be found is refused, however it was plan
   CHECK(survey_disk(*disk, support::utc()).systems.boots_by() == BootWay::legacy);
   const Assessment a = look(*disk, "table=gpt boot=uefi");
   REQUIRE(a.obstacles.size() == 1);
-  CHECK(a.obstacles[0].code == "boot-way");
+  CHECK(a.obstacles[0].code == ObstacleCode::boot_way);
   CHECK(a.obstacles[0].text.find("winxoad.exe") != std::string::npos);
 }
 
@@ -392,7 +393,7 @@ TEST_CASE("boot: a boot sector with a wrong start, and three ways to put it righ
     // Whether it is said, and then only, that the disk doesn't start.
     const auto is_found = [&] {
       const Survey survey = survey_disk(*disk, support::utc());
-      const Finding* f = find_code(survey.find(1)->findings, "volume.hidden-sectors");
+      const Finding* f = find_code(survey.find(1)->findings, Rule::volume_hidden_sectors);
       CHECK((f == nullptr) == (survey.systems.boots_by() == BootWay::legacy));
       return f != nullptr && f->severity == Severity::warning && f->repairable;
     };
@@ -416,7 +417,7 @@ TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
     CAPTURE(goal);
     const Assessment a = look(*disk, goal);
     REQUIRE(a.in_reach());
-    CHECK(a.consents.at(0).code == "start");  // before everything else
+    CHECK(a.consents.at(0).code == ConsentCode::start);  // before everything else
     const auto copy = disk->clone();
     const support::Folder folder(support::Folder::Where::memory);
     (void)rewrite(*copy, goal, folder / "case");
@@ -430,14 +431,14 @@ TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
   }
   // Another table says so in words of its own.
   const Assessment gpt = look(*disk, "table=gpt p3.size=-1MiB");
-  CHECK(gpt.consents.at(0).code == "firmware");
+  CHECK(gpt.consents.at(0).code == ConsentCode::firmware);
   CHECK_FALSE(consents_to(gpt, "start"));
   // What a system can't run from isn't made of its volume.
   for (const std::string goal : {"p2=fat32", "p2=fat32 table=gpt p3.size=-1MiB"}) {
     CAPTURE(goal);
     const Assessment a = look(*disk, goal);
     REQUIRE_FALSE(a.in_reach());
-    CHECK(a.obstacles.at(0).code == "starts-from");
+    CHECK(a.obstacles.at(0).code == ObstacleCode::starts_from);
   }
   // Of a system that nothing starts it is said.
   const auto other = disk->clone();
@@ -445,7 +446,7 @@ TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
   (void)rewrite(*other, "p1.active=no", folder / "case");
   const Assessment old = look(*other, "p2=fat32");
   REQUIRE(old.in_reach());
-  CHECK(old.consents.at(0).code == "system");
+  CHECK(old.consents.at(0).code == ConsentCode::system);
 }
 
 TEST_CASE("boot: room for the EFI system partition is found wherever there is any") {
@@ -502,7 +503,7 @@ TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is p
     const Assessment a = look(*disk, goals);
     CHECK_FALSE(a.in_reach());
     CHECK(a.after == a.before);
-    return a.in_reach() ? "" : a.obstacles[0].code;
+    return std::string(a.in_reach() ? "" : name_of(a.obstacles[0]));
   };
   CHECK(look(*disk, "table=gpt boot=uefi").in_reach());
   CHECK(refusal("boot=uefi") == "boot-table");
@@ -535,7 +536,7 @@ TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is p
   };
   const auto why = [](const Device& spoilt, const std::string& goals) {
     const Assessment a = look(spoilt, goals);
-    return a.in_reach() ? std::string() : a.obstacles[0].code + ": " + a.obstacles[0].text;
+    return a.in_reach() ? std::string() : name_of(a.obstacles[0]) + (": " + a.obstacles[0].text);
   };
   const std::string hive = "Windows/System32/config/SYSTEM";
   const auto unclosed = with(2, hive, [](Bytes& b) { ++b[4]; });
@@ -549,6 +550,13 @@ TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is p
   CHECK(why(*newer, "p3.letter=Z").find("newer changes") != std::string::npos);
   const auto store = with(1, "Boot/BCD", [](Bytes& b) { b[508] ^= 1; });
   CHECK(why(*store, "table=gpt boot=uefi").find("boot-piece: boot files: the boot store") == 0);
+  // Where nobody asks about booting, a store that can't be changed is said.
+  CHECK(consents_to(look(*store, "p1.front=+100KiB"), name_of(ConsentCode::store_left)));
+  const auto old = with(2, "Windows/System32/winload.efi", [](Bytes& b) {
+    b[0x84] = 0x4C;
+    b[0x85] = 0x01;
+  });
+  CHECK(consents_to(look(*old, "table=gpt boot=uefi"), name_of(ConsentCode::boot_32)));
   const auto machine = with(2, "Windows/System32/winload.efi", [](Bytes& b) { b[0x84] = 0x77; });
   CHECK(why(*machine, "table=gpt boot=uefi").find("doesn't say for which machine") !=
         std::string::npos);
@@ -603,9 +611,9 @@ TEST_CASE("boot: letters and stores follow partitions, whatever else is asked fo
     CAPTURE(letter);
     const Assessment no = look(*disk, letter);
     REQUIRE_FALSE(no.in_reach());
-    CHECK(no.obstacles[0].code == "letter-taken");
+    CHECK(no.obstacles[0].code == ObstacleCode::letter_taken);
   }
-  CHECK(look(*disk, "p3.letter=R").obstacles[0].code == "already");
+  CHECK(look(*disk, "p3.letter=R").obstacles[0].code == ObstacleCode::already);
   // Two may change places.
   (void)rewrite(*disk, "p2.letter=R p3.letter=C", folder / "swapped");
   CHECK(has("C", (1 + 12 + 44 + 20) * mib, orrelune::system_disk_signature));

@@ -24,12 +24,12 @@ std::string obstacle_of(const Device& disk, const std::string& word) {
   if (a.in_reach()) return "";
   CHECK(a.steps.empty());
   CHECK_FALSE(a.obstacles[0].remedy.empty());
-  return a.obstacles[0].code;
+  return name_of(a.obstacles[0]);
 }
 
 bool agrees_to(const Assessment& a, const std::string& code) {
   return std::any_of(a.consents.begin(), a.consents.end(),
-                     [&code](const Consent& c) { return c.code == code; });
+                     [&code](const Consent& c) { return name_of(c.code) == code; });
 }
 
 // Two FAT16 volumes with gaps around them; the first is shorter than its partition by `slack`.
@@ -78,14 +78,15 @@ TEST_CASE("bystanders: a disk that a layer of its own manages, or that belongs t
     CAPTURE(sector_size);
     const std::uint64_t bytes = 120000ull * sector_size;
     const auto refuses_all = [](const Device& disk, const std::string& code) {
-      CHECK(find_code(survey_disk(disk, utc()).table.findings, "disk." + code) != nullptr);
+      const Rule rule = code == "managed" ? Rule::disk_managed : Rule::disk_raid_member;
+      CHECK(find_code(survey_disk(disk, utc()).table.findings, rule) != nullptr);
       for (const char* goal : all_goals) {
         CAPTURE(goal);
         CHECK(obstacle_of(disk, goal) == code);
       }
       const Assessment repair = assess_repair(disk, utc());
       REQUIRE_FALSE(repair.in_reach());
-      CHECK(repair.obstacles[0].code == code);
+      CHECK(name_of(repair.obstacles[0]) == code);
     };
     refuses_all(*two_volumes(sector_size, 0, 0x42), "managed");
     const auto plain = two_volumes(sector_size, 0);
@@ -126,8 +127,8 @@ TEST_CASE("bystanders: of a partition that belongs to a RAID nothing is written"
     const std::uint64_t bytes = 40000ull * sector_size;
     put_superblock(first, (bytes - 8192) / 4096 * 4096, 1);
     const Survey survey = survey_disk(*disk, utc());
-    CHECK(find_code(survey.partitions[0].findings, "volume.raid-member") != nullptr);
-    CHECK(find_code(survey.partitions[1].findings, "volume.raid-member") == nullptr);
+    CHECK(find_code(survey.partitions[0].findings, Rule::volume_raid_member) != nullptr);
+    CHECK(find_code(survey.partitions[1].findings, Rule::volume_raid_member) == nullptr);
     for (const char* goal :
          {"p1=ntfs", "p1.size=max", "p1.size=-1MiB", "p1.label=NORD", "p1.front=max"}) {
       CAPTURE(goal);

@@ -71,17 +71,17 @@ void set_restart_page(const NtfsBytes& v, std::uint64_t number, const RestartPag
 TEST_CASE("check: of the log's restart pages the newer whole one counts, and a torn one is said") {
   struct Case {
     RestartPage first, second;
-    const char* code;  // of what is said
+    std::optional<Rule> code;  // of what is said
   };
   const Case cases[] = {
-      {{100, PageState::closed}, {90, PageState::open}, ""},
-      {{90, PageState::open}, {100, PageState::closed}, ""},
-      {{100, PageState::open}, {90, PageState::closed}, "ntfs.not-clean"},
-      {{100, PageState::closed}, {100, PageState::open}, "ntfs.not-clean"},
-      {{100, PageState::open}, {100, PageState::closed}, "ntfs.not-clean"},
-      {{100, PageState::torn}, {90, PageState::closed}, "ntfs.log"},
-      {{100, PageState::closed}, {90, PageState::torn}, "ntfs.log"},
-      {{100, PageState::torn}, {90, PageState::torn}, "ntfs.log"},
+      {{100, PageState::closed}, {90, PageState::open}, {}},
+      {{90, PageState::open}, {100, PageState::closed}, {}},
+      {{100, PageState::open}, {90, PageState::closed}, Rule::ntfs_not_clean},
+      {{100, PageState::closed}, {100, PageState::open}, Rule::ntfs_not_clean},
+      {{100, PageState::open}, {100, PageState::closed}, Rule::ntfs_not_clean},
+      {{100, PageState::torn}, {90, PageState::closed}, Rule::ntfs_log},
+      {{100, PageState::closed}, {90, PageState::torn}, Rule::ntfs_log},
+      {{100, PageState::torn}, {90, PageState::torn}, Rule::ntfs_log},
   };
   const NtfsBytes v;
   for (const Case& c : cases) {
@@ -89,22 +89,21 @@ TEST_CASE("check: of the log's restart pages the newer whole one counts, and a t
     set_restart_page(v, 1, c.second);
     const Findings findings = check_volume(*v.disk, utc());
     std::string said;
-    for (const Finding& f : findings) said += f.code + " ";
-    const std::string wanted = c.code;
-    for (const char* code : {"ntfs.not-clean", "ntfs.log"}) {
+    for (const Finding& f : findings) said += std::string(name_of(f.code)) + " ";
+    const std::optional<Rule> wanted = c.code;
+    for (const Rule code : {Rule::ntfs_not_clean, Rule::ntfs_log}) {
       const bool expected = wanted == code;
       CHECK_MESSAGE((find_code(findings, code) != nullptr) >= expected, said);
-      if (wanted.empty()) CHECK_MESSAGE(find_code(findings, code) == nullptr, said);
+      if (!wanted) CHECK_MESSAGE(find_code(findings, code) == nullptr, said);
     }
     // What isn't closed is refused; what is, is not.
-    CHECK_MESSAGE(direction::assessed(*v.disk, {"volume=fat32"}).in_reach() == wanted.empty(),
-                  said);
+    CHECK_MESSAGE(direction::assessed(*v.disk, {"volume=fat32"}).in_reach() == !wanted, said);
   }
 }
 
 TEST_CASE("check: every rule of NTFS is named when it is broken") {
   const std::vector<support::Damage<NtfsBytes>> cases = {
-      {"ntfs.boot-fields",
+      {Rule::ntfs_boot_fields,
        [](NtfsBytes& v) {
          v.disk->write(0, [&] {
            Bytes b = v.disk->read(0);
@@ -112,15 +111,15 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
            return b;
          }());
        }},
-      {"ntfs.boot-copy", [](NtfsBytes& v) { v.disk->write(119999, Bytes(512)); }},
-      {"ntfs.record-torn",
+      {Rule::ntfs_boot_copy, [](NtfsBytes& v) { v.disk->write(119999, Bytes(512)); }},
+      {Rule::ntfs_record_torn,
        [](NtfsBytes& v) {
          Bytes b = v.disk->read(v.mft + 2 * 64 + 1);
          b[510] ^= 0xFF;
          v.disk->write(v.mft + 2 * 64 + 1, b);
        }},
-      {"ntfs.record-missing", [](NtfsBytes& v) { v.change(8, 0, 'X', 1); }},
-      {"ntfs.record",
+      {Rule::ntfs_record_missing, [](NtfsBytes& v) { v.change(8, 0, 'X', 1); }},
+      {Rule::ntfs_record,
        [](NtfsBytes& v) {  // the list leads to a record that continues another file
          const std::uint64_t n = v.record_of(u"PIECES.BIN");
          const std::uint64_t lba = v.sector_of(n, 0x20);
@@ -130,40 +129,43 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          }
          v.disk->write(lba, list);
        }},
-      {"ntfs.nameless",
+      {Rule::ntfs_nameless,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"A.BIN");
          v.change(n, v.attribute(n, 0x30), 0x40, 4);
        }},
-      {"ntfs.unreachable",
+      {Rule::ntfs_unreachable,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"D");
          v.change(n, v.attribute(n, 0x30) + 24, n | 1ull << 48, 8);
        }},
-      {"ntfs.bitmap-size", [](NtfsBytes& v) { v.change(6, v.attribute(6, 0x80) + 48, 9, 8); }},
-      {"ntfs.record-size", [](NtfsBytes& v) { v.change(65, 28, 2048, 4); }},
-      {"ntfs.record-number", [](NtfsBytes& v) { v.change(65, 44, 7, 4); }},
-      {"ntfs.sequence-zero", [](NtfsBytes& v) { v.change(65, 16, 0, 2); }},
-      {"ntfs.sequence-system", [](NtfsBytes& v) { v.change(4, 16, 9, 2); }},
-      {"ntfs.attribute-end", [](NtfsBytes& v) { v.change(65, 24, 40, 4); }},
-      {"ntfs.attribute-form",
+      {Rule::ntfs_bitmap_size, [](NtfsBytes& v) { v.change(6, v.attribute(6, 0x80) + 48, 9, 8); }},
+      {Rule::ntfs_record_size, [](NtfsBytes& v) { v.change(65, 28, 2048, 4); }},
+      {Rule::ntfs_record_number, [](NtfsBytes& v) { v.change(65, 44, 7, 4); }},
+      {Rule::ntfs_sequence_zero, [](NtfsBytes& v) { v.change(65, 16, 0, 2); }},
+      {Rule::ntfs_sequence_system, [](NtfsBytes& v) { v.change(4, 16, 9, 2); }},
+      {Rule::ntfs_attribute_end, [](NtfsBytes& v) { v.change(65, 24, 40, 4); }},
+      {Rule::ntfs_attribute_form,
        [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 4, 0x1000, 4); }},
-      {"ntfs.attribute-order", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0xC0, 4); }},
-      {"ntfs.attribute-type", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0x08, 4); }},
-      {"ntfs.attribute-id", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 14, 0, 2); }},
-      {"ntfs.attribute-indexed",
+      {Rule::ntfs_attribute_order,
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0xC0, 4); }},
+      {Rule::ntfs_attribute_type,
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10), 0x08, 4); }},
+      {Rule::ntfs_attribute_id,
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 14, 0, 2); }},
+      {Rule::ntfs_attribute_indexed,
        [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 22, 0, 1); }},
-      {"ntfs.runlist",
+      {Rule::ntfs_runlist,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"A.BIN");
          v.change(n, v.attribute(n, 0x80) + 64, 0xFF, 1);
        }},
-      {"ntfs.runlist-length",
+      {Rule::ntfs_runlist_length,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"A.BIN");
          v.change(n, v.attribute(n, 0x80) + 24, 99, 8);
        }},
-      {"ntfs.runlist-form",
+      {Rule::ntfs_runlist_form,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"A.BIN");
          const std::size_t at = v.attribute(n, 0x80) + 64;
@@ -173,7 +175,7 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          v.change(n, at + 3, lcn, 3);
          v.change(n, at + 6, 0, 1);
        }},
-      {"ntfs.short-names",
+      {Rule::ntfs_short_names,
        [](NtfsBytes& v) {  // the long one becomes a further name, as of a hard link
          const std::uint64_t n = v.record_of(u"a long name for one file.text");
          for (int which = 0; which < 2; ++which) {
@@ -181,47 +183,48 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
            if (v.record(n)[space] == 1) v.change(n, space, 0, 1);
          }
        }},
-      {"ntfs.link-count", [](NtfsBytes& v) { v.change(65, 18, 7, 2); }},
-      {"ntfs.sizes",
+      {Rule::ntfs_link_count, [](NtfsBytes& v) { v.change(65, 18, 7, 2); }},
+      {Rule::ntfs_sizes,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"A.BIN");
          v.change(n, v.attribute(n, 0x80) + 48, 99999, 8);
        }},
-      {"ntfs.hole",
+      {Rule::ntfs_hole,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"A.BIN");
          v.change(n, v.attribute(n, 0x80) + 64, 0x000501, 3);
        }},
-      {"ntfs.standard-information",
+      {Rule::ntfs_standard_information,
        [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10) + 16, 60, 4); }},
-      {"ntfs.security-id",
+      {Rule::ntfs_security_id,
        [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x10) + 24 + 52, 0x999, 4); }},
-      {"ntfs.name-form", [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 65, 9, 1); }},
-      {"ntfs.name-unlisted",
+      {Rule::ntfs_name_form,
+       [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 65, 9, 1); }},
+      {Rule::ntfs_name_unlisted,
        [](NtfsBytes& v) { v.change(65, v.attribute(65, 0x30) + 24 + 66, u'Z', 2); }},
-      {"ntfs.name-unlisted",
+      {Rule::ntfs_name_unlisted,
        [](NtfsBytes& v) {  // the root folder's index ends with its first entry
          const std::size_t root = v.attribute(5, 0x90);
          const std::size_t entry = root + little(v.record(5), root + 20, 2) + 32;
          v.change(5, entry + 12, 2, 1);
        }},
-      {"ntfs.name-copy",
+      {Rule::ntfs_name_copy,
        [](NtfsBytes& v) {  // neither the file's own name nor its contents say this
          v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 48, 12345, 8); });
        }},
-      {"ntfs.name-form",
+      {Rule::ntfs_name_form,
        [](NtfsBytes& v) {
          v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 56, 0x10000000, 4); });
        }},
-      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x0001, 0); }},
-      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x0001, 0x800); }},
-      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x8000, 0); }},
-      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x8000, 0x200); }},
-      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x4000, 0x4000); }},
-      {"ntfs.attribute-flags", [](NtfsBytes& v) { set_flags(v, 0x0400, 0); }},
-      {"ntfs.reparse-bit", [](NtfsBytes& v) { set_flags(v, 0, 0x400); }},
-      {"ntfs.directory-flag", [](NtfsBytes& v) { v.change(v.record_of(u"A.BIN"), 22, 3, 2); }},
-      {"ntfs.attribute-list",
+      {Rule::ntfs_attribute_flags, [](NtfsBytes& v) { set_flags(v, 0x0001, 0); }},
+      {Rule::ntfs_attribute_flags, [](NtfsBytes& v) { set_flags(v, 0x0001, 0x800); }},
+      {Rule::ntfs_attribute_flags, [](NtfsBytes& v) { set_flags(v, 0x8000, 0); }},
+      {Rule::ntfs_attribute_flags, [](NtfsBytes& v) { set_flags(v, 0x8000, 0x200); }},
+      {Rule::ntfs_attribute_flags, [](NtfsBytes& v) { set_flags(v, 0x4000, 0x4000); }},
+      {Rule::ntfs_attribute_flags, [](NtfsBytes& v) { set_flags(v, 0x0400, 0); }},
+      {Rule::ntfs_reparse_bit, [](NtfsBytes& v) { set_flags(v, 0, 0x400); }},
+      {Rule::ntfs_directory_flag, [](NtfsBytes& v) { v.change(v.record_of(u"A.BIN"), 22, 3, 2); }},
+      {Rule::ntfs_attribute_list,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"PIECES.BIN");
          const std::uint64_t lba = v.sector_of(n, 0x20);
@@ -229,19 +232,19 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          list[24] ^= 0x3F;
          v.disk->write(lba, list);
        }},
-      {"ntfs.extension",
+      {Rule::ntfs_extension,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"PIECES.BIN");
          v.change(n, 16, 77, 2);
        }},
-      {"ntfs.mft-bitmap", [](NtfsBytes& v) { v.change(65, 22, 0, 2); }},
-      {"ntfs.mirror",
+      {Rule::ntfs_mft_bitmap, [](NtfsBytes& v) { v.change(65, 22, 0, 2); }},
+      {Rule::ntfs_mirror,
        [](NtfsBytes& v) {
          Bytes b = v.disk->read(v.mirror + 2);
          b[100] ^= 1;
          v.disk->write(v.mirror + 2, b);
        }},
-      {"ntfs.mirror",
+      {Rule::ntfs_mirror,
        [](NtfsBytes& v) {  // eight clusters, as two runs of four
          const std::size_t at = v.attribute(1, 0x80) + 64;
          v.change(1, at, 0x31, 1);
@@ -250,10 +253,10 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          v.change(1, at + 5, 0x000431, 3);
          v.change(1, at + 8, 0, 8);
        }},
-      {"ntfs.mft-start", [](NtfsBytes& v) { v.split_mft(6); }},
-      {"ntfs.mft-start", [](NtfsBytes& v) { v.split_mft(20); }},
-      {"ntfs.mft-split", [](NtfsBytes& v) { v.split_mft(41); }},
-      {"ntfs.mft-extension",
+      {Rule::ntfs_mft_start, [](NtfsBytes& v) { v.split_mft(6); }},
+      {Rule::ntfs_mft_start, [](NtfsBytes& v) { v.split_mft(20); }},
+      {Rule::ntfs_mft_split, [](NtfsBytes& v) { v.split_mft(41); }},
+      {Rule::ntfs_mft_extension,
        [](NtfsBytes& v) {  // a list that leads to a record behind what is known of $MFT
          const std::uint64_t list = v.disk->sectors() - 40;
          Bytes entries(96);
@@ -282,32 +285,33 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          v.replace(0, v.attribute(0, 0x30), 0, attribute);
          put_next_id(v, 0);
        }},
-      {"ntfs.system-list", [](NtfsBytes& v) { add_list(v, 2); }},
-      {"ntfs.system-list", [](NtfsBytes& v) { add_list(v, 6); }},
-      {"ntfs.system-list", [](NtfsBytes& v) { add_list(v, 10); }},
-      {"ntfs.volume-record",
+      {Rule::ntfs_system_list, [](NtfsBytes& v) { add_list(v, 2); }},
+      {Rule::ntfs_system_list, [](NtfsBytes& v) { add_list(v, 6); }},
+      {Rule::ntfs_system_list, [](NtfsBytes& v) { add_list(v, 10); }},
+      {Rule::ntfs_volume_record,
        [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 8, 2, 1); }},
-      {"ntfs.not-clean", [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 10, 1, 1); }},
-      {"ntfs.log", [](NtfsBytes& v) { v.disk->write(v.sector_of(2, 0x80), Bytes(512)); }},
-      {"ntfs.attr-def", [](NtfsBytes& v) { v.disk->write(v.sector_of(4, 0x80), Bytes(512)); }},
-      {"ntfs.upcase",
+      {Rule::ntfs_not_clean,
+       [](NtfsBytes& v) { v.change(3, v.attribute(3, 0x70) + 24 + 10, 1, 1); }},
+      {Rule::ntfs_log, [](NtfsBytes& v) { v.disk->write(v.sector_of(2, 0x80), Bytes(512)); }},
+      {Rule::ntfs_attr_def, [](NtfsBytes& v) { v.disk->write(v.sector_of(4, 0x80), Bytes(512)); }},
+      {Rule::ntfs_upcase,
        [](NtfsBytes& v) {
          Bytes b = v.disk->read(v.sector_of(10, 0x80) + 1);
          put(b, (0x131 - 0x100) * 2, u'I', 2);
          v.disk->write(v.sector_of(10, 0x80) + 1, b);
        }},
-      {"ntfs.boot-file", [](NtfsBytes& v) { v.change(7, v.attribute(7, 0x80) + 48, 4096, 8); }},
-      {"ntfs.bad-clusters",
+      {Rule::ntfs_boot_file, [](NtfsBytes& v) { v.change(7, v.attribute(7, 0x80) + 48, 4096, 8); }},
+      {Rule::ntfs_bad_clusters,
        [](NtfsBytes& v) { v.change(8, v.attribute(8, 0x80, 1) + 48, 4096, 8); }},
-      {"ntfs.security-stream",
+      {Rule::ntfs_security_stream,
        [](NtfsBytes& v) {
          Bytes b = v.disk->read(v.sector_of(9, 0x80));
          b[60] ^= 1;
          v.disk->write(v.sector_of(9, 0x80), b);
        }},
-      {"ntfs.security-index",
+      {Rule::ntfs_security_index,
        [](NtfsBytes& v) { v.change(9, v.attribute(9, 0x90, 1) + 32 + 32 + 28, 0x7777, 4); }},
-      {"ntfs.bitmap-missing",
+      {Rule::ntfs_bitmap_missing,
        [](NtfsBytes& v) {
          const std::uint64_t lcn = v.sector_of(v.record_of(u"A.BIN"), 0x80) / v.spc;
          const std::uint64_t lba = v.sector_of(6, 0x80) + lcn / 4096;
@@ -315,14 +319,14 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          b[lcn / 8 % 512] = 0;
          v.disk->write(lba, b);
        }},
-      {"ntfs.bitmap-lost",
+      {Rule::ntfs_bitmap_lost,
        [](NtfsBytes& v) {
          const std::uint64_t lba = v.sector_of(6, 0x80) + 26;
          Bytes b = v.disk->read(lba);
          b[9] = 0xFF;
          v.disk->write(lba, b);
        }},
-      {"ntfs.bitmap-tail",
+      {Rule::ntfs_bitmap_tail,
        [](NtfsBytes& v) {
          const std::uint64_t last = little(v.disk->read(0), 0x28, 8) / v.spc;  // clusters
          const std::uint64_t lba = v.sector_of(6, 0x80) + last / 4096;
@@ -330,7 +334,7 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
          b[last / 8 % 512] = 0;
          v.disk->write(lba, b);
        }},
-      {"ntfs.cluster-shared",
+      {Rule::ntfs_cluster_shared,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"A.BIN");
          const std::size_t at = v.attribute(n, 0x80) + 64;
@@ -340,38 +344,39 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
                   v.sector_of(v.record_of(u"a long name for one file.text"), 0x80) / v.spc, 3);
          v.change(n, at + 5, 0, 1);
        }},
-      {"ntfs.index-root",
+      {Rule::ntfs_index_root,
        [](NtfsBytes& v) { v.change(5, v.attribute(5, 0x90) + 32 + 4, 0x10, 4); }},
-      {"ntfs.index-root", [](NtfsBytes& v) { v.change(9, v.attribute(9, 0x90) + 32 + 12, 3, 1); }},
-      {"ntfs.index-header",
+      {Rule::ntfs_index_root,
+       [](NtfsBytes& v) { v.change(9, v.attribute(9, 0x90) + 32 + 12, 3, 1); }},
+      {Rule::ntfs_index_header,
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x1C, 9000, 4); }); }},
-      {"ntfs.index-entry",
+      {Rule::ntfs_index_entry,
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 8, 4, 2); }); }},
-      {"ntfs.index-block",
+      {Rule::ntfs_index_block,
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 16, 777, 8); }); }},
-      {"ntfs.index-torn",
+      {Rule::ntfs_index_torn,
        [](NtfsBytes& v) {
          const std::uint64_t lba = v.sector_of(v.record_of(u"D"), 0xA0) + 3;
          Bytes b = v.disk->read(lba);
          b[511] ^= 0x55;
          v.disk->write(lba, b);
        }},
-      {"ntfs.index-order",
+      {Rule::ntfs_index_order,
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 66, u'Z', 2); }); }},
-      {"ntfs.index-parent",
+      {Rule::ntfs_index_parent,
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16, 5, 6); }); }},
-      {"ntfs.name-dangling",
+      {Rule::ntfs_name_dangling,
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40, 390, 6); }); }},
-      {"ntfs.name-unknown",
+      {Rule::ntfs_name_unknown,
        [](NtfsBytes& v) {
          v.change_block([](Bytes& b) {
            put(b, 0x40 + 16 + 65, 1, 1);
            put(b, 0x40, 65, 6);
          });
        }},
-      {"ntfs.name-illegal",
+      {Rule::ntfs_name_illegal,
        [](NtfsBytes& v) { v.change_block([](Bytes& b) { put(b, 0x40 + 16 + 66, u'/', 2); }); }},
-      {"ntfs.name-twice",
+      {Rule::ntfs_name_twice,
        [](NtfsBytes& v) {
          v.change_block([](Bytes& b) {  // the second entry gets the first one's name
            const std::size_t second = 0x40 + little(b, 0x48, 2);
@@ -380,7 +385,7 @@ TEST_CASE("check: every rule of NTFS is named when it is broken") {
              b[second + 16 + i] = b[0x50 + i];
          });
        }},
-      {"ntfs.index-bitmap",
+      {Rule::ntfs_index_bitmap,
        [](NtfsBytes& v) {
          const std::uint64_t n = v.record_of(u"D");
          v.change(n, v.attribute(n, 0xB0) + 32, 0xFFFFFFFE, 8);
@@ -402,10 +407,10 @@ TEST_CASE("check: NTFS folders too deep to be named are named by their records")
     }
   }
   const Findings findings = check_volume(*v.disk, utc());
-  const Finding* deep = find_code(findings, "ntfs.path-too-long");
+  const Finding* deep = find_code(findings, Rule::ntfs_path_too_long);
   REQUIRE(deep != nullptr);
   CHECK(*deep->place.record == 64 + 32767 / 151);  // 151 units a folder, from the first on
-  CHECK(find_code(findings, "ntfs.unreachable") == nullptr);
+  CHECK(find_code(findings, Rule::ntfs_unreachable) == nullptr);
 }
 
 TEST_CASE("read: compressed units, holes, named streams and encrypted files") {
@@ -429,7 +434,7 @@ TEST_CASE("read: compressed units, holes, named streams and encrypted files") {
   volume.change(n, volume.attribute(n, 0x10) + 24 + 32, 0x4020, 4);
   const auto reader = open_volume(*volume.disk, utc());
   (void)reader->tree();
-  CHECK(find_code(reader->findings(), "ntfs.encrypted") != nullptr);
+  CHECK(find_code(reader->findings(), Rule::ntfs_encrypted) != nullptr);
   // A packed unit that makes no sense is damage, not contents.
   const std::uint64_t lba = volume.sector_of(volume.record_of(u"UNITS.BIN"), 0x80);
   Bytes torn = volume.disk->read(lba);

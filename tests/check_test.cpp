@@ -80,72 +80,74 @@ struct FatVolume {
 
 TEST_CASE("check: every rule of FAT is named when it is broken") {
   const std::vector<support::Damage<FatVolume>> cases = {
-      {"fat.boot-copy", [](FatVolume& v) { v.change(6, 3, 0x41); }},
-      {"fat.boot-copy", [](FatVolume& v) { v.change(6, 510, 0); }},
-      {"fat.boot-fields", [](FatVolume& v) { v.change(0, 42, 0x0100, 2); }},
-      {"fat.cluster-count", [](FatVolume& v) { v.change(0, 32, v.data + 60000, 4); }},
-      {"fat.one-copy",
+      {Rule::fat_boot_copy, [](FatVolume& v) { v.change(6, 3, 0x41); }},
+      {Rule::fat_boot_copy, [](FatVolume& v) { v.change(6, 510, 0); }},
+      {Rule::fat_boot_fields, [](FatVolume& v) { v.change(0, 42, 0x0100, 2); }},
+      {Rule::fat_cluster_count, [](FatVolume& v) { v.change(0, 32, v.data + 60000, 4); }},
+      {Rule::fat_one_copy,
        [](FatVolume& v) {
          v.change(0, 16, 1);
          v.change(0, 36, 2 * v.fat_sectors, 4);
        }},
-      {"fat.not-clean", [](FatVolume& v) { v.set_entry(1, 0x07FFFFFF); }},
-      {"fat.not-clean", [](FatVolume& v) { v.change(0, 65, 1); }},
-      {"fat.media", [](FatVolume& v) { v.set_entry(0, 0x0FFFFFF0); }},
-      {"fat.copies-differ", [](FatVolume& v) { v.change(v.fat + v.fat_sectors + 1, 8, 7, 4); }},
-      {"fat.fs-info", [](FatVolume& v) { v.change(1, 488, 5, 4); }},
-      {"fat.fs-info", [](FatVolume& v) { v.change(1, 0, 0, 4); }},
-      {"fat.fs-info", [](FatVolume& v) { v.change(1, 492, 90000000, 4); }},
-      {"fat.chain-loop",
+      {Rule::fat_not_clean, [](FatVolume& v) { v.set_entry(1, 0x07FFFFFF); }},
+      {Rule::fat_not_clean, [](FatVolume& v) { v.change(0, 65, 1); }},
+      {Rule::fat_media, [](FatVolume& v) { v.set_entry(0, 0x0FFFFFF0); }},
+      {Rule::fat_copies_differ, [](FatVolume& v) { v.change(v.fat + v.fat_sectors + 1, 8, 7, 4); }},
+      {Rule::fat_fs_info, [](FatVolume& v) { v.change(1, 488, 5, 4); }},
+      {Rule::fat_fs_info, [](FatVolume& v) { v.change(1, 0, 0, 4); }},
+      {Rule::fat_fs_info, [](FatVolume& v) { v.change(1, 492, 90000000, 4); }},
+      {Rule::fat_chain_loop,
        [](FatVolume& v) {
          v.set_entry(v.cluster_of("A       BIN") + 4, v.cluster_of("A       BIN"));
        }},
-      {"fat.chain-free", [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 40000); }},
-      {"fat.chain-bad", [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 30000); }},
-      {"fat.chain-outside",
+      {Rule::fat_chain_free,
+       [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 40000); }},
+      {Rule::fat_chain_bad,
+       [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 30000); }},
+      {Rule::fat_chain_outside,
        [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 0x00FFFFF0); }},
-      {"fat.chain-shared",
+      {Rule::fat_chain_shared,
        [](FatVolume& v) {
          v.set_entry(v.cluster_of("A       BIN") + 1, v.cluster_of("B       BIN"));
        }},
-      {"fat.chain-short",
+      {Rule::fat_chain_short,
        [](FatVolume& v) { v.set_entry(v.cluster_of("A       BIN") + 1, 0x0FFFFFFF); }},
-      {"fat.chain-long",
+      {Rule::fat_chain_long,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("A       BIN");
          v.change(lba, at + 28, 600, 4);
        }},
-      {"fat.unowned",
+      {Rule::fat_unowned,
        [](FatVolume& v) {
          v.set_entry(50000, 50001);
          v.set_entry(50001, 0x0FFFFFFF);
        }},
-      {"fat.root-lost", [](FatVolume& v) { v.disk->write(v.sector_of(v.root), Bytes(512)); }},
-      {"fat.folders-astray",
+      {Rule::fat_root_lost, [](FatVolume& v) { v.disk->write(v.sector_of(v.root), Bytes(512)); }},
+      {Rule::fat_folders_astray,
        [](FatVolume& v) {  // the boot sectors lead to another folder
          for (const std::uint64_t boot : {0, 6}) v.change(boot, 44, v.cluster_of("D          "), 4);
        }},
-      {"fat.folders-astray",
+      {Rule::fat_folders_astray,
        [](FatVolume& v) {
          for (const char* folder : {"D          ", "E          "})
            v.disk->write(v.sector_of(v.cluster_of(folder)), Bytes(512));
        }},
-      {"fat.folder-cluster",
+      {Rule::fat_folder_cluster,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("D          ");
          v.change(lba, at + 26, 0, 2);
        }},
-      {"fat.folder-twice",
+      {Rule::fat_folder_twice,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("E          ");
          v.change(lba, at + 26, v.cluster_of("D          "), 2);
        }},
-      {"fat.folder-size",
+      {Rule::fat_folder_size,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("D          ");
          v.change(lba, at + 28, 512, 4);
        }},
-      {"fat.folder-too-long",
+      {Rule::fat_folder_too_long,
        [](FatVolume& v) {  // 4,200 clusters of entries that aren't there
          std::uint64_t last = v.cluster_of("E          ");
          for (std::uint64_t c = 60000; c < 64200; ++c) {
@@ -162,34 +164,34 @@ TEST_CASE("check: every rule of FAT is named when it is broken") {
          for (std::size_t at = 64; at < 512; at += 32) first[at] = 0xE5;
          v.disk->write(v.sector_of(v.cluster_of("E          ")), first);
        }},
-      {"fat.dots",
+      {Rule::fat_dots,
        [](FatVolume& v) { v.change(v.sector_of(v.cluster_of("D          ")), 32 + 26, 9, 2); }},
-      {"fat.long-name-orphan",
+      {Rule::fat_long_name_orphan,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("ALONGN~1TEX");
          v.change(lba, at, 0xE5);
        }},
-      {"fat.long-name-form",
+      {Rule::fat_long_name_form,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("ALONGN~1TEX");
          v.change(lba, at - 32 + 26, 3, 2);
        }},
-      {"fat.long-name-form",  // a zero inside
+      {Rule::fat_long_name_form,  // a zero inside
        [](FatVolume& v) {
          const auto [lba, at] = v.find("ALONGN~1TEX");
          v.change(lba, at - 32 + 3, 0, 2);
        }},
-      {"fat.long-name-broken",  // the checksum of one piece
+      {Rule::fat_long_name_broken,  // the checksum of one piece
        [](FatVolume& v) {
          const auto [lba, at] = v.find("ALONGN~1TEX");
          v.change(lba, at - 32 + 13, 0x55);
        }},
-      {"fat.long-name-broken",  // its ordinal
+      {Rule::fat_long_name_broken,  // its ordinal
        [](FatVolume& v) {
          const auto [lba, at] = v.find("ALONGN~1TEX");
          v.change(lba, at - 32, 7);
        }},
-      {"fat.behind-end",
+      {Rule::fat_behind_end,
        [](FatVolume& v) {
          const std::uint64_t folder = v.sector_of(v.cluster_of("D          "));
          Bytes sector = v.disk->read(folder);
@@ -198,37 +200,37 @@ TEST_CASE("check: every rule of FAT is named when it is broken") {
          std::copy_n("HIDDEN  BIN ", 12, sector.begin() + static_cast<std::ptrdiff_t>(end + 32));
          v.disk->write(folder, sector);
        }},
-      {"fat.name-odd",  // small letters
+      {Rule::fat_name_odd,  // small letters
        [](FatVolume& v) {
          const auto [lba, at] = v.find("A       BIN");
          v.change(lba, at, 'a');
        }},
-      {"fat.label",
+      {Rule::fat_label,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("C       BIN", v.cluster_of("D          "));
          v.change(lba, at + 11, 8);
        }},
-      {"fat.name-illegal",
+      {Rule::fat_name_illegal,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("A       BIN");
          v.change(lba, at, '/');
        }},
-      {"fat.name-odd",
+      {Rule::fat_name_odd,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("A       BIN");
          v.change(lba, at, '*');
        }},
-      {"fat.name-twice",
+      {Rule::fat_name_twice,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("A       BIN");
          v.change(lba, at, 'B');
        }},
-      {"fat.attributes",
+      {Rule::fat_attributes,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("A       BIN");
          v.change(lba, at + 11, 0xA0);
        }},
-      {"fat.time",
+      {Rule::fat_time,
        [](FatVolume& v) {
          const auto [lba, at] = v.find("A       BIN");
          v.change(lba, at + 24, 0x01E1, 2);
@@ -253,7 +255,8 @@ Comparison mend(FatVolume& volume, Unowned unowned) {
   options.case_folder = folder / "case";
   const JobResult result = run_job(*volume.disk, a, options, quiet);
   CHECK(result.sound());
-  for (const Finding& f : check_volume(*volume.disk, utc())) FAIL_CHECK(f.code << ": " << f.text);
+  for (const Finding& f : check_volume(*volume.disk, utc()))
+    FAIL_CHECK(name_of(f.code) << ": " << f.text);
   const auto copy = volume.disk->clone();
   (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
   CHECK(copy->same_as(*original));
@@ -383,7 +386,7 @@ TEST_CASE("mend: unowned chains are left alone, freed or kept as files, as told"
     taken.change(lba, at + i, static_cast<std::uint8_t>(name[i]));
   const Assessment a = assess_repair(*taken.disk, utc(), Unowned::keep);
   REQUIRE_FALSE(a.in_reach());
-  CHECK(a.obstacles[0].code == "keep-unowned");
+  CHECK(a.obstacles[0].code == ObstacleCode::keep_unowned);
   // What crosses or loops is for a person to decide: nothing is touched.
   FatVolume crossed;
   crossed.set_entry(crossed.cluster_of("A       BIN") + 1, crossed.cluster_of("B       BIN"));
@@ -406,5 +409,5 @@ TEST_CASE("check: single partitions on the command line, and what isn't there") 
   }
   const auto ran = support::tool("check --json " + name + " p1");
   CHECK(ran.status == 1);
-  CHECK(ran.out.find("fat.media") != std::string::npos);
+  CHECK(ran.out.find(name_of(Rule::fat_media)) != std::string::npos);
 }

@@ -72,7 +72,7 @@ std::uint64_t first_of(const Device& disk) {
 }
 
 const Finding& lost(const Survey& survey) {
-  const Finding* f = find_code(survey.partitions.at(0).findings, "volume.boot-lost");
+  const Finding* f = find_code(survey.partitions.at(0).findings, Rule::volume_boot_lost);
   REQUIRE(f != nullptr);
   return *f;
 }
@@ -159,6 +159,7 @@ TEST_CASE("boot sector: however it was lost, the volume is there again with ever
         REQUIRE(a.in_reach());
         REQUIRE(a.steps.size() == 1);
         REQUIRE(a.consents.size() == 1);
+        CHECK(a.consents[0].code == ConsentCode::boot_sector);
         const bool unknown = a.consents[0].text.find("doesn't know") != std::string::npos;
         CHECK(unknown == (damage.severity == Severity::warning));
         support::Folder folder(support::Folder::Where::memory);
@@ -285,7 +286,7 @@ TEST_CASE("boot sector: what is not a copy of this volume's is not put there") {
     Random random(1);
     const Assessment a = assess(*disk, {parse_goal("p1.label=ELB")}, utc(), random);
     REQUIRE_FALSE(a.in_reach());
-    CHECK(a.obstacles[0].code == "volume.boot-lost");
+    CHECK(a.obstacles[0].finding == Rule::volume_boot_lost);
     // But not one by which it goes.
     const Assessment gone = assess(*disk, {parse_goal("p1=gone")}, utc(), random);
     REQUIRE(gone.in_reach());
@@ -303,7 +304,7 @@ TEST_CASE("boot sector: where the first one can't be read files are read with th
     plan.bad_reads.add({first_of(*disk), 1});
     const FaultDevice bad(*disk, plan);
     const Survey survey = survey_disk(bad, utc(), true);
-    const Finding* f = find_code(survey.partitions[0].findings, "volume.unreadable");
+    const Finding* f = find_code(survey.partitions[0].findings, Rule::volume_unreadable);
     REQUIRE(f != nullptr);
     CHECK(f->text.find("the second boot sector") != std::string::npos);
     CHECK_FALSE(f->repairable);
@@ -363,7 +364,7 @@ TEST_CASE("boot sector: the second one of NTFS is written again") {
   const auto disk = sound->clone();
   disk->write(p.range().last(), support::noise(512, 4));
   const Survey survey = survey_disk(*disk, utc(), true);
-  const Finding* f = find_code(survey.partitions[0].findings, "ntfs.boot-copy");
+  const Finding* f = find_code(survey.partitions[0].findings, Rule::ntfs_boot_copy);
   REQUIRE(f != nullptr);
   CHECK(f->repairable);
   support::Folder folder(support::Folder::Where::memory);
@@ -403,7 +404,7 @@ void garble(Device& disk, std::uint64_t byte, std::uint64_t length, std::uint64_
 constexpr std::uint64_t record_bytes = 1024;
 
 // The repair is done, and put back.
-void mend_and_revert(MemoryDevice& disk, const MemoryDevice& sound, const char* code) {
+void mend_and_revert(MemoryDevice& disk, const MemoryDevice& sound, Rule code) {
   const auto broken = disk.clone();
   const Survey survey = survey_disk(disk, utc(), true);
   const Finding* f = find_code(survey.partitions[0].findings, code);
@@ -442,7 +443,7 @@ TEST_CASE("first records: those of $MFT that are damaged are read from their cop
       }
       CAPTURE(which);
       CAPTURE(sector_size);
-      mend_and_revert(*disk, *sound, "ntfs.first-records");
+      mend_and_revert(*disk, *sound, Rule::ntfs_first_records);
     }
   }
 }
@@ -465,7 +466,7 @@ TEST_CASE("first records: copies that are not theirs are written again") {
       }
       CAPTURE(which);
       CAPTURE(sector_size);
-      mend_and_revert(*disk, *sound, "ntfs.mirror");
+      mend_and_revert(*disk, *sound, Rule::ntfs_mirror);
     }
   }
 }
@@ -477,7 +478,7 @@ TEST_CASE("first records: some damaged here and others there, and where both are
   garble(*disk, at.records, 512, 1);
   garble(*disk, at.copies + 2 * record_bytes, 512, 2);
   CHECK(repair_of(*disk).steps.size() == 2);
-  mend_and_revert(*disk, *sound, "ntfs.first-records");
+  mend_and_revert(*disk, *sound, Rule::ntfs_first_records);
 
   garble(*disk, at.copies, 512, 3);
   const Survey survey = survey_disk(*disk, utc(), true);
@@ -494,7 +495,7 @@ TEST_CASE("first records: one that the device doesn't give is read from its copy
   plan.bad_reads.add({at.records / 512, 2});
   const FaultDevice bad(*disk, plan);
   const Survey survey = survey_disk(bad, utc(), true);
-  const Finding* f = find_code(survey.partitions[0].findings, "ntfs.first-records");
+  const Finding* f = find_code(survey.partitions[0].findings, Rule::ntfs_first_records);
   REQUIRE(f != nullptr);
   CHECK_FALSE(f->repairable);
   CHECK(repair_of(bad).steps.empty());

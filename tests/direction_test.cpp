@@ -22,7 +22,7 @@ namespace {
 
 std::string first_obstacle(Device& device, const std::vector<std::string>& words) {
   const Assessment a = assessed(device, words);
-  return a.in_reach() ? "in reach" : a.obstacles[0].code;
+  return a.in_reach() ? "in reach" : name_of(a.obstacles[0]);
 }
 
 }  // namespace
@@ -151,7 +151,7 @@ TEST_CASE("direction: partitions of the GPT world that hold no files are dropped
   write_new_table(device, layout);
   const Assessment a = assessed(device, {"table=mbr"});
   std::string consents;
-  for (const Consent& c : a.consents) consents += c.code + " ";
+  for (const Consent& c : a.consents) consents += std::string(name_of(c.code)) + " ";
   CHECK(consents == "dropped dropped type gpt-only firmware ");
   REQUIRE(a.after.partitions.size() == 1);
   CHECK(std::get<std::uint8_t>(a.after.partitions[0].type) == 0xDA);
@@ -163,7 +163,7 @@ TEST_CASE("direction: a type that doesn't match is noted, and matched when asked
   support::make_small_disk(image, 40000, 2048, 20000, 0x07);
   const auto device = open_device(image, {true, 512});
   const Survey survey = survey_disk(*device, utc());
-  CHECK(find_code(survey.all_findings(), "table.type-mismatch") != nullptr);
+  CHECK(find_code(survey.all_findings(), Rule::table_type_mismatch) != nullptr);
   run_in(*device, assessed(*device, {"p1.type=match"}), folder / "case");
   CHECK(std::get<std::uint8_t>(read_table(*device).layout.find(1)->type) == 0x0E);
   CHECK(survey_disk(*device, utc()).all_findings().empty());
@@ -210,7 +210,7 @@ TEST_CASE(
   device->write(bytes.backup_header.lba, bytes.backup_header.data);
   const Assessment differ = assess_repair(*device, utc());
   REQUIRE_FALSE(differ.in_reach());
-  CHECK(differ.obstacles[0].code == "gpt.copies-differ");
+  CHECK(differ.obstacles[0].finding == Rule::gpt_copies_differ);
   CHECK(assess_repair(good, utc()).steps.empty());
 }
 
@@ -228,8 +228,8 @@ TEST_CASE("mend: a chain that leads outside its container gets a container that 
   Bytes second(512);
   support::put_entry(second, 0, 0x83, 63, 1500);
   device.write(8000, second);
-  CHECK(find_code(read_table(device).findings, "ebr.link-outside") != nullptr);
-  CHECK(first_obstacle(device, {"table=gpt"}) == "ebr.link-outside");
+  CHECK(find_code(read_table(device).findings, Rule::ebr_link_outside) != nullptr);
+  CHECK(first_obstacle(device, {"table=gpt"}) == name_of(Rule::ebr_link_outside));
   run_in(device, assess_repair(device, utc()), folder / "case");
   const TableReading now = read_table(device);
   CHECK(now.findings.empty());

@@ -33,18 +33,18 @@ TEST_CASE("direction: an encrypted volume's type is right as it is, and comes ba
     device.write(start, boot);
   }
   const Survey survey = survey_disk(device, utc(), true);
-  CHECK(find_code(survey.find(1)->findings, "table.type-mismatch") == nullptr);
-  CHECK(find_code(survey.find(2)->findings, "table.type-mismatch") != nullptr);
+  CHECK(find_code(survey.find(1)->findings, Rule::table_type_mismatch) == nullptr);
+  CHECK(find_code(survey.find(2)->findings, Rule::table_type_mismatch) != nullptr);
   const Assessment a = assessed(device, {"table=mbr"});
   run_in(device, a, folder / "there");
   const Layout mbr = read_table(device).layout;
   CHECK(std::get<std::uint8_t>(mbr.find(1)->type) == 0x07);
   CHECK(std::get<std::uint8_t>(mbr.find(2)->type) == 0x83);
   std::string agreed;
-  for (const Consent& c : a.consents) agreed += c.code == "type" ? c.text : "";
+  for (const Consent& c : a.consents) agreed += c.code == ConsentCode::type ? c.text : "";
   CHECK(agreed.find("partition 2") != agreed.npos);
   CHECK(agreed.find("partition 1") == agreed.npos);
-  CHECK(find_code(survey_disk(device, utc(), true).find(1)->findings, "table.type-mismatch") ==
+  CHECK(find_code(survey_disk(device, utc(), true).find(1)->findings, Rule::table_type_mismatch) ==
         nullptr);
   run_in(device, assessed(device, {"table=gpt"}), folder / "back");
   CHECK(std::get<Guid>(read_table(device).layout.find(1)->type) == basic_data_guid());
@@ -148,7 +148,7 @@ TEST_CASE("direction: no change touches fields of entries that it isn't about") 
   const Assessment a = assessed(*device, {"p5=ntfs"});
   run_in(*device, a, folder / "ntfs");
   CHECK(std::any_of(a.consents.begin(), a.consents.end(),
-                    [](const Consent& c) { return c.code == "type"; }));
+                    [](const Consent& c) { return c.code == ConsentCode::type; }));
   CHECK(device->read(0) == mbr);
   CHECK(differing(device->read(70000), ebr) == std::vector<std::size_t>{450});
   CHECK(device->read(70000)[450] == 0x07);
@@ -192,7 +192,7 @@ TEST_CASE("direction: hidden sectors follow in every rewrite that makes them wro
   boot[28] = 63;
   wrong->write(2048, boot);
   const Survey survey = survey_disk(*wrong, support::utc());
-  const Finding* note = find_code(survey.find(1)->findings, "volume.hidden-sectors");
+  const Finding* note = find_code(survey.find(1)->findings, Rule::volume_hidden_sectors);
   REQUIRE(note != nullptr);
   CHECK(note->severity == Severity::note);
   CHECK(assess_repair(*wrong, support::utc()).steps.empty());
@@ -201,8 +201,8 @@ TEST_CASE("direction: hidden sectors follow in every rewrite that makes them wro
   boot[0] = 0xEB;
   boot[1] = 0x1C;
   old->write(2048, boot);
-  CHECK(find_code(survey_disk(*old, support::utc()).find(1)->findings, "volume.hidden-sectors") ==
-        nullptr);
+  CHECK(find_code(survey_disk(*old, support::utc()).find(1)->findings,
+                  Rule::volume_hidden_sectors) == nullptr);
   run_in(*old, assessed(*old, {"p1.active=yes"}), folder / "old");
   CHECK(old->read(2048) == boot);
   run_in(*wrong, assessed(*wrong, {"p1.active=yes"}), folder / "on");

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include <fmt/core.h>
+
 #include "orrelune.h"
 #include "support.h"
 #include "volumes.h"
@@ -48,7 +50,7 @@ Made volume_with(VolumeKind kind, std::uint32_t sector_size) {
 
 const Finding* differ(const Device& disk, Findings& kept) {
   kept = check_volume(disk, utc());
-  return find_code(kept, "fat.copies-differ");
+  return find_code(kept, Rule::fat_copies_differ);
 }
 
 using Change = std::function<void(Bytes&, Random&)>;
@@ -102,7 +104,7 @@ TEST_CASE("FAT copies: whatever became of one of them, the other gives every fil
           Findings findings;
           const Finding* f = differ(*disk, findings);
           REQUIRE(f != nullptr);
-          const bool open = find_code(findings, "fat.not-clean") != nullptr;
+          const bool open = find_code(findings, Rule::fat_not_clean) != nullptr;
           // Where nothing leads to what was changed, it may be either.
           const bool any = f->severity == Severity::error;
           CHECK(manifest_of(*disk).seal() == recorded.seal());
@@ -204,13 +206,13 @@ TEST_CASE("FAT copies: a volume that was left open is not called closed by its s
   const Finding* f = differ(*disk, findings);
   REQUIRE(f != nullptr);
   CHECK(f->severity == Severity::error);
-  CHECK(find_code(findings, "fat.not-clean") != nullptr);
+  CHECK(find_code(findings, Rule::fat_not_clean) != nullptr);
   CHECK(assess_repair(*disk, utc(), Unowned::free).steps.empty());
   CHECK(manifest_of(*disk).files() == 120);
   OpenedVolume opened(*disk, 0, utc());
   const std::string listed = files_text(opened, "", list_files(opened.reader(), ""), {});
   CHECK_MESSAGE(listed.find("read with the second one") != std::string::npos, listed);
-  CHECK(find_code(opened.findings(), "fat.copies-differ") != nullptr);
+  CHECK(find_code(opened.findings(), Rule::fat_copies_differ) != nullptr);
   Random random(1);
   CHECK_FALSE(assess(*disk, {parse_goal("volume=ntfs")}, utc(), random).in_reach());
 }
@@ -236,7 +238,7 @@ TEST_CASE(
   disk->write(sound.fat + sound.sectors, fat);
   const Findings findings = check_volume(*disk, utc());
   REQUIRE(findings.size() == 1);
-  CHECK(findings[0].code == "fat.unowned");
+  CHECK(findings[0].code == Rule::fat_unowned);
   CHECK(findings[0].text.starts_with("5 clusters in "));
   CHECK_FALSE(assess_repair(*disk, utc(), Unowned::keep).in_reach());
   const Assessment a = assess_repair(*disk, utc(), Unowned::free);

@@ -238,11 +238,11 @@ TEST_CASE("fat: entries made by hand from the specification") {
   REQUIRE(extents.size() == 2);
   CHECK(extents[0] == SectorRange{70, 1});
   CHECK(extents[1] == SectorRange{72, 1});
-  std::map<std::string, std::string> broken;
+  std::map<std::string, Rule> broken;
   for (const Finding& f : reader->findings()) broken[f.place.path] = f.code;
-  CHECK(broken["CIRCLE.BIN"] == "fat.chain");
-  CHECK(broken["TOOSHORT.BIN"] == "fat.chain-short");
-  CHECK(broken["ONBAD.BIN"] == "fat.chain");
+  CHECK(broken["CIRCLE.BIN"] == Rule::fat_chain);
+  CHECK(broken["TOOSHORT.BIN"] == Rule::fat_chain_short);
+  CHECK(broken["ONBAD.BIN"] == Rule::fat_chain);
   CHECK(broken.size() == 3);
 }
 
@@ -291,7 +291,7 @@ TEST_CASE("fat: a volume that was not closed is reported, by either note") {
   }
   const auto reader = open_volume(device, utc());
   CHECK_FALSE(reader->info().clean);
-  CHECK(find_code(reader->findings(), "fat.not-clean") != nullptr);
+  CHECK(find_code(reader->findings(), Rule::fat_not_clean) != nullptr);
 }
 
 TEST_CASE("fat: damage of any kind ends in findings or an error, never worse") {

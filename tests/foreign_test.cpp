@@ -60,7 +60,7 @@ TEST_CASE("foreign: an NTFS volume that other hands laid out is sound, and read 
     const foreign::Volume v = in_a_table(shape);
     const Findings findings = survey_disk(*v.disk, utc(), true).all_findings();
     for (const Finding& f : findings) {
-      MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+      MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
       CHECK(f.severity == Severity::note);
     }
     must_hold(*v.disk, v.files);
@@ -82,7 +82,7 @@ bool done_and_put_back(MemoryDevice& disk, const std::vector<std::string>& goals
   const Assessment a =
       goals.empty() ? assess_repair(disk, utc(), unowned) : assess(disk, parsed, utc(), random);
   for (const Obstacle& o : a.obstacles)
-    if (goals.empty()) MESSAGE(o.code << ": " << o.text);
+    if (goals.empty()) MESSAGE(name_of(o) << ": " << o.text);
   if (!a.in_reach()) return false;
   const JobResult result = run_job(disk, a, support::case_in_memory(folder / "case"), quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
@@ -153,7 +153,7 @@ TEST_CASE("foreign: FAT volumes that other hands laid out are read, rewritten an
     constexpr std::uint64_t begin = 32768, all = 2500000;
     const foreign::FatVolume v = foreign::fat(shape, begin, all);
     for (const Finding& f : survey_disk(*v.disk, utc(), true).all_findings())
-      CHECK_MESSAGE(f.severity == Severity::note, f.code << ": " << f.text);
+      CHECK_MESSAGE(f.severity == Severity::note, name_of(f.code) << ": " << f.text);
     must_hold(*v.disk, v.files);
     for (const auto& goals : all_goals) {
       CAPTURE(words_of(goals));
@@ -275,7 +275,7 @@ TEST_CASE("foreign: GPTs that other hands laid out are read, changed and put bac
     CAPTURE(shape.name);
     const auto made = foreign::gpt(shape);
     for (const Finding& f : survey_disk(*made, utc(), true).all_findings())
-      CHECK_MESSAGE(f.severity != Severity::error, f.code << ": " << f.text);
+      CHECK_MESSAGE(f.severity != Severity::error, name_of(f.code) << ": " << f.text);
     for (const auto& goals : all_goals) {
       // The partitions by the numbers that their entries have.
       std::vector<std::string> here;
@@ -365,7 +365,7 @@ TEST_CASE("foreign: MBRs that other hands laid out are read, changed and put bac
     const auto made = foreign::mbr(shape);
     const Survey survey = survey_disk(*made, utc(), true);
     for (const Finding& f : survey.all_findings())
-      CHECK_MESSAGE(f.severity != Severity::error, f.code << ": " << f.text);
+      CHECK_MESSAGE(f.severity != Severity::error, name_of(f.code) << ": " << f.text);
     std::vector<std::string> all_goals = {"table=gpt", "g1=raw", "g2=ntfs:3MiB"};
     std::vector<Partition> parts = survey.table.layout.data_partitions();
     for (const Partition& p : parts)

@@ -184,7 +184,8 @@ void must_be_sound(const std::filesystem::path& image) {
   options.zone = Zone();
   const auto device = open_device(image);
   const Findings findings = survey_disk(*device, options, true).all_findings();
-  for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+  for (const Finding& f : findings)
+    MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
 }
 
@@ -359,8 +360,8 @@ TEST_CASE("judge: the kernel mounts every one of 60 aged volumes with small clus
   support::unpack_image("split-start", kept);
   const auto old = open_device(kept);
   const Findings findings = check_volume(*old, support::utc());
-  CHECK(find_code(findings, "ntfs.mft-start") != nullptr);
-  CHECK(find_code(findings, "ntfs.mft-split") != nullptr);
+  CHECK(find_code(findings, Rule::ntfs_mft_start) != nullptr);
+  CHECK(find_code(findings, Rule::ntfs_mft_split) != nullptr);
   const std::string refused =
       jury.add(old->sectors(), 512, [&old](Device& image) { copy_device(*old, image); });
   jury.look(support::is_long() ? 1 : 3);

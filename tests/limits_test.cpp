@@ -35,9 +35,9 @@ TEST_CASE("limits: a chain of EBRs is followed as far as any system would") {
   CHECK(most.findings.empty());
   CHECK(most.layout.data_partitions().size() == 1024);
   const TableReading more = read_table(*chain(1025, false));
-  REQUIRE(find_code(more.findings, "ebr.too-many") != nullptr);
-  CHECK(find_code(more.findings, "ebr.too-many")->severity == Severity::error);
-  CHECK(find_code(more.findings, "ebr.loop") == nullptr);
+  REQUIRE(find_code(more.findings, Rule::ebr_too_many) != nullptr);
+  CHECK(find_code(more.findings, Rule::ebr_too_many)->severity == Severity::error);
+  CHECK(find_code(more.findings, Rule::ebr_loop) == nullptr);
 }
 
 TEST_CASE("limits: partitions that cover the disk over and over are not all looked into") {
@@ -45,7 +45,7 @@ TEST_CASE("limits: partitions that cover the disk over and over are not all look
   const Survey survey = survey_disk(*disk, utc());
   std::size_t left_out = 0;
   for (const SurveyedPartition& p : survey.partitions)
-    left_out += find_code(p.findings, "table.overlaps") != nullptr ? 1 : 0;
+    left_out += find_code(p.findings, Rule::table_overlaps) != nullptr ? 1 : 0;
   CHECK(left_out > 20);
   CHECK(left_out < 60);
   QuietProgress quiet;
@@ -77,13 +77,13 @@ TEST_CASE("limits: folders inside folders end where no system can name them") {
   const auto reader = open_volume(*disk, utc());
   CHECK(reader->tree().file_count() == 1);
   CHECK(reader->tree().directory_count() == 131);  // 130 × 251 units is the last that fits
-  CHECK(find_code(reader->findings(), "fat.path-too-long") != nullptr);
+  CHECK(find_code(reader->findings(), Rule::fat_path_too_long) != nullptr);
   const Findings checked = check_volume(*disk, utc());
-  REQUIRE(find_code(checked, "fat.path-too-long") != nullptr);
+  REQUIRE(find_code(checked, Rule::fat_path_too_long) != nullptr);
   Random random(1);
   const Assessment a = assess(*disk, {parse_goal("volume=ntfs")}, utc(), random);
   REQUIRE_FALSE(a.in_reach());
-  CHECK(a.obstacles.front().code == "fat.path-too-long");
+  CHECK(a.obstacles.front().finding == Rule::fat_path_too_long);
 }
 
 TEST_CASE("limits: chains that two folders or many files share are named, and cost no more") {
@@ -124,8 +124,8 @@ TEST_CASE("limits: chains that two folders or many files share are named, and co
   }
   REQUIRE(first == 41);
   const Findings findings = check_volume(*disk, utc());
-  CHECK(find_code(findings, "fat.folder-twice") != nullptr);
-  CHECK(find_code(findings, "fat.chain-shared") != nullptr);
+  CHECK(find_code(findings, Rule::fat_folder_twice) != nullptr);
+  CHECK(find_code(findings, Rule::fat_chain_shared) != nullptr);
   const auto reader = open_volume(*disk, utc());
   std::uint64_t sectors = 0;
   for (FileTree::Id id = 1; id < reader->tree().size(); ++id) {

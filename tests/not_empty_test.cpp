@@ -85,7 +85,7 @@ TEST_CASE("not empty: absurd extended entries are a damaged table, not none") {
     const TableReading table = read_table(*disk);
     CHECK(table.layout.kind == TableKind::mbr);
     CHECK(table.layout.partitions.size() == 1);
-    CHECK(find_code(table.findings, "mbr.entry-odd") != nullptr);
+    CHECK(find_code(table.findings, Rule::mbr_entry_odd) != nullptr);
     CHECK_FALSE(assessed(*disk, {"table=gpt"}).in_reach());
   }
 }
@@ -100,7 +100,7 @@ TEST_CASE("not empty: a GPT whose header names a wrong place for its copy says s
   for (const SectorWrite* w : {&g.array, &g.header, &g.backup_array, &g.backup_header})
     disk.write(w->lba, w->data);
   disk.write(0, g.protective_mbr);
-  CHECK(find_code(read_table(disk).findings, "gpt.alternate") != nullptr);
+  CHECK(find_code(read_table(disk).findings, Rule::gpt_alternate) != nullptr);
 }
 
 TEST_CASE("not empty: where a partition was deleted the new one's owner is told of its volume") {
@@ -120,7 +120,8 @@ TEST_CASE("not empty: where a partition was deleted the new one's owner is told 
   }
   const auto told = [&] {
     for (const Consent& c : assessed(*disk, {"g1=raw"}).consents) {
-      if (c.code == "gap-data" && c.text.find("volume") != std::string::npos) return c.text;
+      if (c.code == ConsentCode::gap_data && c.text.find("volume") != std::string::npos)
+        return c.text;
     }
     return std::string();
   };
@@ -167,7 +168,7 @@ TEST_CASE("asleep: whatever volume a system is hibernated on, no rewrite of the 
       CAPTURE(std::string(goal));
       const Assessment a = assessed(*disk, {goal});
       CHECK(a.in_reach() != head.asleep);
-      if (head.asleep) CHECK(a.obstacles[0].code == "asleep");
+      if (head.asleep) CHECK(a.obstacles[0].code == ObstacleCode::asleep);
       Random random(1);
       ReadOptions told = utc();
       told.ignore_unknown_sleep = true;

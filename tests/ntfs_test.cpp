@@ -43,7 +43,8 @@ Converted convert(MemoryDevice& device, const std::string& word = "volume=ntfs")
   out.result = run_job(device, out.assessment, options, quiet);
   CHECK(out.result.sound());
   const Findings findings = survey_disk(device, utc(), true).all_findings();
-  for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+  for (const Finding& f : findings)
+    MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
   const auto copy = device.clone();
   (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
@@ -141,7 +142,7 @@ TEST_CASE(
       const Assessment a = assessed(*make(free));
       if (a.in_reach()) return 0;
       CHECK(a.obstacles.size() == 1);
-      CHECK(a.obstacles[0].code == "volume-room");
+      CHECK(a.obstacles[0].code == ObstacleCode::volume_room);
       return a.obstacles[0].missing_sectors / cluster;
     };
     const std::uint64_t spare = 100;
@@ -185,7 +186,7 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
   };
   const auto first_code = [](Device& device, const std::string& word = "volume=ntfs") {
     const Assessment a = assessed(device, word);
-    return a.in_reach() ? std::string("in reach") : a.obstacles[0].code;
+    return a.in_reach() ? "in reach" : std::string(name_of(a.obstacles[0]));
   };
   CHECK(first_code(*volume([](FatWriter& w) { w.add_file("$MFT", {}); })) == "name-reserved");
   CHECK(first_code(*volume([](FatWriter& w) { w.add_directory("$Extend"); })) == "name-reserved");
@@ -197,6 +198,9 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
     w.add_file("pieces", noise(512 * (w.free_clusters() / 2 - 8), 1), scattered);
   };
   CHECK(first_code(*volume(singles)) == "in reach");
+  const Assessment moving = assessed(*volume(singles));
+  CHECK(std::any_of(moving.consents.begin(), moving.consents.end(),
+                    [](const Consent& c) { return c.code == ConsentCode::made_way; }));
   {  // and what is read before attribute lists are known has none afterwards
     const auto device = volume(singles);
     convert(*device);
@@ -222,7 +226,7 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
   Bytes fat = dirty->read(32);
   fat[7] = 0x07;
   dirty->write(32, fat);
-  CHECK(first_code(*dirty) == "fat.not-clean");
+  CHECK(first_code(*dirty) == name_of(Rule::fat_not_clean));
 
   {  // A live volume whose $UpCase would have to move into single clusters: not with a list.
     const auto device = volume([](FatWriter& w) {
@@ -237,14 +241,14 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
       const auto copy = device->clone();
       const Assessment a = assessed(*copy, goal);
       if (!a.in_reach()) {
-        CHECK(a.obstacles[0].code == "volume-room");
+        CHECK(a.obstacles[0].code == ObstacleCode::volume_room);
         ++refused;
         continue;
       }
       QuietProgress quiet;
       const support::Folder folder(support::Folder::Where::memory);
       CHECK(run_job(*copy, a, support::case_in_memory(folder / "case"), quiet).sound());
-      CHECK(find_code(check_volume(*copy, utc()), "ntfs.system-list") == nullptr);
+      CHECK(find_code(check_volume(*copy, utc()), Rule::ntfs_system_list) == nullptr);
       ++shorter;
     }
     MESSAGE(shorter << " made shorter, " << refused << " refused");
@@ -391,7 +395,7 @@ TEST_CASE("ntfs: names that Win32 forbids go into the POSIX name space, and are 
   disk->write(first, root);
   const Assessment a = assessed(*disk);
   CHECK(std::any_of(a.consents.begin(), a.consents.end(), [](const Consent& c) {
-    return c.code == "names" && c.text.find("16 names such as 'a:b.txt'") != c.text.npos;
+    return c.code == ConsentCode::names && c.text.find("16 names such as 'a:b.txt'") != c.text.npos;
   }));
   convert(*disk);
 }
@@ -502,7 +506,7 @@ TEST_CASE("ntfs: random volumes become NTFS, sound and with every file, and go b
     if (full) continue;
     writer.finish();
     if (const Assessment a = assessed(*device); !a.in_reach()) {
-      const std::string& code = a.obstacles[0].code;
+      const std::string code = name_of(a.obstacles[0]);
       CHECK_MESSAGE((code == "volume-room" || code == "room-in-pieces"), a.obstacles[0].text);
       ++refused;
       continue;

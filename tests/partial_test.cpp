@@ -187,10 +187,10 @@ TEST_CASE("partial: sectors of a FAT that can't be read are taken from its copy"
       CHECK(m.seal() == whole.seal());
       const Survey survey = survey_disk(device, utc(), true);
       REQUIRE(survey.partitions.size() == 1);
-      const Finding* f = find_code(survey.partitions[0].findings, "fat.unreadable");
+      const Finding* f = find_code(survey.partitions[0].findings, Rule::fat_unreadable);
       REQUIRE(f != nullptr);
       CHECK(f->severity == Severity::error);
-      CHECK(find_code(survey.partitions[0].findings, "fat.copies-differ") == nullptr);
+      CHECK(find_code(survey.partitions[0].findings, Rule::fat_copies_differ) == nullptr);
       Random other(1);
       CHECK_FALSE(assess(device, {parse_goal("volume.label=ELB")}, utc(), other).in_reach());
     }
@@ -219,8 +219,8 @@ TEST_CASE("partial: of an image that was cut off, what there is") {
     CHECK(cut.files() == whole.files());
     CHECK(cut.volumes.front().sectors == 40000);
     const Survey survey = survey_disk(*disk, utc());
-    CHECK(find_code(survey.all_findings(), "mbr.outside") != nullptr);
-    CHECK(find_code(survey.all_findings(), "table.overlaps") == nullptr);
+    CHECK(find_code(survey.all_findings(), Rule::mbr_outside) != nullptr);
+    CHECK(find_code(survey.all_findings(), Rule::table_overlaps) == nullptr);
   }
   SUBCASE("in front of its volume") {
     std::filesystem::resize_file(image, 1024 * 512);
@@ -271,8 +271,8 @@ TEST_CASE("partial: a GPT whose disk ends early is read as far as it goes, and n
       const auto disk = open_device(image, {true, size, 0});
       const TableReading table = read_table(*disk);
       CHECK(table.layout.partitions == layout.partitions);
-      CHECK(find_code(table.findings, "gpt.cut-off") != nullptr);
-      CHECK(find_code(table.findings, "gpt.protective-entry") == nullptr);
+      CHECK(find_code(table.findings, Rule::gpt_cut_off) != nullptr);
+      CHECK(find_code(table.findings, Rule::gpt_protective_entry) == nullptr);
       const Manifest cut = take_manifest(*disk, utc(), silent);
       if (length != last.range().end() - 1) CHECK_FALSE(cut.whole());
       if (!cut.whole()) must_be_partial(*disk, cut);
@@ -373,7 +373,7 @@ TEST_CASE("partial: sectors of a table that can't be read, and what is known all
     CHECK(assess_repair(device, utc(), Unowned::free).steps.empty());
     return survey;
   };
-  const auto has = [](const Survey& survey, const char* code, std::uint64_t sector) {
+  const auto has = [](const Survey& survey, Rule code, std::uint64_t sector) {
     const Findings& all = survey.table.findings;
     return std::any_of(all.begin(), all.end(), [&](const Finding& f) {
       return f.code == code && f.place.sector == sector && !f.repairable;
@@ -386,16 +386,16 @@ TEST_CASE("partial: sectors of a table that can't be read, and what is known all
     const std::uint64_t last = disk.sectors() - 1;
     const Layout layout = read_table(disk).layout;
     CHECK(look(disk, SectorSet{{0, 1}}).table.layout == layout);
-    CHECK(has(look(disk, SectorSet{{0, 1}}), "table.unreadable", 0));
+    CHECK(has(look(disk, SectorSet{{0, 1}}), Rule::table_unreadable, 0));
     for (const std::uint64_t lba : {std::uint64_t{1}, std::uint64_t{20}}) {
       const Survey survey = look(disk, SectorSet{{lba, 1}});
       CHECK(survey.table.layout == layout);
-      CHECK(has(survey, "gpt.primary-damaged", 1));
+      CHECK(has(survey, Rule::gpt_primary_damaged, 1));
     }
     for (const std::uint64_t lba : {last, last - 5}) {
       const Survey survey = look(disk, SectorSet{{lba, 1}});
       CHECK(survey.table.layout == layout);
-      CHECK(has(survey, "gpt.backup-damaged", last));
+      CHECK(has(survey, Rule::gpt_backup_damaged, last));
     }
     SectorSet both{{1, 1}};
     both.add({last, 1});
@@ -409,15 +409,15 @@ TEST_CASE("partial: sectors of a table that can't be read, and what is known all
     for (const std::uint64_t lba : {std::uint64_t{1}, disk.sectors() - 1}) {
       const Survey survey = look(disk, SectorSet{{lba, 1}});
       CHECK(survey.table.layout == layout);
-      CHECK(has(survey, "table.unreadable", lba));
+      CHECK(has(survey, Rule::table_unreadable, lba));
     }
     const std::uint64_t second = *layout.find(6)->table_sector;
     const Survey survey = look(disk, SectorSet{{second, 1}});
     CHECK(survey.table.layout.find(5) != nullptr);
     CHECK(survey.table.layout.find(6) == nullptr);
-    CHECK(has(survey, "ebr.unreadable", second));
+    CHECK(has(survey, Rule::ebr_unreadable, second));
     const Survey nothing = look(disk, SectorSet{{0, 1}});
     CHECK(nothing.table.layout.partitions.empty());
-    CHECK(has(nothing, "table.unreadable", 0));
+    CHECK(has(nothing, Rule::table_unreadable, 0));
   }
 }

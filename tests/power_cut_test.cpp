@@ -151,11 +151,12 @@ class Trial {
     for (const Finding& f : table.findings) {
       // A prepared GPT may stand whole behind the old MBR: nobody reads it before the switch. And a
       // table that is being mended has its damage until then.
-      const bool prepared = is_before_gpt(table.layout) &&
-                            (f.code == "mbr.gpt-remains" || f.code == "gpt.primary-damaged" ||
-                             find_code(findings_, f.code) != nullptr);
+      const bool prepared =
+          is_before_gpt(table.layout) &&
+          (f.code == Rule::mbr_gpt_remains || f.code == Rule::gpt_primary_damaged ||
+           find_code(findings_, f.code) != nullptr);
       // On the way back a GPT is whole again for a moment before LBA 0 is: the case says so.
-      const bool both = reverting && f.code == "mbr.gpt-remains";
+      const bool both = reverting && f.code == Rule::mbr_gpt_remains;
       CHECK_MESSAGE((f.severity != Severity::error || prepared || both), f.text);
     }
     const Look now = look(survey);

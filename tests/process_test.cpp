@@ -173,8 +173,9 @@ TEST_CASE("cases: resume and revert as commands, with the tag of the disk as it 
             .status == 5);
   const std::string now = tag_of(image, 512);
   CHECK(now != tag);
-  CHECK(support::tool("survey " + image.string()).out.find("table.settle-unfinished") !=
-        std::string::npos);
+  CHECK(
+      support::tool("survey " + image.string()).out.find(name_of(Rule::table_settle_unfinished)) !=
+      std::string::npos);
   CHECK(support::tool("resume " + job).status == 3);
   CHECK(support::tool("resume --confirm " + tag + " " + job).status == 3);  // the old disk's tag
   const auto resumed = support::tool("resume --json --confirm " + now + " " + job);
@@ -414,7 +415,7 @@ TEST_CASE("in use: whoever comes while an image is read stops the job before its
     const Verification v = verify_disk(recorded, device, support::utc(), progress, {});
     CHECK(v.comparison.equal());
     CHECK_FALSE(v.now.disturbance.empty());
-    CHECK(find_code(survey_disk(device, support::utc()).table.findings, "disk.disturbed"));
+    CHECK(find_code(survey_disk(device, support::utc()).table.findings, Rule::disk_disturbed));
   });
   std::filesystem::copy_file(twin, image, std::filesystem::copy_options::overwrite_existing);
 

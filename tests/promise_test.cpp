@@ -376,7 +376,7 @@ TEST_CASE("promise: a partition's name comes back from a case as it was, unit by
   support::Folder folder;
   a.tag = "TEST";
   a.device = disk->identity();
-  a.obstacles.push_back({"test", "kept for its names", "", 0, 0, {}});
+  a.obstacles.emplace_back().text = "kept for its names";
   JobOptions options;
   options.case_folder = folder / "case";
   record_refusal(*disk, a, options);

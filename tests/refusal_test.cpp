@@ -80,13 +80,13 @@ TEST_CASE("refusal: partitions that overlap or leave the disk") {
     support::put_entry(mbr, 1, 0x83, 20000, 5000);
     d.write(0, mbr);
   });
-  must_refuse(folder, "mbr.overlap");
+  must_refuse(folder, name_of(Rule::mbr_overlap));
   edit(folder / "disk.img", [](Device& d) {
     Bytes mbr = d.read(0);
     support::put_entry(mbr, 1, 0x83, 30000, 50000);
     d.write(0, mbr);
   });
-  must_refuse(folder, "mbr.outside");
+  must_refuse(folder, name_of(Rule::mbr_outside));
 }
 
 TEST_CASE("refusal: chains that can't be trusted") {
@@ -101,7 +101,7 @@ TEST_CASE("refusal: chains that can't be trusted") {
     support::put_entry(ebr, 1, 0x05, 0, 100);  // leads to itself
     d.write(30000, ebr);
   });
-  must_refuse(folder, "ebr.loop");
+  must_refuse(folder, name_of(Rule::ebr_loop));
   edit(folder / "disk.img", [](Device& d) {
     Bytes mbr = d.read(0);
     support::put_entry(mbr, 2, 0x0F, 45000, 1000);
@@ -111,7 +111,7 @@ TEST_CASE("refusal: chains that can't be trusted") {
     d.write(30000, ebr);
     d.write(45000, ebr);
   });
-  must_refuse(folder, "mbr.two-extended");
+  must_refuse(folder, name_of(Rule::mbr_two_extended));
 }
 
 TEST_CASE("refusal: an EBR where the GPT must go") {
@@ -136,7 +136,7 @@ TEST_CASE("refusal: a volume that isn't clean, a damaged one, a dynamic disk") {
     boot[37] |= 1;
     d.write(2048, boot);
   });
-  must_refuse(folder, "fat.not-clean");
+  must_refuse(folder, name_of(Rule::fat_not_clean));
   support::make_small_disk(folder / "disk.img", 40000, 2048, 20000);
   edit(folder / "disk.img", [](Device& d) {
     Bytes boot = d.read(2048);
@@ -144,7 +144,7 @@ TEST_CASE("refusal: a volume that isn't clean, a damaged one, a dynamic disk") {
     boot[20] = 0x4E;
     d.write(2048, boot);
   });
-  must_refuse(folder, "volume.damaged");
+  must_refuse(folder, name_of(Rule::volume_damaged));
   support::make_small_disk(folder / "disk.img", 40000, 2048, 20000, 0x42);
   must_refuse(folder, "managed");
 }
@@ -163,7 +163,7 @@ TEST_CASE("refusal: a GPT already there, in force or left behind; no table; a di
     support::put_entry(mbr, 0, 0x0E, 2048, 20000);
     d.write(0, mbr);
   });
-  must_refuse(folder, "mbr.gpt-remains");
+  must_refuse(folder, name_of(Rule::mbr_gpt_remains));
   create_image(folder / "disk.img", 40000, 512, true);
   must_refuse(folder, "no-table");
   create_image(folder / "disk.img", 60, 512, true);
@@ -178,5 +178,5 @@ TEST_CASE("refusal: a GPT already there, in force or left behind; no table; a di
 TEST_CASE("refusal: an image of 4096-byte sectors opened with 512") {
   const support::Folder folder;
   support::make_small_disk(folder / "disk.img", 40000, 256, 20000, 0x0E, 4096);
-  must_refuse(folder, "disk.sector-size");
+  must_refuse(folder, name_of(Rule::disk_sector_size));
 }

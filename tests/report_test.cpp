@@ -108,7 +108,7 @@ TEST_CASE("report: every way that a job can end has its page, read by a browser"
   CHECK(labelled.status == 0);
   CHECK_MESSAGE(labelled.out.find("3 findings as before the job") != std::string::npos,
                 labelled.out);
-  CHECK(labelled.out.find("fat.unowned") == std::string::npos);
+  CHECK(labelled.out.find(name_of(Rule::fat_unowned)) == std::string::npos);
   // Without the disk a job that was cut off is either: the page may not claim to know.
   CHECK(read_record(bench.at("cut-case")).outcome == Outcome::cut_off);
 

@@ -134,7 +134,7 @@ void try_goals(const MemoryDevice& original, const std::vector<Goal>& goals, Roo
   }
   if (!a.in_reach()) {
     ++counts.refused;
-    for (const Obstacle& o : a.obstacles) ++counts.why[o.code];
+    for (const Obstacle& o : a.obstacles) ++counts.why[name_of(o)];
     CHECK(a.after == a.before);
     return;
   }
@@ -146,7 +146,7 @@ void try_goals(const MemoryDevice& original, const std::vector<Goal>& goals, Roo
   const auto disk = original.clone();
   const JobResult result = run_job(*disk, a, options, quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
-  for (const Finding& f : result.findings_after) MESSAGE(f.code << ": " << f.text);
+  for (const Finding& f : result.findings_after) MESSAGE(name_of(f.code) << ": " << f.text);
   CHECK(result.sound());
   must_be_as_wished(*disk, a);
   const auto way_back =
@@ -362,7 +362,7 @@ std::string refused_for(const Device& disk, std::initializer_list<const char*> w
     CHECK_FALSE(o.text.empty());
     CHECK_FALSE(o.remedy.empty());
   }
-  return a.obstacles[0].code;
+  return name_of(a.obstacles[0]);
 }
 
 }  // namespace
@@ -437,7 +437,7 @@ TEST_CASE("room: four primaries and no slot: the refusal names roles that make a
   Random random(1);
   const Assessment no = assess(disk, {parse_goal("g1=ntfs")}, utc(), random);
   REQUIRE(no.obstacles.size() == 1);
-  CHECK(no.obstacles[0].code == "no-arrangement");
+  CHECK(no.obstacles[0].code == ObstacleCode::no_arrangement);
   REQUIRE(no.obstacles[0].goals.size() > 1);
   CHECK(no.obstacles[0].goals[0].text() == "g1=ntfs");
   RoomCounts counts;
@@ -723,8 +723,9 @@ TEST_CASE("room: restore points, which a change of their volume spoils, are agre
         disk->write(4 * mib + at, sector);
         const auto before = disk->clone();
         const Assessment a = done(goal, "change");
-        const auto said = std::count_if(a.consents.begin(), a.consents.end(),
-                                        [](const auto& c) { return c.code == "restore-points"; });
+        const auto said = std::count_if(a.consents.begin(), a.consents.end(), [](const auto& c) {
+          return c.code == ConsentCode::restore_points;
+        });
         CHECK(said == (kept && !of_table ? 1 : 0));
         CHECK(there() == (kept && of_table));
         QuietProgress quiet;
@@ -745,12 +746,12 @@ TEST_CASE("room: a new partition in which nothing is written, where an old volum
   };
   const Assessment shorter = assessed("g1=raw:5MiB");
   REQUIRE(!shorter.in_reach());
-  CHECK(shorter.obstacles[0].code == "old-volume");
+  CHECK(shorter.obstacles[0].code == ObstacleCode::old_volume);
   const Assessment whole =
       assessed(fmt::format("g1=raw:{}KiB", div_up<std::uint64_t>(length, 1024)));
   REQUIRE(whole.in_reach());
   CHECK(std::any_of(whole.consents.begin(), whole.consents.end(),
-                    [](const Consent& c) { return c.code == "old-volume"; }));
+                    [](const Consent& c) { return c.code == ConsentCode::old_volume; }));
   RoomCounts counts;
   try_goals(*v.disk, whole.goals, counts);
   CHECK(counts.done == 1);

@@ -7,7 +7,7 @@ using support::put_entry;
 
 namespace {
 
-bool found(const TableReading& reading, const char* code) {
+bool found(const TableReading& reading, Rule code) {
   return find_code(reading.findings, code) != nullptr;
 }
 
@@ -78,26 +78,26 @@ TEST_CASE("table: chains as they are found in the wild") {
     ChainDisk disk;
     disk.ebr(1000, 63, 500, 2000);
     disk.ebr(3000, 63, 500, 2000);
-    CHECK(found(read_table(disk.device), "ebr.loop"));
+    CHECK(found(read_table(disk.device), Rule::ebr_loop));
   }
   SUBCASE("a link outside the container") {
     ChainDisk disk;
     disk.ebr(1000, 63, 500, 8500);
-    CHECK(found(read_table(disk.device), "ebr.link-outside"));
+    CHECK(found(read_table(disk.device), Rule::ebr_link_outside));
   }
   SUBCASE("no signature") {
     ChainDisk disk;
-    CHECK(found(read_table(disk.device), "ebr.no-signature"));
+    CHECK(found(read_table(disk.device), Rule::ebr_no_signature));
   }
   SUBCASE("partitions that overlap, leave the container or cover an EBR") {
     ChainDisk disk;
     disk.ebr(1000, 63, 3000, 2000);
     disk.ebr(3000, 63, 7000, 0);
     const TableReading reading = read_table(disk.device);
-    CHECK(found(reading, "mbr.overlap"));
-    CHECK(found(reading, "ebr.partition-outside"));
-    CHECK(found(reading, "mbr.over-table"));
-    CHECK(found(reading, "mbr.outside"));
+    CHECK(found(reading, Rule::mbr_overlap));
+    CHECK(found(reading, Rule::ebr_partition_outside));
+    CHECK(found(reading, Rule::mbr_over_table));
+    CHECK(found(reading, Rule::mbr_outside));
   }
   SUBCASE("entries 3 and 4") {
     ChainDisk disk;
@@ -105,12 +105,12 @@ TEST_CASE("table: chains as they are found in the wild") {
     Bytes sector = disk.device.read(1000);
     put_entry(sector, 2, 0x06, 20000, 50);
     disk.device.write(1000, sector);
-    REQUIRE(found(read_table(disk.device), "ebr.extra-entry"));
-    CHECK(find_code(read_table(disk.device).findings, "ebr.extra-entry")->severity ==
+    REQUIRE(found(read_table(disk.device), Rule::ebr_extra_entry));
+    CHECK(find_code(read_table(disk.device).findings, Rule::ebr_extra_entry)->severity ==
           Severity::warning);
     put_entry(sector, 2, 0x06, 2000, 50);  // some systems show this one
     disk.device.write(1000, sector);
-    CHECK(find_code(read_table(disk.device).findings, "ebr.extra-entry")->severity ==
+    CHECK(find_code(read_table(disk.device).findings, Rule::ebr_extra_entry)->severity ==
           Severity::error);
   }
 }
@@ -124,9 +124,9 @@ TEST_CASE("table: primaries that break the rules") {
   put_entry(mbr, 3, 0x0F, 9000, 2000);
   device.write(0, mbr);
   const TableReading reading = read_table(device);
-  for (const char* code :
-       {"mbr.overlap", "mbr.two-active", "mbr.two-extended", "ebr.container-outside"}) {
-    CHECK_MESSAGE(found(reading, code), code);
+  for (const Rule code : {Rule::mbr_overlap, Rule::mbr_two_active, Rule::mbr_two_extended,
+                          Rule::ebr_container_outside}) {
+    CHECK_MESSAGE(found(reading, code), name_of(code));
   }
 }
 
@@ -157,51 +157,51 @@ TEST_CASE("table: damaged copies of a GPT are found, and the other one is read")
   SUBCASE("primary header") {
     damage(1, 40);
     const TableReading reading = read_table(device);
-    CHECK(found(reading, "gpt.primary-damaged"));
+    CHECK(found(reading, Rule::gpt_primary_damaged));
     CHECK(reading.layout == layout);
   }
   SUBCASE("primary entries") {
     damage(5, 100);
-    CHECK(found(read_table(device), "gpt.primary-damaged"));
+    CHECK(found(read_table(device), Rule::gpt_primary_damaged));
   }
   SUBCASE("backup") {
     damage(19999, 88);
     const TableReading reading = read_table(device);
-    CHECK(found(reading, "gpt.backup-damaged"));
+    CHECK(found(reading, Rule::gpt_backup_damaged));
     CHECK(reading.layout == layout);
   }
   SUBCASE("both") {
     damage(1, 0);
     damage(19999, 20);
     const TableReading reading = read_table(device);
-    CHECK(found(reading, "gpt.none-valid"));
+    CHECK(found(reading, Rule::gpt_none_valid));
     CHECK(reading.layout.kind == TableKind::none);
   }
   SUBCASE("no protective MBR") {
     device.write(0, Bytes(512));
     const TableReading reading = read_table(device);
-    CHECK(found(reading, "gpt.protective-missing"));
+    CHECK(found(reading, Rule::gpt_protective_missing));
     CHECK(reading.layout == layout);
   }
   SUBCASE("a hybrid") {
     Bytes mbr = device.read(0);
     put_entry(mbr, 1, 0x0C, 1100, 500);
     device.write(0, mbr);
-    CHECK(found(read_table(device), "gpt.hybrid"));
+    CHECK(found(read_table(device), Rule::gpt_hybrid));
   }
   SUBCASE("an MBR over a GPT that was left behind") {
     Bytes mbr(512);
     put_entry(mbr, 0, 0x0C, 1100, 500);
     device.write(0, mbr);
     const TableReading reading = read_table(device);
-    CHECK(found(reading, "mbr.gpt-remains"));
+    CHECK(found(reading, Rule::mbr_gpt_remains));
     CHECK(reading.layout.kind == TableKind::mbr);
   }
   SUBCASE("a disk that has grown") {
     MemoryDevice larger(30000, 512);
     larger.write(0, device.read(0, 20000));
     const TableReading reading = read_table(larger);
-    CHECK(found(reading, "gpt.backup-not-last"));
+    CHECK(found(reading, Rule::gpt_backup_not_last));
     CHECK(reading.layout.partitions == layout.partitions);
   }
 }

@@ -38,7 +38,8 @@ Assessment into(MemoryDevice& device, const std::vector<std::string>& words) {
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
   CHECK(result.sound());
   const Findings findings = survey_disk(device, utc(), true).all_findings();
-  for (const Finding& f : findings) MESSAGE(f.code << ": " << f.text << " " << f.place.text());
+  for (const Finding& f : findings)
+    MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
   const auto copy = device.clone();
   (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
@@ -133,7 +134,7 @@ TEST_CASE("to FAT: clusters of every size, sectors of both, from NTFS and from F
     for (const std::string& goal : c.goals) {
       CAPTURE(goal);
       const Assessment a = into(*device, {goal});
-      for (const Obstacle& o : a.obstacles) MESSAGE(goal << ": " << o.code << ": " << o.text);
+      for (const Obstacle& o : a.obstacles) MESSAGE(goal << ": " << name_of(o) << ": " << o.text);
       CHECK(seal_of(*device) == seal);
       const auto reader = open_volume(*device, utc());
       CHECK(reader->info().serial == "1234-5678");
@@ -196,8 +197,9 @@ TEST_CASE("to FAT: short names that another code page can't spell become others,
     CAPTURE(page);
     const auto before = device->clone();
     const Assessment a = rewritten("volume=fat32", page, page == 437 ? "fat" : "same");
-    const auto said = std::find_if(a.consents.begin(), a.consents.end(),
-                                   [](const Consent& c) { return c.code == "short-names"; });
+    const auto said = std::find_if(a.consents.begin(), a.consents.end(), [](const Consent& c) {
+      return c.code == ConsentCode::short_names;
+    });
     REQUIRE((said != a.consents.end()) == (page == 437));
     if (page == 437) CHECK(said->text.find("1 short name (8.3) that") != std::string::npos);
     device = before->clone();
@@ -222,12 +224,12 @@ TEST_CASE("to FAT: room that would be lost in front of the FATs is said, or save
     const Assessment a = into(*device, {"volume.cluster=1KiB"});
     for (const Obstacle& o : a.obstacles) MESSAGE(o.text);
     REQUIRE(a.in_reach());
-    const auto said = [&a](const char* code) {
+    const auto said = [&a](ConsentCode code) {
       return std::any_of(a.consents.begin(), a.consents.end(),
                          [code](const Consent& c) { return c.code == code; });
     };
-    CHECK(said("by-way-of-ntfs") == full);
-    CHECK(said("room") == !full);
+    CHECK(said(ConsentCode::by_way_of_ntfs) == full);
+    CHECK(said(ConsentCode::room) == !full);
     const std::uint64_t left = survey_disk(*device, utc()).partitions[0].volume->free_bytes;
     const std::uint64_t old_fats = 2ull * 2319 * 512;
     CHECK((left + old_fats / 2 >= free) == full);
@@ -329,15 +331,15 @@ TEST_CASE("to FAT: names that it can't spell are refused, or become others that 
   const auto original = v.disk->clone();
   const Assessment no = assessed_fat(*v.disk, {"volume=fat32"});
   REQUIRE(no.obstacles.size() >= 4);
-  for (const Obstacle& o : no.obstacles) MESSAGE(o.code << ": " << o.text);
-  CHECK(no.obstacles[0].code == "name");
-  CHECK(no.obstacles[0].remedy.find("--rename safe") != std::string::npos);
+  for (const Obstacle& o : no.obstacles) MESSAGE(name_of(o) << ": " << o.text);
+  CHECK(no.obstacles[0].code == ObstacleCode::name);
+  CHECK(no.obstacles[0].remedy.find("names=safe") != std::string::npos);
 
   const support::Folder folder(support::Folder::Where::memory);
   QuietProgress quiet;
   JobOptions options = support::case_in_memory(folder / "case");
   const Assessment a = assessed_fat(*v.disk, {"volume=fat32", "names=safe"});
-  for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+  for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
   REQUIRE(a.in_reach());
   const JobResult result = run_job(*v.disk, a, options, quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
@@ -390,7 +392,7 @@ TEST_CASE("to FAT: names drawn at random, many of which it can't spell") {
     });
     const auto original = v.disk->clone();
     const Assessment a = assessed_fat(*v.disk, {"volume=fat16", "names=safe"});
-    for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+    for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
     REQUIRE(a.in_reach());
     const support::Folder folder(support::Folder::Where::memory);
     JobOptions options = support::case_in_memory(folder / "case");
@@ -410,7 +412,7 @@ TEST_CASE("to FAT: names drawn at random, many of which it can't spell") {
 TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written") {
   const auto code_in = [](const Assessment& a, const std::string& code) {
     return std::any_of(a.obstacles.begin(), a.obstacles.end(),
-                       [&](const Obstacle& o) { return o.code == code; });
+                       [&](const Obstacle& o) { return name_of(o) == code; });
   };
   SUBCASE("a system that sleeps, on NTFS and on FAT") {
     support::NtfsBytes v([](FatWriter& w) {
@@ -481,7 +483,7 @@ TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written
     for (int i = 0; i < 21842; ++i) writer.add_file(fmt::format("reading {:05} x.csv", i), {});
     writer.finish();
     const Assessment a = assessed_fat(*device, {"volume=fat16"});
-    for (const Obstacle& o : a.obstacles) MESSAGE(o.code << ": " << o.text);
+    for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
     CHECK(code_in(a, "folder-entries"));
   }
   SUBCASE("files of 4 GiB") {

@@ -139,7 +139,7 @@ TEST_CASE("undo: with live sectors only, every rewrite's disk is back with every
     CHECK(c.equal());
     // What was free may show what was written there: a GPT that nobody reads.
     for (const Finding& f : survey_disk(*disk, utc(), true).all_findings()) {
-      const bool known = find_code(before, f.code) != nullptr || f.code == "mbr.gpt-remains";
+      const bool known = find_code(before, f.code) != nullptr || f.code == Rule::mbr_gpt_remains;
       CHECK_MESSAGE((known || f.severity != Severity::error), f.text);
     }
   }
@@ -339,20 +339,20 @@ TEST_CASE("bad media: an unreadable structure is refused with sector and path") 
   Done job(Undo::full, false);
   const Window window(*job.disk, {64, 9600});
   FaultPlan plan;
-  std::string code;
+  Rule code{};
   SUBCASE("a FAT") {
-    code = "fat.unreadable";
+    code = Rule::fat_unreadable;
     plan.bad_reads.add({66, 1});
   }
   SUBCASE("a root folder") {
-    code = "volume.unreadable";
+    code = Rule::volume_unreadable;
     plan.bad_reads.add({64 + 1 + 2 * 19 + 3, 1});
   }
   FaultDevice device(*job.disk, plan);
   Random random(1);
   const Assessment assessment = assess(device, job.assessment.goals, utc(), random);
   REQUIRE_FALSE(assessment.in_reach());
-  CHECK(assessment.obstacles[0].code == code);
+  CHECK(assessment.obstacles[0].finding == code);
   CHECK(assessment.obstacles[0].text.find(
             "sector " + std::to_string(plan.bad_reads.ranges()[0].first)) != std::string::npos);
 }
@@ -370,7 +370,7 @@ TEST_CASE("lost case: the disk itself shows what is left to do") {
     job.options.case_folder = job.folder / std::to_string(cut);
     CHECK(code_of([&] { (void)run_job(device, job.assessment, job.options, job.quiet); }) ==
           ErrorCode::cut_off);
-    CHECK(find_code(read_table(*disk).findings, "table.settle-unfinished") != nullptr);
+    CHECK(find_code(read_table(*disk).findings, Rule::table_settle_unfinished) != nullptr);
     const auto step = find_unfinished(*disk);
     REQUIRE(step);
     finish_unfinished(*disk, *step, job.quiet);

@@ -145,9 +145,9 @@ TEST_CASE("true words: a file with a hole longer than its volume is legal, howev
     support::put_next_id(v, n);
     const Findings findings = check_volume(*v.disk, utc());
     for (const Finding& f : findings) {
-      CHECK(f.code != "ntfs.runlist");
-      CHECK(f.code != "ntfs.bitmap-lost");
-      CHECK(f.code != "ntfs.name-unknown");
+      CHECK(f.code != Rule::ntfs_runlist);
+      CHECK(f.code != Rule::ntfs_bitmap_lost);
+      CHECK(f.code != Rule::ntfs_name_unknown);
     }
     QuietProgress quiet;
     const Manifest m = take_manifest(*v.disk, utc(), quiet);
@@ -213,7 +213,7 @@ TEST_CASE("true words: what a system may leave in a record is no finding") {
   }
   const Findings findings = check_volume(*v.disk, utc());
   for (const Finding& f : findings) {
-    if (f.severity != Severity::note) FAIL_CHECK(f.code << ": " << f.text);
+    if (f.severity != Severity::note) FAIL_CHECK(name_of(f.code) << ": " << f.text);
   }
   CHECK(take_manifest(*v.disk, utc(), *std::make_unique<QuietProgress>()).whole());
 }

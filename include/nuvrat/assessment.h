@@ -16,17 +16,21 @@ namespace nuvrat {
 
 /// Why a goal can't be reached, with its number and what would lift it.
 struct Obstacle {
-  std::string code;    ///< stable: "front-room", "back-room", "not-clean" …
-  std::string text;    ///< what and where
-  std::string remedy;  ///< what would lift it
+  ObstacleCode code = ObstacleCode::already;
+  std::optional<Rule> finding;  ///< of damage: what was found
+  std::string text;             ///< what and where
+  std::string remedy;           ///< what would lift it
   std::uint64_t missing_sectors = 0;
   unsigned partition = 0;   ///< the number of the one it is about, or 0
   std::vector<Goal> goals;  ///< goals that would work instead, where the remedy is that
 };
 
+/// The stable name of its code, or of the rule that was found broken.
+[[nodiscard]] const char* name_of(const Obstacle& obstacle);
+
 /// Something the owner loses or must do, and must agree to.
 struct Consent {
-  std::string code;
+  ConsentCode code = ConsentCode::gone;
   std::string text;
 };
 
@@ -70,7 +74,7 @@ struct Assessment {
   std::vector<Renumbering> numbers;
   std::vector<Step> steps;
   std::vector<ExpectedChange> changes;  ///< of files, that the comparison must find
-  std::optional<BootChange> boot;      ///< of a plan with a goal of boot
+  std::optional<BootChange> boot;       ///< of a plan with a goal of boot
   std::uint64_t files_bytes = 0;        ///< contents to read, twice: before and after
   std::uint64_t sectors_to_write = 0;   ///< by the rewrites themselves
   double expected_seconds = 0;          ///< at the speed that this device showed just now

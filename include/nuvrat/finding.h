@@ -4,18 +4,13 @@
 #include <string>
 #include <vector>
 
+#include <nuvrat/codes.h>
 #include <nuvrat/error.h>
 
 namespace nuvrat {
 
-enum class Severity {
-  note,     ///< unusual but legal
-  warning,  ///< against the rules, yet nothing reads wrong because of it
-  error,    ///< the structure can't be trusted; a rewrite is refused
-};
-
 struct Finding {
-  std::string code;  ///< stable name of the rule, such as "mbr.overlap" or "gpt.backup-missing"
+  Rule code;
   Severity severity = Severity::note;
   Place place;
   std::string text;         ///< one sentence with the values
@@ -24,10 +19,9 @@ struct Finding {
 
 using Findings = std::vector<Finding>;
 
-[[nodiscard]] const char* name_of(Severity severity);
 /// True when any finding is an error.
 [[nodiscard]] bool has_errors(const Findings& findings);
 /// The first finding with this code, or null.
-[[nodiscard]] const Finding* find_code(const Findings& findings, std::string_view code);
+[[nodiscard]] const Finding* find_code(const Findings& findings, Rule code);
 
 }  // namespace nuvrat

@@ -56,7 +56,7 @@ bool has_errors(const Findings& findings) {
                      [](const Finding& f) { return f.severity == Severity::error; });
 }
 
-const Finding* find_code(const Findings& findings, std::string_view code) {
+const Finding* find_code(const Findings& findings, Rule code) {
   const auto it = std::find_if(findings.begin(), findings.end(),
                                [code](const Finding& f) { return f.code == code; });
   return it == findings.end() ? nullptr : &*it;

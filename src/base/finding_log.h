@@ -16,16 +16,14 @@ class FindingLog {
  public:
   static constexpr std::uint64_t listed = 16;
 
-  void add(const char* code, Severity severity, Place place, std::string text,
-           bool repairable = false) {
+  void add(Rule code, Severity severity, Place place, std::string text, bool repairable = false) {
     add(
         code, severity, [&place] { return std::move(place); }, std::move(text), repairable);
   }
 
   /// The place is asked for only where the finding is kept: a path takes as long as it is deep.
   template <std::invocable Where>
-  void add(const char* code, Severity severity, Where where, std::string text,
-           bool repairable = false) {
+  void add(Rule code, Severity severity, Where where, std::string text, bool repairable = false) {
     if (++counts_[code] > listed) return;
     findings_.push_back({code, severity, where(), std::move(text), repairable});
   }
@@ -44,7 +42,7 @@ class FindingLog {
 
  private:
   Findings findings_;
-  std::map<std::string, std::uint64_t> counts_;
+  std::map<Rule, std::uint64_t> counts_;
 };
 
 }  // namespace nuvrat::base

@@ -64,7 +64,7 @@ std::optional<LostStart> look_without_start(const Device& volume, const ReadOpti
   // What Nuvrat doesn't know may be another system's, on a place where a volume was before.
   const bool lost = !trouble.empty() || all_zero(first) || volume::has_boot_signature(first);
   LostStart out;
-  out.findings.push_back({"volume.boot-lost",
+  out.findings.push_back({Rule::volume_boot_lost,
                           lost ? Severity::error : Severity::warning,
                           {{}, 0, {}, {}},
                           state + "; " + words_of_copies(copies, good, deep, start),

@@ -25,7 +25,7 @@ void note_room_behind(const Device& window, const VolumeInfo& volume, const Part
   const std::uint64_t least = (1u << 20) / window.sector_size();  // less is what aligning leaves
   if (volume.sectors >= window.sectors() || window.sectors() - volume.sectors < least) return;
   out.push_back(
-      {"volume.shorter",
+      {Rule::volume_shorter,
        Severity::note,
        {part_name(p.number), p.start + volume.sectors, {}, {}},
        fmt::format("the volume ends {} before its {}: {} sectors after it are not used",
@@ -39,7 +39,7 @@ void note_wrong_start(const Device& window, VolumeKind kind, const Partition& p,
   if (p.number == 0 || p.role == Role::gpt || volume::row_of(kind) == nullptr) return;
   const auto hidden = volume::hidden_sectors_of(window.read(0));
   if (volume::hidden_sectors_fit(hidden, p)) return;
-  out.push_back({"volume.hidden-sectors",
+  out.push_back({Rule::volume_hidden_sectors,
                  p.active ? Severity::warning : Severity::note,
                  {part_name(p.number), p.start, {}, {}},
                  fmt::format("the boot sector says that the volume begins at sector {}, and its "
@@ -84,7 +84,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     there = window_onto(device, p.range());
     const Device& window = *there;
     if (p.number != 0 && is_raid_member(window))
-      out.findings.push_back({"volume.raid-member",
+      out.findings.push_back({Rule::volume_raid_member,
                               Severity::note,
                               {part_name(p.number), {}, {}, {}},
                               "the partition is a member of a RAID: what is on it isn't its own",
@@ -92,7 +92,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     out.signature = recognise_volume(window);
     if (p.number != 0 && !type_matches(p, out.signature.kind)) {
       out.findings.push_back(
-          {"table.type-mismatch",
+          {Rule::table_type_mismatch,
            Severity::note,
            {part_name(p.number), {}, {}, {}},
            fmt::format("the type says {}, the volume is {}; p{}.type=match puts that right",
@@ -104,7 +104,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
       if (out.signature.kind != VolumeKind::unknown || without_start("")) return;
       if (const std::string trace = volume::trace_of_volume(window); !trace.empty())
         out.findings.push_back(
-            {"volume.boot-damaged",
+            {Rule::volume_boot_damaged,
              Severity::error,
              {part_name(p.number), p.start, {}, {}},
              fmt::format("the first sector speaks of a volume ({}), and its fields can't be read "
@@ -134,8 +134,8 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     if (const std::string other = io && there ? words_of_unread_start(*there, options) : "";
         !other.empty())
       text += "; " + other;
-    out.findings.push_back(
-        {io ? "volume.unreadable" : "volume.damaged", Severity::error, at, std::move(text), false});
+    out.findings.push_back({io ? Rule::volume_unreadable : Rule::volume_damaged, Severity::error,
+                            at, std::move(text), false});
   }
 }
 
@@ -147,7 +147,7 @@ void check_sector_size(const Device& device, Survey& survey) {
     const auto there = device::read_if_given(device, 8);
     if (there && std::equal(mark.begin(), mark.end(), there->begin())) {
       survey.table.findings.push_back(
-          {"disk.sector-size",
+          {Rule::disk_sector_size,
            Severity::error,
            {{}, 8, {}, {}},
            "the header of a GPT is at byte 4096; open the image with --sector-size 4096",
@@ -163,7 +163,7 @@ void check_sector_size(const Device& device, Survey& survey) {
         sector[11] == 0x00 && sector[12] == 0x10 && sector[510] == 0x55 && sector[511] == 0xAA;
     if (!boot) continue;
     survey.table.findings.push_back(
-        {"disk.sector-size",
+        {Rule::disk_sector_size,
          Severity::error,
          {{}, there, {}, {}},
          fmt::format(
@@ -177,15 +177,16 @@ void check_sector_size(const Device& device, Survey& survey) {
 
 // What is on such a disk isn't its own: no goal is in reach.
 void note_managers(const Device& device, Survey& survey) {
-  const auto note = [&survey](const char* code, const char* text) {
+  const auto note = [&survey](Rule code, const char* text) {
     survey.table.findings.push_back({code, Severity::note, {}, text, false});
   };
-  if (is_raid_member(device)) note("disk.raid-member", "the disk as a whole is a member of a RAID");
+  if (is_raid_member(device))
+    note(Rule::disk_raid_member, "the disk as a whole is a member of a RAID");
   if (std::any_of(survey.partitions.begin(), survey.partitions.end(),
                   [](const SurveyedPartition& s) {
                     return class_of(s.partition.type) == TypeClass::managed;
                   }))
-    note("disk.managed",
+    note(Rule::disk_managed,
          "the disk is managed by a layer that keeps a database of its own about where everything "
          "on it is");
 }
@@ -249,7 +250,7 @@ std::vector<std::string> Survey::not_looked_at() const {
         kind == TypeClass::bios_boot)
       continue;
     // With its second boot sector it was.
-    const Finding* lost = find_code(s.findings, "volume.boot-lost");
+    const Finding* lost = find_code(s.findings, Rule::volume_boot_lost);
     if (lost != nullptr && lost->repairable) continue;
     const std::string what =
         s.signature.description.empty() ? "unknown contents" : s.signature.description;
@@ -335,7 +336,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
     if (covered.take(there_of(device, p.partition.range()))) {
       look_at_volume(device, options, deep, p);
     } else {
-      p.findings.push_back({"table.overlaps",
+      p.findings.push_back({Rule::table_overlaps,
                             Severity::error,
                             {part_name(p.partition.number), {}, {}, {}},
                             "the partitions cover the disk so many times that this one is not "
@@ -346,7 +347,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
   check_sector_size(device, out);
   note_managers(device, out);
   if (const std::string who = device.disturbance(); !who.empty())
-    out.table.findings.push_back({"disk.disturbed",
+    out.table.findings.push_back({Rule::disk_disturbed,
                                   Severity::warning,
                                   {device.identity().path, {}, {}, {}},
                                   who + ": what was read first may not be there any more",

@@ -135,7 +135,8 @@ void record_partition(const Device& device, const Partition& p, const ReadOption
 // the extended one is all that is known.
 void note_unseen_logicals(const TableReading& table, Manifest& out) {
   const Partition* extended = table.layout.extended();
-  for (const char* code : {"ebr.unreadable", "ebr.no-signature", "ebr.outside", "ebr.too-many"}) {
+  for (Rule code :
+       {Rule::ebr_unreadable, Rule::ebr_no_signature, Rule::ebr_outside, Rule::ebr_too_many}) {
     const Finding* ends = find_code(table.findings, code);
     if (ends == nullptr || extended == nullptr) continue;
     ManifestRange& range = out.ranges.emplace_back();

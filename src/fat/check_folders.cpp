@@ -71,7 +71,8 @@ class FolderWalk {
   bool read_entries(const Folder& folder, SectorRange place, std::vector<Entry>& out) {
     if (index_ >= max_entries) return too_long(folder);
     if (folder_sectors_.first_overlap(place)) {
-      s_.error("fat.folder-twice", folder.node, "its clusters are another folder's, or come again");
+      s_.error(Rule::fat_folder_twice, folder.node,
+               "its clusters are another folder's, or come again");
       return false;
     }
     folder_sectors_.add(place);
@@ -101,7 +102,7 @@ class FolderWalk {
       entries += is_entry ? 1 : 0;
     }
     if (entries == 0) return;
-    s_.add("fat.behind-end", Severity::note, {}, folder.node,
+    s_.add(Rule::fat_behind_end, Severity::note, {}, folder.node,
            fmt::format("behind the folder's end mark {}: no system shows {}, and a conversion "
                        "leaves {} out",
                        entries == 1 ? "is one entry" : fmt::format("are {} entries", entries),
@@ -109,7 +110,7 @@ class FolderWalk {
   }
 
   bool too_long(const Folder& folder) {
-    s_.error("fat.folder-too-long", folder.node, "the folder has more than 65,536 entries");
+    s_.error(Rule::fat_folder_too_long, folder.node, "the folder has more than 65,536 entries");
     return false;
   }
 
@@ -119,18 +120,18 @@ class FolderWalk {
     s_.error(code_of(chain.fault), node, "its chain is broken: " + chain.text);
   }
 
-  static const char* code_of(Map::Fault fault) {
+  static Rule code_of(Map::Fault fault) {
     switch (fault) {
       case Map::Fault::circle:
-        return "fat.chain-loop";
+        return Rule::fat_chain_loop;
       case Map::Fault::free:
-        return "fat.chain-free";
+        return Rule::fat_chain_free;
       case Map::Fault::bad:
-        return "fat.chain-bad";
+        return Rule::fat_chain_bad;
       case Map::Fault::shared:
-        return "fat.chain-shared";
+        return Rule::fat_chain_shared;
       default:
-        return "fat.chain-outside";
+        return Rule::fat_chain_outside;
     }
   }
 
@@ -174,10 +175,10 @@ class FolderWalk {
         const auto piece = load<LongEntry>(raw);
         if (long_name.pending() && (first & 0x40) != 0) orphan(folder.node, e);
         if (piece.LDIR_FstClusLO.value() != 0 || piece.LDIR_Type != 0)
-          s_.add("fat.long-name-form", Severity::warning, e.sector, folder.node,
+          s_.add(Rule::fat_long_name_form, Severity::warning, e.sector, folder.node,
                  fmt::format("entry {} of a long name has a type or a cluster", e.index));
         if (ends_inside(piece))
-          s_.add("fat.long-name-form", Severity::warning, e.sector, folder.node,
+          s_.add(Rule::fat_long_name_form, Severity::warning, e.sector, folder.node,
                  fmt::format("entry {} of a long name goes on after its end: systems show the name "
                              "up to there",
                              e.index));
@@ -190,7 +191,7 @@ class FolderWalk {
         long_name.clear();
         pieces = false;
         if (folder.node != 0 || labelled)
-          s_.add("fat.label", Severity::warning, e.sector, folder.node,
+          s_.add(Rule::fat_label, Severity::warning, e.sector, folder.node,
                  fmt::format("entry {} is a volume label too many, or not in the root folder",
                              e.index));
         labelled = true;
@@ -199,7 +200,7 @@ class FolderWalk {
       std::u16string name = long_name.take(e.raw.DIR_Name);
       if (std::exchange(pieces, false) && name.empty()) {
         const std::u16string alias = short_name_text(e.raw, s_.page, true);
-        s_.add("fat.long-name-broken", Severity::warning, e.sector, folder.node,
+        s_.add(Rule::fat_long_name_broken, Severity::warning, e.sector, folder.node,
                fmt::format("the long name of '{}' is damaged (a piece is missing, or isn't of it): "
                            "systems show the short one",
                            to_utf8(alias)));
@@ -207,7 +208,7 @@ class FolderWalk {
       check_entry(folder, e, name, names, open, seen);
     }
     if (long_name.pending())
-      s_.add("fat.long-name-orphan", Severity::note, {}, folder.node,
+      s_.add(Rule::fat_long_name_orphan, Severity::note, {}, folder.node,
              "entries of a long name at the folder's end belong to no file; they are ignored");
   }
 
@@ -227,7 +228,7 @@ class FolderWalk {
   }
 
   void orphan(std::uint32_t folder, const Entry& e) {
-    s_.add("fat.long-name-orphan", Severity::note, e.sector, folder,
+    s_.add(Rule::fat_long_name_orphan, Severity::note, e.sector, folder,
            fmt::format("entries of a long name before entry {} belong to no file; they are ignored",
                        e.index));
   }
@@ -247,13 +248,13 @@ class FolderWalk {
     const bool one = is_named(entries, 0, ".");
     const bool two = is_named(entries, 1, "..");
     if (!one || !two) {
-      s_.add("fat.dots", Severity::warning, {}, folder.node,
+      s_.add(Rule::fat_dots, Severity::warning, {}, folder.node,
              "the folder doesn't begin with '.' and '..'");
       return (one ? 1u : 0u);
     }
     if (entries[0].raw.cluster() != folder.cluster ||
         entries[1].raw.cluster() != folder.parent_cluster)
-      s_.add("fat.dots", Severity::warning, entries[0].sector, folder.node,
+      s_.add(Rule::fat_dots, Severity::warning, entries[0].sector, folder.node,
              fmt::format("'.' leads to cluster {} and '..' to {}, which should be {} and {}",
                          entries[0].raw.cluster(), entries[1].raw.cluster(), folder.cluster,
                          folder.parent_cluster));
@@ -272,7 +273,7 @@ class FolderWalk {
         folder.node, has_long ? long_name : short_name_text(e.raw, s_.page, true), {}, info);
     check_names(e, node, alias, names);
     if ((e.raw.DIR_Attr & 0xC0) != 0)
-      s_.add("fat.attributes", Severity::warning, e.sector, node,
+      s_.add(Rule::fat_attributes, Severity::warning, e.sector, node,
              fmt::format("the attributes are {:02X}", e.raw.DIR_Attr));
     check_times(e, node);
     const std::uint32_t cluster = e.raw.cluster();
@@ -281,18 +282,19 @@ class FolderWalk {
       return;
     }
     if (e.raw.DIR_FileSize.value() != 0)
-      s_.add("fat.folder-size", Severity::warning, e.sector, node,
+      s_.add(Rule::fat_folder_size, Severity::warning, e.sector, node,
              fmt::format("the folder says that it has {} bytes; it must say 0",
                          e.raw.DIR_FileSize.value()));
     if (!s_.g.valid_cluster(cluster)) {
-      s_.error("fat.folder-cluster", node,
+      s_.error(Rule::fat_folder_cluster, node,
                fmt::format("the folder would begin at cluster {}", cluster));
     } else if (!seen.insert(cluster).second) {
-      s_.error("fat.folder-twice", node,
+      s_.error(Rule::fat_folder_twice, node,
                fmt::format("another folder begins at cluster {} as well", cluster));
     } else if (const std::size_t units = folder.path_units + 1 + s_.tree.name(node).size();
                units > FileTree::max_path_units) {
-      s_.error("fat.path-too-long", folder.node, "folders inside it are too deep for any system");
+      s_.error(Rule::fat_path_too_long, folder.node,
+               "folders inside it are too deep for any system");
     } else {
       const bool below_root = folder.node == 0;
       open.push_back(
@@ -309,20 +311,20 @@ class FolderWalk {
       });
     };
     if (name.empty() || name.find_first_of(std::u16string_view(u"/\0", 2)) != name.npos) {
-      s_.error("fat.name-illegal", node,
+      s_.error(Rule::fat_name_illegal, node,
                "the name is empty or holds a character that no name may hold");
     } else if (std::any_of(e.raw.DIR_Name.begin(), e.raw.DIR_Name.end(),
                            [](std::uint8_t b) { return b >= 'a' && b <= 'z'; })) {
-      s_.add("fat.name-odd", Severity::warning, e.sector, node,
+      s_.add(Rule::fat_name_odd, Severity::warning, e.sector, node,
              "the short name holds small letters, by which some systems don't find it");
     } else if (illegal(name) || illegal(alias) || e.raw.DIR_Name[0] == ' ' || name.size() > 255) {
-      s_.add("fat.name-odd", Severity::warning, e.sector, node,
+      s_.add(Rule::fat_name_odd, Severity::warning, e.sector, node,
              "the name holds a character that FAT names don't");
     }
     const bool twice = !names.insert(lower(name)).second;
     const bool alias_twice = lower(alias) != lower(name) && !names.insert(lower(alias)).second;
     if (twice || alias_twice)
-      s_.error("fat.name-twice", node,
+      s_.error(Rule::fat_name_twice, node,
                fmt::format("'{}' is in its folder twice", to_utf8(twice ? name : alias)));
   }
 
@@ -338,7 +340,7 @@ class FolderWalk {
     if (wrong(e.raw.DIR_WrtDate.value(), e.raw.DIR_WrtTime.value()) ||
         wrong(e.raw.DIR_CrtDate.value(), e.raw.DIR_CrtTime.value()) ||
         wrong(e.raw.DIR_LstAccDate.value(), 0))
-      s_.add("fat.time", Severity::note, e.sector, node, "a date or time is none");
+      s_.add(Rule::fat_time, Severity::note, e.sector, node, "a date or time is none");
   }
 
   void check_file(const Folder& folder, const Entry& e, std::uint32_t node, std::uint32_t cluster) {
@@ -349,7 +351,7 @@ class FolderWalk {
     if (cluster == 0) {
       s_.agreement.follow({folder.cluster, e.index}, {}, needed);
       if (size > 0) {
-        size_finding(e, node, {}, 0, "fat.chain-short");
+        size_finding(e, node, {}, 0, Rule::fat_chain_short);
       }
       return;
     }
@@ -359,15 +361,15 @@ class FolderWalk {
     claim(node, chain.ranges);
     if (!chain.sound()) return;
     if (chain.clusters < needed) {
-      size_finding(e, node, chain.ranges, chain.clusters, "fat.chain-short");
+      size_finding(e, node, chain.ranges, chain.clusters, Rule::fat_chain_short);
     } else if (chain.clusters > needed) {
-      size_finding(e, node, chain.ranges, chain.clusters, "fat.chain-long");
+      size_finding(e, node, chain.ranges, chain.clusters, Rule::fat_chain_long);
     }
   }
 
   void size_finding(const Entry& e, std::uint32_t node, const std::vector<ClusterRange>& chain,
-                    std::uint64_t clusters, const char* code) {
-    const bool is_short = std::string_view(code) == "fat.chain-short";
+                    std::uint64_t clusters, Rule code) {
+    const bool is_short = code == Rule::fat_chain_short;
     const std::uint64_t size = e.raw.DIR_FileSize.value();
     s_.facts.sizes.push_back({e.sector, e.offset, size, chain, clusters, s_.tree.path(node)});
     s_.add(code, is_short ? Severity::error : Severity::warning, e.sector, node,

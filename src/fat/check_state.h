@@ -52,8 +52,8 @@ struct CheckState {
   CopyMerge::Counts copies;                             ///< entries of the other FATs that differ
   std::uint64_t differs_at = 0;  ///< where copies do, in the volume's sectors
 
-  void add(const char* code, Severity severity, std::optional<std::uint64_t> sector,
-           std::uint32_t node, std::string text, bool repairable = false) {
+  void add(Rule code, Severity severity, std::optional<std::uint64_t> sector, std::uint32_t node,
+           std::string text, bool repairable = false) {
     if (sector) *sector *= ratio;
     log.add(
         code, severity,
@@ -63,11 +63,11 @@ struct CheckState {
         std::move(text), repairable);
   }
   void not_clean(std::uint64_t sector) {
-    add("fat.not-clean", Severity::error, sector, root,
+    add(Rule::fat_not_clean, Severity::error, sector, root,
         "the FAT says that the volume was not closed properly, or that errors were seen; start it "
         "once under the system that owns it, or check it there");
   }
-  void error(const char* code, std::uint32_t node, std::string text, bool repairable = false) {
+  void error(Rule code, std::uint32_t node, std::string text, bool repairable = false) {
     add(code, Severity::error, {}, node, std::move(text), repairable);
   }
 };

@@ -31,17 +31,17 @@ Agreement::Doubt Agreement::doubt() const {
   return folders_ > 0 && begun_well_ == 0 ? Doubt::folders_astray : Doubt::none;
 }
 
-const char* Agreement::doubt_code() const {
+std::optional<Rule> Agreement::doubt_code() const {
   switch (doubt()) {
     case Doubt::root_lost:
-      return "fat.root-lost";
+      return Rule::fat_root_lost;
     case Doubt::other_as_root:
     case Doubt::folders_astray:
-      return "fat.folders-astray";
+      return Rule::fat_folders_astray;
     case Doubt::none:
       break;
   }
-  return nullptr;
+  return std::nullopt;
 }
 
 std::string Agreement::doubt_words() const {

@@ -42,7 +42,7 @@ class Agreement {
   enum class Doubt { none, root_lost, other_as_root, folders_astray };
   [[nodiscard]] Doubt doubt() const;
   /// Of the finding; null where there is no doubt.
-  [[nodiscard]] const char* doubt_code() const;
+  [[nodiscard]] std::optional<Rule> doubt_code() const;
   /// The same for people.
   [[nodiscard]] std::string doubt_words() const;
   /// Clusters in use that no entry leads to.

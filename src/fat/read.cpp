@@ -25,7 +25,7 @@ class FatReader final : public VolumeReader {
     require_right_boot();
     const SectorSet& replaced = view_->map().replaced();
     if (!replaced.empty())
-      view_->note("fat.unreadable", Severity::error, replaced.ranges().front().first,
+      view_->note(Rule::fat_unreadable, Severity::error, replaced.ranges().front().first,
                   unreadable_fat_words(replaced.count()));
   }
 
@@ -77,7 +77,7 @@ class FatReader final : public VolumeReader {
     info_.hidden_sectors = geometry_.hidden_sectors;
     info_.clean = map.clean() && !geometry_.dirty_flag;
     if (!info_.clean) {
-      view_->note("fat.not-clean", Severity::error, 0,
+      view_->note(Rule::fat_not_clean, Severity::error, 0,
                   "the volume was not closed properly, or errors were noted on it; start it once "
                   "under the system that owns it, or check it there");
     }
@@ -87,9 +87,9 @@ class FatReader final : public VolumeReader {
   void walk() {
     view_->walk();
     if (!view_->agreement().complete() && geometry_.mirrored) find_better_copy();
-    if (const std::string why = view_->agreement().doubt_words(); !why.empty()) {
-      view_->note(view_->agreement().doubt_code(), Severity::error, geometry_.root_start() * ratio_,
-                  why);
+    if (const auto doubt = view_->agreement().doubt_code()) {
+      const std::string why = view_->agreement().doubt_words();
+      view_->note(*doubt, Severity::error, geometry_.root_start() * ratio_, why);
       view_->left_out().push_back({{}, {}, why});
     }
     for (LeftOut& l : std::exchange(view_->left_out(), {})) leave_out(std::move(l));
@@ -135,7 +135,7 @@ class FatReader final : public VolumeReader {
       view_ = std::move(other);
       fill_info();
       info_.clean = info_.clean && !open;
-      view_->note("fat.copies-differ", Severity::error, geometry_.fat_start(0) * ratio_,
+      view_->note(Rule::fat_copies_differ, Severity::error, geometry_.fat_start(0) * ratio_,
                   fmt::format("the first FAT isn't as the folders say: the volume is read with {}",
                               ordinal_fat(copy)),
                   true);

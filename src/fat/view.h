@@ -32,8 +32,8 @@ class View {
   [[nodiscard]] FileTree& tree() { return tree_; }
   [[nodiscard]] std::vector<LeftOut>& left_out() { return left_out_; }
   [[nodiscard]] const Agreement& agreement() const { return agreement_; }
-  void note(const char* code, Severity severity, std::optional<std::uint64_t> sector,
-            std::string text, bool repairable = false) {
+  void note(Rule code, Severity severity, std::optional<std::uint64_t> sector, std::string text,
+            bool repairable = false) {
     add_finding(code, severity, sector, {}, FileTree::root, std::move(text), repairable);
   }
   [[nodiscard]] SectorRange sectors_of(ClusterRange r) const {
@@ -48,7 +48,7 @@ class View {
     std::size_t path_units;
     Agreement::Entry entry;  // that names it
   };
-  void add_finding(const char* code, Severity severity, std::optional<std::uint64_t> sector,
+  void add_finding(Rule code, Severity severity, std::optional<std::uint64_t> sector,
                    std::optional<std::uint64_t> record, FileTree::Id node, std::string text,
                    bool repairable = false);
   void leave_out(LeftOut what) {  // one more than the reader names, so that it says so

@@ -38,7 +38,7 @@ void EspGoal::require_sense(const Asked& asked, TableKind) const {
 
 // Too large for the room that there is, or too small for FAT32: whatever finds room.
 std::optional<std::vector<Goal>> EspGoal::instead(const Obstacle& o) const {
-  if (o.code != "esp-room" && o.code != "volume-size") return std::nullopt;
+  if (o.code != ObstacleCode::esp_room && o.code != ObstacleCode::volume_size) return std::nullopt;
   return std::vector<Goal>{};
 }
 }  // namespace nuvrat

@@ -40,7 +40,8 @@ void FrontGoal::require_sense(const Asked& asked, TableKind) const {
 }
 
 std::optional<std::vector<Goal>> FrontGoal::instead(const Obstacle& o) const {
-  if (o.partition != partition || o.code != "front-space" || !bytes) return std::nullopt;
+  if (o.partition != partition || o.code != ObstacleCode::front_space || !bytes)
+    return std::nullopt;
   return std::vector<Goal>{FrontGoal{partition, std::nullopt}};
 }
 }  // namespace nuvrat

@@ -63,9 +63,10 @@ std::string SizeGoal::sentence() const {
 
 std::optional<std::vector<Goal>> SizeGoal::instead(const Obstacle& o) const {
   if (o.partition != partition || kind == Kind::max || kind == Kind::min) return std::nullopt;
-  const bool too_large = o.code == "size-room" || o.code == "volume-size";
-  const bool too_small = o.code == "volume-room" || o.code == "front-in-use" ||
-                         o.code == "cluster-count" || o.code == "size-zero";
+  const bool too_large = o.code == ObstacleCode::size_room || o.code == ObstacleCode::volume_size;
+  const bool too_small = o.code == ObstacleCode::volume_room ||
+                         o.code == ObstacleCode::front_in_use ||
+                         o.code == ObstacleCode::cluster_count || o.code == ObstacleCode::size_zero;
   if (!too_large && !too_small) return std::nullopt;
   return std::vector<Goal>{
       SizeGoal{.partition = partition, .kind = too_large ? Kind::max : Kind::min}};

@@ -153,9 +153,10 @@ void check_rehearsed(const Rehearsal& rehearsal, const Assessment& assessment,
       return f.severity == Severity::error || (made && f.severity == Severity::warning);
     });
     if (worst == findings.end()) continue;
-    throw Error(ErrorCode::guard,
-                fmt::format("the rehearsed volume is not sound: {}: {}", worst->code, worst->text),
-                worst->place, "Nothing was written. This is a mistake in Nuvrat: please report it");
+    throw Error(
+        ErrorCode::guard,
+        fmt::format("the rehearsed volume is not sound: {}: {}", name_of(worst->code), worst->text),
+        worst->place, "Nothing was written. This is a mistake in Nuvrat: please report it");
   }
 }
 

@@ -30,7 +30,7 @@ std::string dump(const Json& j) {
 Json to_json(const Obstacle& o) {
   Json goals = Json::array();
   for (const Goal& goal : o.goals) goals.push_back(goal.text());
-  return {{"code", o.code},
+  return {{"code", name_of(o)},
           {"goals", goals},
           {"text", o.text},
           {"remedy", o.remedy},
@@ -38,7 +38,7 @@ Json to_json(const Obstacle& o) {
           {"partition", o.partition}};
 }
 Json to_json(const Consent& c) {
-  return {{"code", c.code}, {"text", c.text}};
+  return {{"code", name_of(c.code)}, {"text", c.text}};
 }
 Json to_json(const Contents& c) {
   return {{"start", c.start},
@@ -136,7 +136,7 @@ Json to_json(const Place& p) {
 }
 
 Json to_json(const Finding& f) {
-  return {{"code", f.code},
+  return {{"code", name_of(f.code)},
           {"severity", name_of(f.severity)},
           {"where", to_json(f.place)},
           {"text", printable(f.text)},
@@ -155,10 +155,10 @@ Json to_json(const Assessment& a, Blobs* blobs) {
   Json boot = nullptr;
   if (a.boot)
     boot = {{"way", name_of(a.boot->way)},
-             {"boot_files", a.boot->boot_files},
-             {"system", a.boot->system},
-             {"machine", name_of(a.boot->machine)},
-             {"spare", a.boot->spare}};
+            {"boot_files", a.boot->boot_files},
+            {"system", a.boot->system},
+            {"machine", name_of(a.boot->machine)},
+            {"spare", a.boot->spare}};
   return {{"goals", goals},
           {"boot", boot},
           {"tag", a.tag},
@@ -204,7 +204,8 @@ Findings findings_from_json(const Json& j) {
     Findings out;
     for (const Json& f : j) {
       Finding finding;
-      finding.code = f.at("code");
+      const std::string code = f.at("code");
+      finding.code = known(rule_named(code), code);
       finding.severity = enum_from(f.at("severity").get<std::string>(),
                                    {Severity::note, Severity::warning, Severity::error});
       const Json& where = f.at("where");
@@ -225,6 +226,19 @@ namespace {
 std::vector<Goal> goals_from_json(const Json& j) {
   std::vector<Goal> out;
   for (const Json& goal : j) out.push_back(parse_goal(goal.get<std::string>()));
+  return out;
+}
+
+Obstacle obstacle_from_json(const Json& j) {
+  const std::string code = j.at("code");
+  Obstacle out;
+  out.finding = rule_named(code);
+  out.code = out.finding ? ObstacleCode::damaged : known(obstacle_named(code), code);
+  out.text = j.at("text");
+  out.remedy = j.at("remedy");
+  out.missing_sectors = j.at("missing_sectors");
+  out.partition = j.at("partition");
+  out.goals = goals_from_json(j.at("goals"));
   return out;
 }
 
@@ -277,10 +291,11 @@ Assessment assessment_from_json(const Json& j, ByteView blobs) {
     a.device = identity_from_json(j.at("device"));
     a.before = layout_from_json(j.at("before"));
     a.after = layout_from_json(j.at("after"));
-    for (const Json& o : j.at("obstacles"))
-      a.obstacles.push_back({o.at("code"), o.at("text"), o.at("remedy"), o.at("missing_sectors"),
-                             o.at("partition"), goals_from_json(o.at("goals"))});
-    for (const Json& c : j.at("consents")) a.consents.push_back({c.at("code"), c.at("text")});
+    for (const Json& o : j.at("obstacles")) a.obstacles.push_back(obstacle_from_json(o));
+    for (const Json& c : j.at("consents")) {
+      const std::string code = c.at("code");
+      a.consents.push_back({known(consent_named(code), code), c.at("text")});
+    }
     for (const Json& c : j.at("contents")) {
       using Fate = Contents::Fate;
       a.contents.push_back(

@@ -15,6 +15,13 @@ namespace nuvrat::json {
 void put_text(Json& out, const std::string& key, const std::string& text);
 [[nodiscard]] std::string get_text(const Json& j, const std::string& key);
 
+/// What a name of a code stands for, looked up in its table.
+template <typename Code>
+Code known(std::optional<Code> code, const std::string& name) {
+  if (!code) throw Error(ErrorCode::file, fmt::format("'{}' is not a code of this version", name));
+  return *code;
+}
+
 template <typename Enum>
 Enum enum_from(const std::string& name, std::initializer_list<Enum> values) {
   for (const Enum value : values) {

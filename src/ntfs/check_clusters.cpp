@@ -24,7 +24,7 @@ Runs disjoint_claims(CheckState& state) {
     std::uint64_t from = c.lcn;
     if (widest != nullptr && c.lcn < widest->lcn + widest->count) {
       const std::uint64_t shared = std::min(c.count, widest->lcn + widest->count - c.lcn);
-      state.error("ntfs.cluster-shared", c.record,
+      state.error(Rule::ntfs_cluster_shared, c.record,
                   fmt::format("{} clusters from {} on belong to {} and to {}", shared, c.lcn,
                               owner(*widest), owner(c)),
                   c.lcn);
@@ -62,7 +62,7 @@ class BitmapWalk {
   void finish() {
     close();
     if (at_ < clusters_)
-      state_.error("ntfs.bitmap-size", record_bitmap,
+      state_.error(Rule::ntfs_bitmap_size, record_bitmap,
                    fmt::format("$Bitmap has {} bits for {} clusters", at_, clusters_));
   }
 
@@ -78,7 +78,7 @@ class BitmapWalk {
       close();
       if (!set && !tail_said_) {
         tail_said_ = true;
-        state_.finding("ntfs.bitmap-tail", Severity::warning, record_bitmap,
+        state_.finding(Rule::ntfs_bitmap_tail, Severity::warning, record_bitmap,
                        "bits of $Bitmap beyond the volume's end are not set");
       }
       return;
@@ -95,14 +95,14 @@ class BitmapWalk {
   // Says what was wrong from `from_` to here.
   void close() {
     if (kind_ == 1)
-      state_.error("ntfs.bitmap-missing", record_bitmap,
+      state_.error(Rule::ntfs_bitmap_missing, record_bitmap,
                    fmt::format("clusters {} to {} belong to a file, but $Bitmap says that they are "
                                "free",
                                from_, at_ - 1),
                    from_);
     if (kind_ == 2)
       state_.finding(
-          "ntfs.bitmap-lost", Severity::warning, record_bitmap,
+          Rule::ntfs_bitmap_lost, Severity::warning, record_bitmap,
           fmt::format("$Bitmap says that cluster {} and up to {} more are in use, but no "
                       "file has them",
                       from_, at_ - from_),
@@ -126,11 +126,11 @@ void check_clusters(CheckState& state) {
   const auto all = state.system_file(record_bitmap);
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr) {
-    state.error("ntfs.bitmap-size", record_bitmap, "$Bitmap has no contents");
+    state.error(Rule::ntfs_bitmap_size, record_bitmap, "$Bitmap has no contents");
     return;
   }
   if (data->size % 8 != 0)
-    state.finding("ntfs.bitmap-size", Severity::warning, record_bitmap,
+    state.finding(Rule::ntfs_bitmap_size, Severity::warning, record_bitmap,
                   fmt::format("$Bitmap has {} bytes, which is not a multiple of 8", data->size));
   BitmapWalk walk(state, used);
   state.volume.stream_own(*data, [&walk](ByteView bytes) { walk.take(bytes); });

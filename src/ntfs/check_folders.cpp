@@ -24,7 +24,7 @@ class FolderCheck {
     const AttributeView* root = find_attribute(all, at_index_root, u"$I30");
     if (root == nullptr) return;  // said where the record was looked at
     if (root->value.size() < sizeof(IndexRoot) + sizeof(IndexHeader)) {
-      error("ntfs.index-root", "the index's root is cut off");
+      error(Rule::ntfs_index_root, "the index's root is cut off");
       return;
     }
     const auto head = load<IndexRoot>(root->value);
@@ -33,7 +33,7 @@ class FolderCheck {
     block_bytes_ = head.block_size.value();
     if (head.type.value() != at_file_name || head.collation.value() != collate_file_name ||
         block_bytes_ != g.index_bytes || head.clusters_per_block != g.index_bytes / unit_) {
-      error("ntfs.index-root",
+      error(Rule::ntfs_index_root,
             fmt::format("the index is of type {:X}, order {}, blocks of {} bytes in {} units",
                         head.type.value(), head.collation.value(), block_bytes_,
                         head.clusters_per_block));
@@ -48,7 +48,7 @@ class FolderCheck {
   }
 
  private:
-  void error(const char* code, std::string text) { state_.error(code, number_, std::move(text)); }
+  void error(Rule code, std::string text) { state_.error(code, number_, std::move(text)); }
 
   // A node being walked: its bytes and where its next entry begins.
   struct Node {
@@ -66,18 +66,18 @@ class FolderCheck {
     while (!open.empty()) {
       Node& node = open.back();
       if (sizeof(IndexEntry) > node.end - std::min(node.at, node.end)) {
-        error("ntfs.index-entry", "a node of the index has no last entry");
+        error(Rule::ntfs_index_entry, "a node of the index has no last entry");
         return;
       }
       const auto entry = load<IndexEntry>(node.bytes, node.at);
       const std::size_t length = entry.length.value();
       if (length < sizeof entry || length % 8 != 0 || length > node.end - node.at) {
-        error("ntfs.index-entry", fmt::format("an entry says that it has {} bytes", length));
+        error(Rule::ntfs_index_entry, fmt::format("an entry says that it has {} bytes", length));
         return;
       }
       const bool child = (entry.flags.value() & entry_has_child) != 0;
       if (child != node.has_children) {
-        error("ntfs.index-entry", "an entry has a child where its node says none, or none");
+        error(Rule::ntfs_index_entry, "an entry has a child where its node says none, or none");
         return;
       }
       if (child && !node.descended) {
@@ -88,7 +88,7 @@ class FolderCheck {
       node.descended = false;
       if ((entry.flags.value() & entry_last) != 0) {
         if (node.at + length != node.end)
-          error("ntfs.index-entry", "bytes are in use after a node's last entry");
+          error(Rule::ntfs_index_entry, "bytes are in use after a node's last entry");
         open.pop_back();
         continue;
       }
@@ -107,8 +107,8 @@ class FolderCheck {
     const std::uint64_t first = header_at + std::uint64_t{header.first_entry.value()};
     if (end > bytes.size() || first > end || header.allocated.value() < header.used.value() ||
         header_at + std::uint64_t{header.allocated.value()} > bytes.size()) {
-      error("ntfs.index-header", fmt::format("a node says that it uses {} of {} bytes",
-                                             header.used.value(), header.allocated.value()));
+      error(Rule::ntfs_index_header, fmt::format("a node says that it uses {} of {} bytes",
+                                                 header.used.value(), header.allocated.value()));
       return false;
     }
     open.push_back({std::move(bytes), first, end, (header.flags.value() & 1) != 0});
@@ -119,22 +119,22 @@ class FolderCheck {
     const std::uint64_t vcn =
         load<be::little_uint64_buf_t>(node.bytes, node.at + length - 8).value();
     if (vcn > end_ / unit_ || vcn * unit_ + block_bytes_ > end_) {
-      error("ntfs.index-block", fmt::format("the index leads to block {}, outside of it", vcn));
+      error(Rule::ntfs_index_block, fmt::format("the index leads to block {}, outside of it", vcn));
       return false;
     }
     if (!seen_.insert(vcn * unit_ / block_bytes_).second || open.size() > max_index_depth) {
-      error("ntfs.index-block", fmt::format("the index leads to block {} twice", vcn));
+      error(Rule::ntfs_index_block, fmt::format("the index leads to block {} twice", vcn));
       return false;
     }
     Bytes block(block_bytes_);
     state_.volume.read(map_, vcn * unit_, block);
     const auto head = load<IndexBlock>(block);
     if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block)) {
-      error("ntfs.index-torn", fmt::format("block {} of the index was not written whole", vcn));
+      error(Rule::ntfs_index_torn, fmt::format("block {} of the index was not written whole", vcn));
       return false;
     }
     if (head.vcn.value() != vcn)
-      error("ntfs.index-block",
+      error(Rule::ntfs_index_block,
             fmt::format("block {} says that it is block {}", vcn, head.vcn.value()));
     const std::size_t header_at = offsetof(IndexBlock, header);
     return push(std::move(block), header_at, open);
@@ -144,7 +144,7 @@ class FolderCheck {
     const std::size_t size = entry.key_length.value();
     if (size > key.size() || size < sizeof(FileNameHead) ||
         size < sizeof(FileNameHead) + std::size_t{2} * load<FileNameHead>(key).name_length) {
-      error("ntfs.index-entry", "a name leaves its entry");
+      error(Rule::ntfs_index_entry, "a name leaves its entry");
       return;
     }
     const ByteView value = key.first(size);
@@ -154,30 +154,32 @@ class FolderCheck {
     if (any_) {
       const auto order = state_.upcase.compare(last_, name);
       if (std::is_gt(order))
-        error("ntfs.index-order", fmt::format("'{}' comes before '{}'", text(last_), text(name)));
+        error(Rule::ntfs_index_order,
+              fmt::format("'{}' comes before '{}'", text(last_), text(name)));
       if (std::is_eq(order) && (head.name_space != name_posix || last_ == name))
-        error("ntfs.name-twice", fmt::format("'{}' is there twice", text(name)));
+        error(Rule::ntfs_name_twice, fmt::format("'{}' is there twice", text(name)));
     }
     any_ = true;
     if (name.find(u'/') != name.npos || name.find(u'\0') != name.npos || name.empty())
-      error("ntfs.name-illegal", fmt::format("the name '{}' is not allowed", text(name)));
+      error(Rule::ntfs_name_illegal, fmt::format("the name '{}' is not allowed", text(name)));
     last_ = std::move(name);
     const std::uint64_t reference = entry.reference.value();
     const std::uint64_t record = record_of(reference);
     if (record_of(head.parent.value()) != number_) {
       ++foreign_;
-      error("ntfs.index-parent", fmt::format("'{}' says that it is in folder {}", text(last_),
-                                             record_of(head.parent.value())));
+      error(Rule::ntfs_index_parent, fmt::format("'{}' says that it is in folder {}", text(last_),
+                                                 record_of(head.parent.value())));
     }
     const CheckState::Record* r = state_.records.find(record);
     const bool there = r != nullptr && r->in_use && r->sequence == sequence_of(reference);
     if (!there) {
-      error("ntfs.name-dangling",
+      error(Rule::ntfs_name_dangling,
             fmt::format("'{}' names record {}, which isn't there", text(last_), record));
       return;
     }
     if (r->directory != ((head.attributes.value() & file_name_directory) != 0))
-      error("ntfs.name-form", fmt::format("'{}' says wrongly whether it is a folder", text(last_)));
+      error(Rule::ntfs_name_form,
+            fmt::format("'{}' says wrongly whether it is a folder", text(last_)));
     state_.names_of_folders.push_back(hash_name(reference, value));
   }
 
@@ -188,11 +190,11 @@ class FolderCheck {
     const std::uint64_t blocks = end_ / block_bytes_;
     if (blocks == 0) return;
     if (bits == nullptr) {
-      error("ntfs.index-bitmap", "the index has blocks but no bitmap");
+      error(Rule::ntfs_index_bitmap, "the index has blocks but no bitmap");
       return;
     }
     if (!state_.index_bytes.take(end_)) {
-      error("ntfs.index-block",
+      error(Rule::ntfs_index_block,
             "the indexes of folders share so many clusters that its bitmap is "
             "not looked at");
       return;
@@ -217,7 +219,7 @@ class FolderCheck {
   void judge_block(std::uint64_t number, bool set, bool used) {
     if (set == used) return;
     state_.finding(
-        "ntfs.index-bitmap", used ? Severity::error : Severity::note, number_,
+        Rule::ntfs_index_bitmap, used ? Severity::error : Severity::note, number_,
         used ? fmt::format("block {} is in use, but the bitmap says that it is free", number)
              : fmt::format("the bitmap says that block {} is in use, but nothing leads to it",
                            number));
@@ -246,17 +248,18 @@ void compare_names(CheckState& state) {
   auto b = theirs.begin();
   while (a != mine.end() || b != theirs.end()) {
     if (b == theirs.end() || (a != mine.end() && *a < *b)) {
-      state.error("ntfs.name-unlisted", a->record, "a name of the file is in no folder's index");
+      state.error(Rule::ntfs_name_unlisted, a->record,
+                  "a name of the file is in no folder's index");
       ++a;
     } else if (a == mine.end() || *b < *a) {
-      state.error("ntfs.name-unknown", b->record,
+      state.error(Rule::ntfs_name_unknown, b->record,
                   "a folder's entry is not a name that the file itself has");
       ++b;
     } else {
       const CheckState::Record* r = state.records.find(a->record);
       const bool directory = r != nullptr && r->directory;
       if (!directory && b->said != a->said && b->said != a->real)
-        state.finding("ntfs.name-copy", Severity::note, a->record,
+        state.finding(Rule::ntfs_name_copy, Severity::note, a->record,
                       "the size in a folder's entry is neither that of the file nor that in the "
                       "file's own name");
       ++a;
@@ -293,12 +296,12 @@ void check_reach(CheckState& state) {
     for (auto w = way.rbegin(); w != way.rend(); ++w) {
       reach[*w] = found ? Reach::yes : Reach::no;
       if (!found && folders[*w].record >= first_user_record)
-        state.error("ntfs.unreachable", folders[*w].record,
+        state.error(Rule::ntfs_unreachable, folders[*w].record,
                     "the folder can't be reached from the root");
       above = std::min(above + 1 + folders[*w].name_units, FileTree::max_path_units + 1);
       units[*w] = above;
       if (found && above > FileTree::max_path_units)
-        state.error("ntfs.path-too-long", folders[*w].record,
+        state.error(Rule::ntfs_path_too_long, folders[*w].record,
                     "the folder is too deep for any system to name it");
     }
   }
@@ -312,7 +315,7 @@ void check_folders(CheckState& state) {
       FolderCheck(state, number).run();
     } catch (const Error& e) {
       if (e.code() != ErrorCode::damaged) throw;
-      state.error("ntfs.index-entry", number, e.message());
+      state.error(Rule::ntfs_index_entry, number, e.message());
     }
   }
   compare_names(state);

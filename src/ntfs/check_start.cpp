@@ -35,7 +35,7 @@ void check_blind_records(CheckState& state) {
     Bytes own;
     const bool known = volume.read_record(i, own) == RecordState::sound;
     if (!known || (unprotect(there) && there == own)) continue;
-    state.error("ntfs.mft-start", i,
+    state.error(Rule::ntfs_mft_start, i,
                 "the record isn't where readers look for it before they know where $MFT is: right "
                 "after the ones before it",
                 g.mft_lcn);
@@ -48,7 +48,7 @@ void check_mft_runs(CheckState& state, const Runs& runs) {
   const Geometry& g = state.volume.geometry();
   const std::uint64_t start = runs.empty() ? 0 : runs.front().count * g.cluster_bytes();
   if (start < std::min(customary_start, state.volume.records()) * g.record_bytes)
-    state.finding("ntfs.mft-start", Severity::warning, record_mft,
+    state.finding(Rule::ntfs_mft_start, Severity::warning, record_mft,
                   fmt::format("only the first {} of $MFT are in one piece; {} should be",
                               format_bytes(start), format_bytes(customary_start * g.record_bytes)),
                   g.mft_lcn);
@@ -56,7 +56,7 @@ void check_mft_runs(CheckState& state, const Runs& runs) {
   for (std::size_t i = 0; i + 1 < runs.size(); ++i) {
     at += runs[i].count * g.cluster_bytes();
     if (at % g.record_bytes == 0) continue;
-    state.finding("ntfs.mft-split", Severity::warning, at / g.record_bytes,
+    state.finding(Rule::ntfs_mft_split, Severity::warning, at / g.record_bytes,
                   "the record is in two runs of $MFT: some readers take it for torn");
   }
 }
@@ -72,7 +72,7 @@ void check_mft_list(CheckState& state, const AttributeView& list) {
     const std::uint64_t record = record_of(e.reference.value());
     if (e.type.value() != at_data || e.name_length != 0 || record == record_mft) continue;
     if ((record + 1) * g.record_bytes <= e.lowest_vcn.value() * g.cluster_bytes()) continue;
-    state.error("ntfs.mft-extension", record,
+    state.error(Rule::ntfs_mft_extension, record,
                 fmt::format("it says where $MFT goes on from cluster {}, and is itself after that",
                             e.lowest_vcn.value()));
   }
@@ -90,7 +90,7 @@ void check_start(CheckState& state) {
     if (!is_read_early(number)) continue;
     const auto all = state.system_file(number);
     if (find_attribute(all, at_attribute_list) != nullptr)
-      state.finding("ntfs.system-list", Severity::warning, number,
+      state.finding(Rule::ntfs_system_list, Severity::warning, number,
                     "the record goes on in others, and is read before those can be found");
   }
 }

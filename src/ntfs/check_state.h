@@ -62,14 +62,14 @@ struct CheckState {
   base::Budget index_bytes;     ///< of all folders
   VolumeTotals totals;
 
-  void finding(const char* code, Severity severity, std::optional<std::uint64_t> record,
-               std::string text, std::optional<std::uint64_t> cluster = {}) {
+  void finding(Rule code, Severity severity, std::optional<std::uint64_t> record, std::string text,
+               std::optional<std::uint64_t> cluster = {}) {
     Place place;
     place.record = record;
     if (cluster) place.sector = *cluster * volume.cluster_sectors();
     log.add(code, severity, std::move(place), std::move(text));
   }
-  void error(const char* code, std::optional<std::uint64_t> record, std::string text,
+  void error(Rule code, std::optional<std::uint64_t> record, std::string text,
              std::optional<std::uint64_t> cluster = {}) {
     finding(code, Severity::error, record, std::move(text), cluster);
   }

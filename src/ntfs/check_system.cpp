@@ -20,17 +20,17 @@ bool check_volume_record(CheckState& state) {
   const auto all = state.system_file(record_volume_info);
   const AttributeView* info = find_attribute(all, at_volume_information);
   if (info == nullptr || info->value.size() < 12) {
-    state.error("ntfs.volume-record", record_volume_info, "$Volume says nothing of the volume");
+    state.error(Rule::ntfs_volume_record, record_volume_info, "$Volume says nothing of the volume");
     return false;
   }
   const unsigned major = info->value[8];
   const unsigned minor = info->value[9];
   if (major != 3 || minor > 1)
-    state.finding("ntfs.volume-record", Severity::warning, record_volume_info,
+    state.finding(Rule::ntfs_volume_record, Severity::warning, record_volume_info,
                   fmt::format("the volume is of version {}.{}", major, minor));
   const bool dirty = (info->value[10] & 1) != 0;
   if (dirty)
-    state.error("ntfs.not-clean", record_volume_info,
+    state.error(Rule::ntfs_not_clean, record_volume_info,
                 "the volume is marked as not closed properly; start it once under the system that "
                 "owns it");
   return dirty;
@@ -40,13 +40,13 @@ void check_log(CheckState& state, bool said) {
   const auto all = state.system_file(record_log);
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr || data->resident || data->size < 192u << 10) {
-    state.error("ntfs.log", record_log, "$LogFile is smaller than any system takes");
+    state.error(Rule::ntfs_log, record_log, "$LogFile is smaller than any system takes");
     return;
   }
   const LogState log = read_log(state.volume, *data);
   const bool open = log.kind == LogState::Kind::open && !log.torn;
   if (const auto trouble = log.trouble(); trouble && !(open && said))
-    state.error(open ? "ntfs.not-clean" : "ntfs.log", record_log, *trouble);
+    state.error(open ? Rule::ntfs_not_clean : Rule::ntfs_log, record_log, *trouble);
 }
 
 void check_definitions(CheckState& state) {
@@ -55,14 +55,14 @@ void check_definitions(CheckState& state) {
   const std::uint32_t wanted[] = {0x10, 0x20, 0x30, 0x40, 0x50, 0x60, 0x70, 0x80,
                                   0x90, 0xA0, 0xB0, 0xC0, 0xD0, 0xE0, 0x100};
   if (data == nullptr || data->bytes() < std::size(wanted) * 160) {
-    state.error("ntfs.attr-def", record_attr_def, "$AttrDef doesn't hold the standard rows");
+    state.error(Rule::ntfs_attr_def, record_attr_def, "$AttrDef doesn't hold the standard rows");
     return;
   }
   const Bytes rows = state.volume.read_all(*data, 1u << 20);
   for (std::size_t i = 0; i < std::size(wanted); ++i) {
     const auto type = load<be::little_uint32_buf_t>(rows, i * 160 + 128).value();
     if (type != wanted[i] || rows[i * 160] != '$')
-      state.error("ntfs.attr-def", record_attr_def,
+      state.error(Rule::ntfs_attr_def, record_attr_def,
                   fmt::format("row {} of $AttrDef is of type {:X}, not {:X}", i, type, wanted[i]));
   }
 }
@@ -71,7 +71,7 @@ void check_upcase(CheckState& state) {
   const auto all = state.system_file(record_upcase);
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr || data->bytes() != 131072) {
-    state.error("ntfs.upcase", record_upcase, "$UpCase doesn't hold 65,536 units");
+    state.error(Rule::ntfs_upcase, record_upcase, "$UpCase doesn't hold 65,536 units");
     return;
   }
   const UpCase table(state.volume.read_all(*data, 131072));
@@ -80,7 +80,7 @@ void check_upcase(CheckState& state) {
     const bool ascii_wrong = c < 0x80 && upper != (c >= 'a' && c <= 'z' ? c - 32 : c);
     const bool into_ascii = c >= 0x80 && upper < 0x80;
     if (ascii_wrong || into_ascii)
-      state.error("ntfs.upcase", record_upcase,
+      state.error(Rule::ntfs_upcase, record_upcase,
                   fmt::format("$UpCase maps {:04X} to {:04X}", c, static_cast<unsigned>(upper)));
   }
 }
@@ -90,7 +90,7 @@ void check_boot_file(CheckState& state) {
   const AttributeView* data = find_attribute(all, at_data);
   if (data == nullptr || data->resident || data->size != 8192 || data->runs.empty() ||
       data->runs.front().lcn != 0)
-    state.error("ntfs.boot-file", record_boot, "$Boot is not the volume's first 8,192 bytes");
+    state.error(Rule::ntfs_boot_file, record_boot, "$Boot is not the volume's first 8,192 bytes");
 }
 
 void check_bad(CheckState& state) {
@@ -98,7 +98,7 @@ void check_bad(CheckState& state) {
   const AttributeView* data = find_attribute(all, at_data, u"$Bad");
   const Geometry& g = state.volume.geometry();
   if (data == nullptr || data->resident || data->size != g.clusters() * g.cluster_bytes())
-    state.error("ntfs.bad-clusters", record_bad,
+    state.error(Rule::ntfs_bad_clusters, record_bad,
                 "$BadClus has no stream $Bad as large as the volume");
 }
 
@@ -131,18 +131,18 @@ std::map<std::uint32_t, SecurityEntry> checked_descriptors(CheckState& state,
       continue;
     }
     if (e.offset.value() != at || length < sizeof e || length > all.size() - at) {
-      state.error("ntfs.security-stream", record_secure,
+      state.error(Rule::ntfs_security_stream, record_secure,
                   fmt::format("the descriptor at byte {} of $SDS makes no sense", at));
       return out;
     }
     const ByteView bytes = ByteView(all).subspan(at, length);
     if (rotated_sum(bytes.subspan(sizeof e)) != e.hash.value())
-      state.error("ntfs.security-stream", record_secure,
+      state.error(Rule::ntfs_security_stream, record_secure,
                   fmt::format("the descriptor {:X} has another hash than it says", e.id.value()));
     if (at + mirror + length > all.size() ||
         !std::equal(bytes.begin(), bytes.end(),
                     all.begin() + static_cast<std::ptrdiff_t>(at + mirror)))
-      state.error("ntfs.security-stream", record_secure,
+      state.error(Rule::ntfs_security_stream, record_secure,
                   fmt::format("the mirror of descriptor {:X} differs", e.id.value()));
     out[e.id.value()] = e;
     at = (at + length + 15) / 16 * 16;
@@ -201,7 +201,7 @@ void check_security(CheckState& state) {
   const auto all = state.system_file(record_secure);
   const AttributeView* data = find_attribute(all, at_data, u"$SDS");
   if (data == nullptr) {
-    state.error("ntfs.security-stream", record_secure, "$Secure has no $SDS");
+    state.error(Rule::ntfs_security_stream, record_secure, "$Secure has no $SDS");
     return;
   }
   const auto descriptors = checked_descriptors(state, *data);
@@ -215,7 +215,7 @@ void check_security(CheckState& state) {
                        it->second.offset.value() == entry.offset.value() &&
                        it->second.hash.value() == entry.hash.value();
     if (!right)
-      state.error("ntfs.security-index", record_secure,
+      state.error(Rule::ntfs_security_index, record_secure,
                   fmt::format("$SII leads wrongly for descriptor {:X}", entry.id.value()));
     found[entry.id.value()] = true;
   }
@@ -226,20 +226,20 @@ void check_security(CheckState& state) {
     const auto entry = load<SecurityEntry>(e, data_at);
     const auto it = descriptors.find(entry.id.value());
     if (it == descriptors.end() || it->second.hash.value() != entry.hash.value())
-      state.error("ntfs.security-index", record_secure,
+      state.error(Rule::ntfs_security_index, record_secure,
                   fmt::format("$SDH leads wrongly for descriptor {:X}", entry.id.value()));
     ++by_hash;
   }
   if (by_hash != descriptors.size() || found.size() != descriptors.size())
-    state.error("ntfs.security-index", record_secure,
+    state.error(Rule::ntfs_security_index, record_secure,
                 fmt::format("{} descriptors, {} by id, {} by hash", descriptors.size(),
                             found.size(), by_hash));
   for (const auto& [record, id] : state.security_ids) {
     if (id != 0 && found.count(id) == 0)
-      state.error("ntfs.security-id", record,
+      state.error(Rule::ntfs_security_id, record,
                   fmt::format("the security id {:X} is not in $SII", id));
     if (id == 0 && record >= first_user_record)
-      state.finding("ntfs.security-id", Severity::note, record, "the file has no security id");
+      state.finding(Rule::ntfs_security_id, Severity::note, record, "the file has no security id");
   }
 }
 

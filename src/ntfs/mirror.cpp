@@ -133,7 +133,7 @@ void note_stand_ins(const Volume& volume, base::FindingLog& log) {
   for (const auto& [number, record] : volume.stand_ins()) {
     const bool readable = is_readable(volume, number);
     const std::uint64_t byte = record_byte(volume, number * volume.geometry().record_bytes);
-    log.add("ntfs.first-records", Severity::error,
+    log.add(Rule::ntfs_first_records, Severity::error,
             Place{{}, byte / volume.device().sector_size(), number, {}},
             fmt::format("the record {}: its copy in $MFTMirr is read in its place",
                         readable ? "is damaged" : "can't be read"),
@@ -146,7 +146,8 @@ void check_mirror(const Volume& volume, const std::vector<AttributeView>& mirror
   const Geometry& g = volume.geometry();
   bool in_place = true;
   const auto wrong = [&](Severity severity, std::string text, bool repairable) {
-    log.add("ntfs.mirror", severity, Place{{}, {}, record_mirror, {}}, std::move(text), repairable);
+    log.add(Rule::ntfs_mirror, severity, Place{{}, {}, record_mirror, {}}, std::move(text),
+            repairable);
   };
   const auto misplaced = [&](const char* text) {
     in_place = false;

@@ -153,7 +153,7 @@ class NtfsReader final : public VolumeReader {
 
   static std::uint64_t base_of(ByteView record) { return load<FileRecord>(record).base.value(); }
 
-  void add_finding(const char* code, Severity severity, std::uint64_t record, FileTree::Id node,
+  void add_finding(Rule code, Severity severity, std::uint64_t record, FileTree::Id node,
                    std::string text) {
     log_.add(
         code, severity,
@@ -178,12 +178,12 @@ class NtfsReader final : public VolumeReader {
       throw Error(ErrorCode::damaged, fmt::format("$MFT would have {} records", volume_.records()));
     volume_.each_record([&](std::uint64_t number, ByteSpan record, Volume::RecordState state) {
       if (state == Volume::RecordState::torn) {
-        note_bad_record("ntfs.record-torn", number,
+        note_bad_record(Rule::ntfs_record_torn, number,
                         "its record was not written whole: the update sequence differs");
         return;
       }
       if (state == Volume::RecordState::unreadable) {
-        note_bad_record("ntfs.record-unreadable", number, "the device doesn't give its record");
+        note_bad_record(Rule::ntfs_record_unreadable, number, "the device doesn't give its record");
         return;
       }
       const bool user = number >= first_user_record || number == record_root;
@@ -194,13 +194,13 @@ class NtfsReader final : public VolumeReader {
         take_facts(number, record);
       } catch (const Error& e) {
         if (e.code() != ErrorCode::damaged) throw;
-        note_bad_record("ntfs.record", number, e.message());
+        note_bad_record(Rule::ntfs_record, number, e.message());
       }
     });
   }
 
   // Its name, where one leads to it, is left out of the tree for this reason.
-  void note_bad_record(const char* code, std::uint64_t number, const std::string& reason) {
+  void note_bad_record(Rule code, std::uint64_t number, const std::string& reason) {
     add_finding(code, Severity::error, number, FileTree::root, reason);
     if (bad_records_.size() < max_left_out) bad_records_[number] = reason;
   }
@@ -289,7 +289,7 @@ class NtfsReader final : public VolumeReader {
         contents.faults.push_back(e.message());
       }
       for (const std::string& fault : contents.faults) {
-        add_finding("ntfs.index", Severity::error, folder.record, folder.id, fault);
+        add_finding(Rule::ntfs_index, Severity::error, folder.record, folder.id, fault);
         leave_out({tree_.path(folder.id), folder.record, fault});
       }
       const std::vector<IndexedName>& names = contents.names;
@@ -307,11 +307,11 @@ class NtfsReader final : public VolumeReader {
         if (id != FileTree::none && tree_.is_directory(id)) {
           const std::size_t units = folder.path_units + 1 + n.name.size();
           if (!seen.insert(record).second) {
-            add_finding("ntfs.folder-twice", Severity::error, record, id,
+            add_finding(Rule::ntfs_folder_twice, Severity::error, record, id,
                         "the folder has two names");
             leave_out({tree_.path(id), record, "the folder's contents are under its other name"});
           } else if (units > FileTree::max_path_units) {
-            add_finding("ntfs.path-too-long", Severity::error, record, folder.id,
+            add_finding(Rule::ntfs_path_too_long, Severity::error, record, folder.id,
                         "folders inside it are too deep for any system");
             leave_out({tree_.path(folder.id), record, "folders inside it are too deep"});
           } else {
@@ -334,7 +334,7 @@ class NtfsReader final : public VolumeReader {
       if (left_out().size() == max_left_out) break;
       const auto [name, parent] = named_in(number);
       if (is_below_extend(parent)) continue;
-      add_finding("ntfs.name-unlisted", Severity::error, number, FileTree::root,
+      add_finding(Rule::ntfs_name_unlisted, Severity::error, number, FileTree::root,
                   "no folder leads to the file");
       leave_out({to_utf8(name), number, "no folder leads to it"});
     }
@@ -365,7 +365,7 @@ class NtfsReader final : public VolumeReader {
     FileFacts* f = facts_.find(record);
     if (f == nullptr || !f->known || f->sequence != sequence_of(n.reference)) {
       const auto bad = bad_records_.find(record);
-      add_finding("ntfs.name-dangling", Severity::error, record, parent,
+      add_finding(Rule::ntfs_name_dangling, Severity::error, record, parent,
                   fmt::format("'{}' names a file whose record isn't there, or has another name",
                               printable(to_utf8(n.name))));
       leave_name_out(
@@ -374,7 +374,7 @@ class NtfsReader final : public VolumeReader {
       return FileTree::none;
     }
     if (n.name.empty() || n.name.find_first_of(std::u16string_view(u"/\0", 2)) != n.name.npos) {
-      add_finding("ntfs.name-illegal", Severity::error, record, parent,
+      add_finding(Rule::ntfs_name_illegal, Severity::error, record, parent,
                   fmt::format("'{}' is empty or holds a character that no name may hold",
                               printable(to_utf8(n.name))));
       leave_name_out(parent, n, "the name is empty or holds a character that no name may hold");
@@ -391,7 +391,7 @@ class NtfsReader final : public VolumeReader {
         tree_.add(parent, n.name, short_name.size() > 12 ? u"" : short_name, info);
     record_of_.push_back(static_cast<std::uint32_t>(record));
     if ((f->attributes & attr_encrypted_file) != 0) {
-      add_finding("ntfs.encrypted", Severity::note, record, id,
+      add_finding(Rule::ntfs_encrypted, Severity::note, record, id,
                   "the file is encrypted: its hash is that of what is on the disk");
     }
     if (!f->directory) {

@@ -41,7 +41,7 @@ auto told(base::FindingLog& log, std::uint64_t record, const char* otherwise, co
     if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::device_read) throw;
     Place place = e.place();
     place.record = record;
-    log.add("ntfs.unreadable", Severity::error, std::move(place),
+    log.add(Rule::ntfs_unreadable, Severity::error, std::move(place),
             std::string(otherwise) + ": " + e.message());
     return std::nullopt;
   }
@@ -74,7 +74,7 @@ VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
   const auto trouble = state ? state->trouble() : std::nullopt;
   info.clean = !dirty && state && !trouble;
   if (dirty || trouble) {
-    log.add("ntfs.not-clean", Severity::error,
+    log.add(Rule::ntfs_not_clean, Severity::error,
             Place{{}, {}, dirty ? record_volume_info : record_log, {}},
             dirty ? "the volume is marked as not closed properly; start it once under the "
                     "system that owns it"

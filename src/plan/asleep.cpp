@@ -36,7 +36,7 @@ std::string as_text(ByteView head) {
 
 Obstacle obstacle_of(unsigned number, const std::string& why, const std::string& remedy) {
   Obstacle out;
-  out.code = "asleep";
+  out.code = ObstacleCode::asleep;
   out.text = fmt::format("{}: {}", volume_words(number), why);
   out.remedy = remedy;
   out.partition = number;

@@ -192,9 +192,9 @@ Assessment assess_stages(const Look& look, const std::vector<Goal>& goals, Rando
 // The partition that would have to be shorter for a table to find its few sectors; 0: none.
 unsigned in_the_way(const Obstacle& o, const Layout& layout) {
   const std::vector<Partition> parts = layout.data_partitions();
-  if (o.code == "back-room") return o.partition;
-  if (o.code == "no-room-aside") return parts.empty() ? 0 : parts.back().number;
-  if (o.code != "no-arrangement" || o.missing_sectors == 0) return 0;
+  if (o.code == ObstacleCode::back_room) return o.partition;
+  if (o.code == ObstacleCode::no_room_aside) return parts.empty() ? 0 : parts.back().number;
+  if (o.code != ObstacleCode::no_arrangement || o.missing_sectors == 0) return 0;
   for (std::size_t i = 1; i < parts.size(); ++i) {  // the one in front of it
     if (parts[i].number == o.partition) return parts[i - 1].number;
   }
@@ -223,7 +223,7 @@ std::optional<std::vector<Goal>> instead_of(const Goal& goal, const Obstacle& o)
 // sectors; else what the goal itself knows. Empty: none comes to mind.
 std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
   std::vector<Goal> goals = a.goals;
-  if (o.code == "no-arrangement" && is_about_gaps(goals) && !o.goals.empty()) {
+  if (o.code == ObstacleCode::no_arrangement && is_about_gaps(goals) && !o.goals.empty()) {
     goals.insert(goals.end(), o.goals.begin(), o.goals.end());
     return goals;
   }
@@ -286,6 +286,10 @@ std::optional<VolumeKind> other_kind(const SurveyedPartition& s) {
 
 namespace nuvrat {
 using namespace plan;
+
+const char* name_of(const Obstacle& obstacle) {
+  return obstacle.finding ? name_of(*obstacle.finding) : name_of(obstacle.code);
+}
 
 const char* name_of(Contents::Fate fate) {
   switch (fate) {

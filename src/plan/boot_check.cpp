@@ -42,7 +42,7 @@ PlanPart tell_firmware(const PlanInput& in, const Systems& before) {
         std::any_of(std::begin(machines), std::end(machines),
                     [&files](Machine m) { return files->find(paths::removable(m)).has_value(); });
     out.consent(
-        "firmware-entries",
+        ConsentCode::firmware_entries,
         fmt::format("if firmware keeps entries of its own for p{}, they name it as it was, "
                     "and may not find it {}",
                     b.number,
@@ -69,16 +69,17 @@ PlanPart check_systems_stay(const disk::DiskState& before, const goals::Asked& a
     });
     if (started) {
       out.obstacle(
-          "starts-from",
+          ObstacleCode::starts_from,
           fmt::format("the system that this disk starts is on p{}, and runs from NTFS only",
                       v.number),
           "Nothing does while it is to start. To hand its files on, have another volume made, "
           "such as g1=fat32, and copy them there",
           0, v.number);
     } else {
-      out.consent("system", fmt::format("a system is on p{}, and runs from NTFS only: it can't be "
-                                        "started afterwards",
-                                        v.number));
+      out.consent(ConsentCode::system,
+                  fmt::format("a system is on p{}, and runs from NTFS only: it can't be "
+                              "started afterwards",
+                              v.number));
     }
   }
   return out;
@@ -108,14 +109,14 @@ PlanPart check_boots(const PlanInput& in, const Systems& before, const goals::As
   }
   const char* firmware = firmware_words(*way);
   if (goal != nullptr && other_first) {
-    out.consent("store-first",
+    out.consent(ConsentCode::store_first,
                 fmt::format("{} finds the boot store, but what that starts first may not be on "
                             "this disk: {}; choose in its menu, or let a system set it",
                             firmware, why));
     return out;
   }
   if (goal != nullptr) {
-    out.obstacle("boot-way",
+    out.obstacle(ObstacleCode::boot_way,
                  fmt::format("{} would not find the system afterwards: {}", firmware, why),
                  "Let the system's own repair put its start right, with this disk as it is, then "
                  "ask again");
@@ -128,14 +129,15 @@ PlanPart check_boots(const PlanInput& in, const Systems& before, const goals::As
   // Nothing matters more: it is said before everything else.
   const auto& consents = in.planned.consents;
   const auto said = std::find_if(consents.begin(), consents.end(),
-                                 [](const Consent& c) { return c.code == "firmware"; });
+                                 [](const Consent& c) { return c.code == ConsentCode::firmware; });
   if (said != consents.end())
     out.foremost.push_back(*said);
   else
     out.foremost.push_back(
-        {"start", fmt::format("{} starts the system on this disk now, as far as can be seen, and "
-                              "may not afterwards: {}",
-                              firmware, why)});
+        {ConsentCode::start,
+         fmt::format("{} starts the system on this disk now, as far as can be seen, and "
+                     "may not afterwards: {}",
+                     firmware, why)});
   return out;
 }
 

@@ -40,7 +40,8 @@ class Gatherer {
     // By where it began, it may have another number by now.
     const SurveyedPartition* system = in_.now_at(s.start);
     if (system == nullptr) {
-      return out_.obstacle("no-system", "the system's volume is to go, or can't be named", "");
+      return out_.obstacle(ObstacleCode::no_system,
+                           "the system's volume is to go, or can't be named", "");
     }
     const OpenVolume from(in_, system->partition);
     if (from.files == nullptr) return;
@@ -52,7 +53,7 @@ class Gatherer {
           e.code() != ErrorCode::words)
         throw;
       const std::string where = e.place().path.empty() ? "" : " ('" + e.place().path + "')";
-      out_.obstacle("boot-piece", fmt::format("boot files: {}{}", e.message(), where),
+      out_.obstacle(ObstacleCode::boot_piece, fmt::format("boot files: {}{}", e.message(), where),
                     "Put the system's own folders right first", 0, s.number);
     }
   }
@@ -137,7 +138,7 @@ class Gatherer {
     if (const auto store = store_now(why)) {
       const boot::ChangedStore changed = boot::change_store(*store, change);
       if (changed.left > 0)
-        out_.consent("store-others",
+        out_.consent(ConsentCode::store_others,
                      changed.left == 1
                          ? std::string("1 element of the boot store names a partition that isn't "
                                        "on this disk: left as it is")
@@ -155,7 +156,7 @@ class Gatherer {
     add(target,
         boot::new_store(from.read(paths::store_template, boot::max_store_bytes), change).file,
         from.find(paths::store_template)->modified);
-    out_.consent("store-new",
+    out_.consent(ConsentCode::store_new,
                  "no boot store was found on the disk: a new one is made out of the system's "
                  "template, with one system to start");
   }
@@ -236,7 +237,7 @@ PlanPart tell_odd(const boot::ChangedStore& store) {
   PlanPart out;
   if (store.odd.empty()) return out;
   const bool one = store.odd.size() == 1;
-  out.consent("store-odd",
+  out.consent(ConsentCode::store_odd,
               fmt::format("the boot store names {} in a form that isn't known here, as a repair "
                           "system's may be ({}{}): left as {}; what {} may have to be set anew",
                           one ? "a device" : fmt::format("{} devices", store.odd.size()),

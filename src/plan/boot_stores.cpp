@@ -118,7 +118,7 @@ class Putter {
     const Partition* p = in_.state.table.layout.find(start.boot_files);
     if (p == nullptr) return;
     out_.consent(
-        "boot-files",
+        ConsentCode::boot_files,
         fmt::format("p{} {}: {} ({}) of the system's own folders and of its boot store", p->number,
                     boot_.make_efi
                         ? fmt::format("is a new EFI system partition of {}",
@@ -147,13 +147,13 @@ class Putter {
         out_.append(tell_odd(changed));
         if (changed.named == 0) continue;
         out_.consent(
-            "store",
+            ConsentCode::store,
             fmt::format("the boot store on p{} names partitions as they are called afterwards",
                         s->partition.number));
         puts_[s->partition.start].push_back({path, std::move(changed.file), 0, 0});
       } else {
         out_.consent(
-            "store-left",
+            ConsentCode::store_left,
             fmt::format("the boot store on p{} can't be changed: {}; a system that it starts won't "
                         "start afterwards",
                         s->partition.number, hive.fault));
@@ -169,7 +169,7 @@ class Putter {
       const OpenVolume volume(in_, s->partition);
       if (volume.files == nullptr || !volume.files->find(paths::recovery)) continue;
       out_.consent(
-          "recovery-settings",
+          ConsentCode::recovery_settings,
           fmt::format("'{}' on p{} is where a system keeps the place of its own repair; it was "
                       "not looked into and is left as it is: if it names a partition as it is "
                       "called now, the system must set it anew",
@@ -185,7 +185,7 @@ class Putter {
         wanted.emplace_back(goal.letter, boot::name_of(in_.state.table.layout, s->partition));
     }
     if (!wanted.empty() && in_.state.systems.systems.empty()) {
-      return out_.obstacle("no-system",
+      return out_.obstacle(ObstacleCode::no_system,
                            "a drive letter is kept by a system, and none was found on the disk",
                            "Set it under the system that uses the disk");
     }
@@ -221,7 +221,7 @@ class Putter {
     if (changed.file.empty()) return;
     if (changed.followed > 0)
       out_.consent(
-          "letters",
+          ConsentCode::letters,
           fmt::format("the system on p{} keeps {}: its hive names the partitions as they are "
                       "called afterwards",
                       s.partition.number,
@@ -248,7 +248,7 @@ class Putter {
             });
         if (moves) continue;
         out_.obstacle(
-            "letter-taken",
+            ObstacleCode::letter_taken,
             fmt::format("the system on p{} uses the letter {} for {}", s.partition.number, letter,
                         other != nullptr ? fmt::format("p{}", other->number)
                         : has.partition  ? "a partition of another disk"
@@ -267,11 +267,11 @@ class Putter {
         "the drive letters of the system on p{} can't be changed: {}", s.partition.number, why);
     if (is_goal || boot_.way) {
       out_.obstacle(
-          "hive", text,
+          ObstacleCode::hive, text,
           "Start the system once, shut it down (not to sleep, no fast start), and ask again", 0,
           s.partition.number);
     } else {
-      out_.consent("letters-left", text + "; it may give other letters");
+      out_.consent(ConsentCode::letters_left, text + "; it may give other letters");
     }
   }
 
@@ -300,8 +300,8 @@ class Putter {
       out = lay_out_edit(in_, s, "boot files and letters can't be written", work);
     } catch (const Error& e) {
       if (e.code() != ErrorCode::refused) throw;
-      out.obstacle("boot-file", e.message(), "Put it right under the system that owns the volume",
-                   0, s.partition.number);
+      out.obstacle(ObstacleCode::boot_file, e.message(),
+                   "Put it right under the system that owns the volume", 0, s.partition.number);
     }
     if (out.in_reach()) out.steps.push_back(Step(in_.state.table.layout, {std::move(work)}));
     return out;

@@ -42,7 +42,7 @@ class WayFinder {
   std::vector<Way> find_ways() {
     const Systems& systems = in_.state.systems;
     if (systems.systems.empty()) {
-      obstacle("no-system", "no system was found on the disk that firmware could start",
+      obstacle(ObstacleCode::no_system, "no system was found on the disk that firmware could start",
                "A system is known by its folders; one that is encrypted, or of another kind, isn't "
                "seen. Leave that goal out to change the table alone");
       return {};
@@ -51,7 +51,7 @@ class WayFinder {
     const TableKind kind = table == nullptr ? layout_.kind : table->kind;
     const TableKind needed = way_ == BootWay::uefi ? TableKind::gpt : TableKind::mbr;
     if (kind != needed) {
-      out_.obstacle("boot-table",
+      out_.obstacle(ObstacleCode::boot_table,
                     fmt::format("a {} start needs {}", words_of_way(way_),
                                 needed == TableKind::gpt ? "a GPT" : "an MBR"),
                     fmt::format("Ask for table={} as well", name_of(needed)));
@@ -68,8 +68,8 @@ class WayFinder {
     return {};
   }
 
-  void obstacle(std::string code, std::string text, std::string remedy, unsigned partition = 0) {
-    out_.obstacle(std::move(code), std::move(text), std::move(remedy), 0, partition);
+  void obstacle(ObstacleCode code, std::string text, std::string remedy, unsigned partition = 0) {
+    out_.obstacle(code, std::move(text), std::move(remedy), 0, partition);
   }
 
   bool is_done() {
@@ -77,7 +77,7 @@ class WayFinder {
     const bool other = table != nullptr && table->kind != layout_.kind;
     if (other || in_.state.systems.boots_by() != way_ || asked_.find<EspGoal>() != nullptr)
       return false;
-    obstacle("already",
+    obstacle(ObstacleCode::already,
              fmt::format("the disk starts by {} firmware already, as far as it can be seen",
                          words_of_way(way_)),
              "Nothing needs to be done");
@@ -89,7 +89,7 @@ class WayFinder {
       const bool has = way_ == BootWay::uefi ? s.uefi_loader : s.legacy_loader;
       const char* loader = way_ == BootWay::uefi ? paths::loader_uefi : paths::loader_legacy;
       if (!has) {
-        obstacle("boot-piece",
+        obstacle(ObstacleCode::boot_piece,
                  fmt::format("the system on p{} has no '{}', which a {} start needs", s.number,
                              loader, words_of_way(way_)),
                  "The system itself can't be started that way; only its maker's installer can "
@@ -97,13 +97,13 @@ class WayFinder {
                  s.number);
       }
       if (way_ == BootWay::uefi && s.machine == Machine::unknown)
-        obstacle("boot-piece",
+        obstacle(ObstacleCode::boot_piece,
                  fmt::format("the loader of the system on p{} doesn't say for which machine it is",
                              s.number),
                  "Check the system's files", s.number);
     }
     if (out_.in_reach() && way_ == BootWay::uefi && first().machine == Machine::x86)
-      out_.consent("boot-32",
+      out_.consent(ConsentCode::boot_32,
                    "the system has 32 bits: only the UEFI firmware of a 32-bit machine starts it; "
                    "most machines with UEFI have one of 64 bits");
     return out_.in_reach();
@@ -117,7 +117,7 @@ class WayFinder {
     for (const SurveyedPartition& s : in_.state.volumes) {
       if (!is_efi_volume(s) || asked_.is_gone(s.partition.number)) continue;
       if (const auto* esp = asked_.find<EspGoal>())
-        obstacle("esp-there",
+        obstacle(ObstacleCode::esp_there,
                  fmt::format("p{} is an EFI system partition already", s.partition.number),
                  fmt::format("Leave esp={} out", format_bytes(esp->bytes)), s.partition.number);
       Way there = base();
@@ -217,7 +217,7 @@ class WayFinder {
 
   std::vector<Way> to_legacy() {
     if (layout_.sector_size != 512) {
-      obstacle("boot-sectors",
+      obstacle(ObstacleCode::boot_sectors,
                fmt::format("legacy firmware reads sectors of 512 bytes, and the disk has {}",
                            layout_.sector_size),
                "Start the system by UEFI");
@@ -225,7 +225,7 @@ class WayFinder {
     }
     const unsigned number = loading_volume();
     if (number == 0) {
-      obstacle("boot-code",
+      obstacle(ObstacleCode::boot_code,
                "no volume on the disk has a boot sector that loads the system's boot program: all "
                "are zeros, or only say something",
                "The boot sector of the system's volume must be its own: let the system's own "

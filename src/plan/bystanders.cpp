@@ -91,8 +91,9 @@ class Overwritten {
   void members() {
     for (const SurveyedPartition& s : survey_.partitions) {
       const SectorRange place = s.partition.range();
-      if (find_code(s.findings, "volume.raid-member") == nullptr || !is_written(place)) continue;
-      out_.obstacle("raid-member",
+      if (find_code(s.findings, Rule::volume_raid_member) == nullptr || !is_written(place))
+        continue;
+      out_.obstacle(ObstacleCode::raid_member,
                     fmt::format("{} is a member of a RAID, whose other members would no longer be "
                                 "the same",
                                 volume_words(s.partition.number)),
@@ -139,13 +140,13 @@ class Overwritten {
       }
     }
     tell_outside(
-        front, "loader-code",
+        front, ConsentCode::loader_code,
         "between sector 1 and the first partition hold data, most likely boot loader code");
-    tell_outside(end, "data-at-end", "after the last partition hold data");
-    tell_outside(between, "gap-data", "outside all partitions hold data");
+    tell_outside(end, ConsentCode::data_at_end, "after the last partition hold data");
+    tell_outside(between, ConsentCode::gap_data, "outside all partitions hold data");
   }
 
-  void tell_outside(const SectorSet& sectors, const char* code, const char* what) {
+  void tell_outside(const SectorSet& sectors, ConsentCode code, const char* what) {
     Looked all;
     std::string where;
     for (const SectorRange& range : sectors) {
@@ -172,7 +173,7 @@ class Overwritten {
         if (looked.used == 0) continue;
         const std::string data = looked.text() + " that no partition owns" + volume_at(range);
         if (!start) {
-          out_.consent("gap-data",
+          out_.consent(ConsentCode::gap_data,
                        fmt::format("the new partition from sector {}: {}{}", p.start, data,
                                    changes_volume(p.range(), false)
                                        ? "; what the new volume writes there is overwritten"
@@ -181,7 +182,7 @@ class Overwritten {
         }
         const auto* was = survey_at(*start);
         const bool in_front = was != nullptr && range.first < was->partition.start;
-        out_.consent("gap-data",
+        out_.consent(ConsentCode::gap_data,
                      fmt::format("{} partition {}: {}; they become its volume's free room",
                                  in_front ? "in front of" : "after",
                                  was == nullptr ? p.number : was->partition.number, data));
@@ -220,7 +221,7 @@ class Overwritten {
       looked.look(device_, rest);
       if (looked.used == 0) continue;
       out_.consent(
-          "slack-data",
+          ConsentCode::slack_data,
           fmt::format("{}: after the end of its volume {} that the volume doesn't own; they "
                       "become free room or are overwritten",
                       volume_words(s.partition.number), looked.text()));
@@ -241,15 +242,15 @@ PlanPart require_nobody_elses(const disk::DiskState& state) {
   PlanPart out;
   for (const SurveyedPartition& s : state.volumes) {
     if (class_of(s.partition.type) != TypeClass::managed) continue;
-    out.obstacle("managed",
+    out.obstacle(ObstacleCode::managed,
                  fmt::format("partition {} ({}) is managed by a layer that keeps a database of its "
                              "own about where everything on this disk is",
                              s.partition.number, describe(s.partition.type)),
                  "Turn the disk back into a basic one with the system that manages it", 0,
                  s.partition.number);
   }
-  if (find_code(state.findings, "disk.raid-member") != nullptr)
-    out.obstacle("raid-member",
+  if (find_code(state.findings, Rule::disk_raid_member) != nullptr)
+    out.obstacle(ObstacleCode::raid_member,
                  "the disk as a whole is a member of a RAID: the other members would no longer be "
                  "the same, and a table's second copy may be written where the RAID keeps its own",
                  "Take the disk out of the RAID with the system that manages it; if it is in none "

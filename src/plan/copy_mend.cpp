@@ -59,9 +59,9 @@ PlanPart put_back_first(const PlanInput& in, const SurveyedPartition& s) {
   change.start = p.start;
   change.text = name_of(copy->info.kind);
   out.changes.push_back(std::move(change));
-  const bool sure = find_code(s.findings, "volume.boot-lost")->severity == Severity::error;
+  const bool sure = find_code(s.findings, Rule::volume_boot_lost)->severity == Severity::error;
   out.consent(
-      "boot-sector",
+      ConsentCode::boot_sector,
       fmt::format("sector {} gets what sector {} holds: {} is {} then, with {} and {}{}", p.start,
                   p.start + copy->at, volume_words(p.number), title_of(copy->info.kind),
                   plural(s.totals.files, "file", "files"), format_bytes(s.totals.bytes),
@@ -82,7 +82,7 @@ PlanPart put_back_second(const PlanInput& in, const SurveyedPartition& s) {
   const Partition& p = s.partition;
   const std::uint64_t lba = p.range().last();
   if (length_of(s) < p.sectors && !all_zero(device.read(lba)))
-    out.consent("slack-data",
+    out.consent(ConsentCode::slack_data,
                 fmt::format("{}: sector {}, after the end of its volume, holds data that "
                             "the volume doesn't own; the second boot sector overwrites it",
                             volume_words(p.number), lba));
@@ -110,14 +110,14 @@ PlanPart mend_records(const PlanInput& in, const SurveyedPartition& s, bool reco
 PlanPart plan_copy_mend(const PlanInput& in, const SurveyedPartition& s) {
   PlanPart out;
   if (s.partition.range().end() > in.device.sectors()) return out;
-  const auto is_mended = [&s](const char* code) {
+  const auto is_mended = [&s](Rule code) {
     const Finding* f = find_code(s.findings, code);
     return f != nullptr && f->repairable;
   };
-  if (is_mended("volume.boot-lost")) return put_back_first(in, s);
+  if (is_mended(Rule::volume_boot_lost)) return put_back_first(in, s);
   if (!s.volume || s.volume->kind != VolumeKind::ntfs || s.beyond_mending()) return out;
-  out = mend_records(in, s, is_mended("ntfs.first-records"), is_mended("ntfs.mirror"));
-  if (is_mended("ntfs.boot-copy")) out.append(put_back_second(in, s));
+  out = mend_records(in, s, is_mended(Rule::ntfs_first_records), is_mended(Rule::ntfs_mirror));
+  if (is_mended(Rule::ntfs_boot_copy)) out.append(put_back_second(in, s));
   return out;
 }
 

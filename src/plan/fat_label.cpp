@@ -73,7 +73,7 @@ PlanPart plan_fat_label(const PlanInput& in, const VolumeChange& change, const s
   const CodePage page(change.codepage);
   const std::string spelt = fat::label_for(to_utf16(label), page);
   if (spelt != label) {
-    out.obstacle("label",
+    out.obstacle(ObstacleCode::label,
                  fmt::format("{} is FAT, which can't have the label '{}': it has up to 11 "
                              "characters, capitals, of the code page {}",
                              name, printable(label), change.codepage),
@@ -87,7 +87,7 @@ PlanPart plan_fat_label(const PlanInput& in, const VolumeChange& change, const s
   bool there = false;
   const auto place = entry_for(volume, g, there);
   if (!place && !label.empty()) {
-    out.obstacle("root-full",
+    out.obstacle(ObstacleCode::root_full,
                  fmt::format("{}: the root folder has no entry left for a label", name),
                  "Take a file out of the root folder under the system that owns the volume", 0,
                  change.number);

@@ -23,12 +23,12 @@ constexpr std::size_t max_listed = 50;
 
 }  // namespace
 
-void FatLosses::obstacle(std::string code, std::string text, std::string remedy) {
-  out_.obstacle(std::move(code), std::move(text), std::move(remedy), 0, number_);
+void FatLosses::obstacle(ObstacleCode code, std::string text, std::string remedy) {
+  out_.obstacle(code, std::move(text), std::move(remedy), 0, number_);
 }
 
-void FatLosses::consent(std::string code, std::string text) {
-  out_.consent(std::move(code), std::move(text));
+void FatLosses::consent(ConsentCode code, std::string text) {
+  out_.consent(code, std::move(text));
 }
 
 // A reparse point that stands for a name leads elsewhere. Any other is read by a layer of the
@@ -46,7 +46,7 @@ void FatLosses::check_reparse_point(VolumeReader& reader, FileTree::Id id) {
   if ((tag & stands_for_a_name) != 0 || told_reparse_++ >= max_told) return;
   std::string path = reader.tree().path(id);
   path.resize(path.rfind(':'));
-  obstacle("reparse",
+  obstacle(ObstacleCode::reparse,
            fmt::format("{}: '{}' is kept by a layer above the file system (reparse tag {:08X}); on "
                        "FAT its contents could not be read",
                        name_, printable(path), tag),
@@ -63,7 +63,7 @@ void FatLosses::check_files(VolumeReader& reader) {
       check_reparse_point(reader, id);
     if (tree.is_directory(id) || tree.is_stream(id)) continue;
     if ((tree.info(id).attributes & 0x4000) != 0 && told++ < max_told) {
-      obstacle("encrypted",
+      obstacle(ObstacleCode::encrypted,
                fmt::format("{}: '{}' is encrypted; on FAT it could not be read", name_,
                            printable(tree.path(id))),
                "Decrypt it under the system that owns it, or take it off the volume");
@@ -73,7 +73,7 @@ void FatLosses::check_files(VolumeReader& reader) {
     large_bytes += tree.bytes(id);
   }
   if (large == 0) return;
-  obstacle("file-size",
+  obstacle(ObstacleCode::file_size,
            fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT holds none of that size: "
                        "{}{}",
                        name_, plural(large, "file is", "files are"), format_bytes(large_bytes),
@@ -91,8 +91,8 @@ void FatLosses::check_names(const FileTree& tree, bool from_fat) {
   };
   const auto say = [&](FileTree::Id id, const std::string& what) {
     if (told++ >= max_told) return;
-    obstacle("name", fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
-             "Rename it under the system that owns the volume, or pass --rename safe");
+    obstacle(ObstacleCode::name, fmt::format("{}: '{}' {}", name_, printable(tree.path(id)), what),
+             "Rename it under the system that owns the volume, or add names=safe");
   };
   for (FileTree::Id folder = 0; folder < tree.size(); ++folder) {
     if (!tree.is_directory(folder)) continue;
@@ -107,8 +107,8 @@ void FatLosses::check_names(const FileTree& tree, bool from_fat) {
     }
   }
   if (told > max_told)
-    obstacle("name", fmt::format("{}: {} more such names", name_, told - max_told),
-             "Rename them under the system that owns the volume, or pass --rename safe");
+    obstacle(ObstacleCode::name, fmt::format("{}: {} more such names", name_, told - max_told),
+             "Rename them under the system that owns the volume, or add names=safe");
 }
 
 std::uint64_t lost_bytes(const fat::Geometry& g) {
@@ -124,7 +124,7 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
   const bool from_ntfs = work.change.from == VolumeKind::ntfs;
   out_.append(tell_broken_names(s));
   const std::uint64_t copied = plan.copied_clusters();
-  consent("geometry",
+  consent(ConsentCode::geometry,
           fmt::format(
               "{} becomes {} with {} clusters of {}: FATs of {} sectors from sector {}, "
               "data from sector {}; {}",
@@ -138,7 +138,7 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
                                 copied == 1 ? "it is" : "they are")));
   if (const std::uint64_t lost = lost_bytes(g); lost > 0)
     consent(
-        "room",
+        ConsentCode::room,
         fmt::format(
             "{}: {} in front of its FATs hold nothing from then on{}", name_, format_bytes(lost),
             work.sectors != 0 || work.change.front != 0
@@ -147,15 +147,16 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
                               format_bytes(std::uint64_t{work.free_after} * g.cluster_bytes()),
                               format_bytes(s.volume->free_bytes))));
   if (s.partition.active && work.start_code.empty())
-    consent("boot-code",
+    consent(ConsentCode::boot_code,
             fmt::format("{} is active: the loader in its boot sector is not carried over, and "
                         "nothing starts from it before a system puts its own there",
                         name_));
   if (from_ntfs) {
-    consent("limits", fmt::format("on {} no file can grow to 4 GiB, and what is being written "
-                                  "when the power fails is not mended by itself",
-                                  name_));
-    consent("permissions",
+    consent(ConsentCode::limits,
+            fmt::format("on {} no file can grow to 4 GiB, and what is being written "
+                        "when the power fails is not mended by itself",
+                        name_));
+    consent(ConsentCode::permissions,
             fmt::format("who may read and write files on {}, and any ids by which shortcuts find "
                         "them, are kept in the case only (left-behind): on FAT everyone may read "
                         "and write",
@@ -164,7 +165,7 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
   if (work.rename) add_name_consent(s, plan);
   if (const auto& ids = plan.unkept_short_names(); !ids.empty())
     consent(
-        "short-names",
+        ConsentCode::short_names,
         fmt::format("{}: {} FAT can't keep, such as '{}' of '{}': programs that know them by "
                     "these won't find them",
                     name_, plural(ids.size(), "short name (8.3) that", "short names (8.3) that"),
@@ -178,8 +179,8 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
 void FatLosses::add_label_consent(const SurveyedPartition& s, const steps::ToFat& work) {
   const std::string now = s.volume->label;
   if (work.label == now) return;
-  consent("label", fmt::format("{}: the label '{}' becomes '{}', as FAT can spell it", name_,
-                               printable(now), work.label));
+  consent(ConsentCode::label, fmt::format("{}: the label '{}' becomes '{}', as FAT can spell it",
+                                          name_, printable(now), work.label));
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::relabelled;
   change.start = s.partition.start;
@@ -199,9 +200,10 @@ void FatLosses::add_name_consent(const SurveyedPartition& s, const fat::Plan& pl
     out_.changes.push_back(change);
   }
   const auto& [id, name] = *names.begin();
-  consent("names", fmt::format("{}: {} FAT can't spell, such as '{}', which becomes '{}'", name_,
-                               plural(names.size(), "name that", "names that"),
-                               printable(plan.tree().path(id)), printable(to_utf8(name))));
+  consent(ConsentCode::names,
+          fmt::format("{}: {} FAT can't spell, such as '{}', which becomes '{}'", name_,
+                      plural(names.size(), "name that", "names that"),
+                      printable(plan.tree().path(id)), printable(to_utf8(name))));
 }
 
 void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& tree) {
@@ -221,7 +223,7 @@ void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& 
     }
   }
   if (streams > 0)
-    consent("streams",
+    consent(ConsentCode::streams,
             fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it; the case "
                         "keeps them (left-behind)",
                         name_,
@@ -229,7 +231,7 @@ void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& 
                                "named streams, extended attributes and reparse points"),
                         format_bytes(bytes)));
   if (links > 0)
-    consent("links",
+    consent(ConsentCode::links,
             fmt::format("{}: {} of files that have one already {}, {} in all", name_,
                         plural(links, "second name", "second names"),
                         links == 1 ? "becomes a copy" : "become copies", format_bytes(link_bytes)));
@@ -262,14 +264,16 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
     out_.changes.push_back(change);
   }
   if (outside > 0)
-    consent("times", fmt::format("{}: times of {} lie outside 1980 to 2107, or in the hour that "
-                                 "comes twice when clocks are put back; they become the nearest "
-                                 "that FAT can say",
-                                 name_, plural(outside, "file or folder", "files and folders")));
+    consent(ConsentCode::times,
+            fmt::format("{}: times of {} lie outside 1980 to 2107, or in the hour that "
+                        "comes twice when clocks are put back; they become the nearest "
+                        "that FAT can say",
+                        name_, plural(outside, "file or folder", "files and folders")));
   if (s.signature.kind == VolumeKind::ntfs)
-    consent("time-steps", fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
-                                      "hundredth and of access to a day, in local time ({})",
-                                      name_, zone.name()));
+    consent(ConsentCode::time_steps,
+            fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
+                        "hundredth and of access to a day, in local time ({})",
+                        name_, zone.name()));
 }
 
 PlanPart tell_broken_names(const SurveyedPartition& volume) {
@@ -278,11 +282,11 @@ PlanPart tell_broken_names(const SurveyedPartition& volume) {
   std::uint64_t count = 0;
   std::string names;
   for (const Finding& f : volume.findings) {
-    if (f.code != "fat.long-name-broken") continue;
+    if (f.code != Rule::fat_long_name_broken) continue;
     if (count++ < most) names += (names.empty() ? "" : "; ") + f.text;
   }
   if (count == 0) return out;
-  out.consent("long-names",
+  out.consent(ConsentCode::long_names,
               fmt::format("{}: {} damaged, and {} lost for good: {}{}",
                           volume_words(volume.partition.number),
                           plural(count, "long name is", "long names are"),

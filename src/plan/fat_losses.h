@@ -31,8 +31,8 @@ class FatLosses {
              bool way_made);
 
  private:
-  void obstacle(std::string code, std::string text, std::string remedy);
-  void consent(std::string code, std::string text);
+  void obstacle(ObstacleCode code, std::string text, std::string remedy);
+  void consent(ConsentCode code, std::string text);
   void check_reparse_point(VolumeReader& reader, FileTree::Id id);
   void add_label_consent(const SurveyedPartition& s, const steps::ToFat& work);
   void add_name_consent(const SurveyedPartition& s, const fat::Plan& plan);

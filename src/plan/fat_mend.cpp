@@ -70,7 +70,7 @@ class FatMender {
     const std::vector<SectorWrite> rest = draft_.changes(&after_first);
     if (first.change.data.size() + rest.size() > 0 &&
         first.before.size() + rest.size() > max_mended_sectors) {
-      out_.obstacle("mend-too-large",
+      out_.obstacle(ObstacleCode::mend_too_large,
                     fmt::format("{} sectors of partition {} would have to be mended", rest.size(),
                                 partition_.number),
                     "Check the volume under the system that owns it", 0, partition_.number);
@@ -192,7 +192,7 @@ class FatMender {
     const std::uint64_t size = s.clusters * g_.cluster_bytes();
     put_entry(s, static_cast<std::uint32_t>(size), s.clusters == 0);
     out_.changes.push_back({ExpectedChange::Kind::resized, partition_.start, s.path, size});
-    out_.consent("size",
+    out_.consent(ConsentCode::size,
                  fmt::format("'{}' on partition {} says that it has {} bytes; its chain holds {}, "
                              "and it will say so{}",
                              printable(s.path), partition_.number, s.size, size,
@@ -233,7 +233,7 @@ class FatMender {
                                    [](const fat::Facts::Chain& c) { return c.sound; });
     const auto place = free_root_entry();
     if (!sound || facts_.first_free == 0 || !place || loose_.size() + 2 > per_cluster) {
-      out_.obstacle("keep-unowned",
+      out_.obstacle(ObstacleCode::keep_unowned,
                     fmt::format("{} unowned chains of partition {} can't be kept as files: {}",
                                 loose_.size(), partition_.number,
                                 !sound                   ? "some of them don't end as chains do"

@@ -29,7 +29,7 @@ class Front {
 
   PlanPart plan() {
     if (!is_editable(s_)) {
-      obstacle("size-contents",
+      obstacle(ObstacleCode::size_contents,
                fmt::format("partition {} holds {}, whose size Nuvrat can't change", number_,
                            s_.signature.description.empty() ? "unknown contents"
                                                             : s_.signature.description),
@@ -55,7 +55,7 @@ class Front {
     if (!out_.in_reach()) return;
     if (start == old)
       return obstacle(
-          "front-space",
+          ObstacleCode::front_space,
           fmt::format("partition {} can't begin at sector {}: the volume's first sectors "
                       "would go over an EBR that the table needs until then",
                       number_, all.front()),
@@ -73,8 +73,9 @@ class Front {
     out_.changes.push_back(std::move(change));
   }
 
-  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
-    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, number_);
+  void obstacle(ObstacleCode code, std::string text, std::string remedy,
+                std::uint64_t missing = 0) {
+    out_.obstacle(code, std::move(text), std::move(remedy), missing, number_);
   }
 
   // What is in front of the partition: where room begins, and what is there, as a sentence.
@@ -117,7 +118,7 @@ class Front {
       const std::uint64_t wanted =
           std::max(least(), div_up(*bytes_, std::uint64_t{s_.volume->cluster_bytes}) * step());
       if (wanted <= room) return {old - wanted};
-      obstacle("front-space",
+      obstacle(ObstacleCode::front_space,
                fmt::format("partition {} can't begin {} earlier: {}; {} missing", number_,
                            format_bytes(wanted * sector_), limit.by,
                            plural(wanted - room, "sector is", "sectors are")),
@@ -136,7 +137,7 @@ class Front {
       if (out.empty() || !can_begin(out.back())) out.push_back(nearest);
     }
     if (out.empty())
-      obstacle("front-space",
+      obstacle(ObstacleCode::front_space,
                fmt::format("there is no room in front of partition {}: {}", number_, limit.by),
                "Make room there first: delete or shorten what is in front of it", least());
     return out;
@@ -198,7 +199,7 @@ class Front {
 
   void add_consents(std::uint64_t start) {
     out_.consent(
-        "front",
+        ConsentCode::front,
         fmt::format("partition {} begins at sector {} instead of {}, {} earlier{}", number_, start,
                     s_.partition.start, format_bytes((s_.partition.start - start) * sector_),
                     is_fat(s_.signature.kind) ? "" : "; its files stay where they are"));

@@ -17,7 +17,7 @@ PlanPart require_room_for_gpt(const Layout& target) {
     if (p.start < target.first_usable) {
       const std::uint64_t missing = target.first_usable - p.start;
       out.obstacle(
-          "front-room",
+          ObstacleCode::front_room,
           fmt::format("partition {} begins at sector {}; a GPT needs sectors 0 to {}, so {} "
                       "missing in front of it",
                       p.number, p.start, target.first_usable - 1,
@@ -28,7 +28,7 @@ PlanPart require_room_for_gpt(const Layout& target) {
     if (p.range().end() - 1 > target.last_usable) {
       const std::uint64_t missing = p.range().end() - 1 - target.last_usable;
       out.obstacle(
-          "back-room",
+          ObstacleCode::back_room,
           fmt::format("partition {} ends at sector {}; the backup GPT needs sectors {} to {}, so "
                       "{} missing after it",
                       p.number, p.range().end() - 1, target.last_usable + 1,
@@ -39,7 +39,7 @@ PlanPart require_room_for_gpt(const Layout& target) {
     }
     if (p.number > 128) {
       out.obstacle(
-          "too-many",
+          ObstacleCode::too_many,
           fmt::format("partition {} has no place among the 128 entries of a GPT", p.number),
           "Delete partitions until there are 128 at most", 0, p.number);
     }
@@ -62,7 +62,8 @@ PlanPart plan_gpt_change(const PlanInput& input, const TableWish& wish) {
     while (target.find(p.number) != nullptr) ++p.number;
     if (p.unique_id.is_zero()) p.unique_id = Guid::random(input.random);
     if (p.number > 128) {
-      out.obstacle("too-many", "all 128 entries of the GPT are taken", "Delete a partition first");
+      out.obstacle(ObstacleCode::too_many, "all 128 entries of the GPT are taken",
+                   "Delete a partition first");
       return out;
     }
     target.partitions.push_back(p);
@@ -73,7 +74,8 @@ PlanPart plan_gpt_change(const PlanInput& input, const TableWish& wish) {
   as_it_was.first_usable = input.state.table.layout.first_usable;
   as_it_was.last_usable = input.state.table.layout.last_usable;
   if (as_it_was == input.state.table.layout) {
-    out.obstacle("already", "the disk is in this state already", "Nothing needs to be done");
+    out.obstacle(ObstacleCode::already, "the disk is in this state already",
+                 "Nothing needs to be done");
   }
   if (out.in_reach()) out.append(table_steps(input, {.layout = target}));
   return out;
@@ -104,7 +106,7 @@ PlanPart gpt_change_steps(const PlanInput& input, const Layout& target) {
   } else {
     const std::uint64_t missing = array - std::max(front_room, back_room);
     out.obstacle(
-        "no-room-aside",
+        ObstacleCode::no_room_aside,
         fmt::format("a second array of {} sectors is needed for a moment, in front of the first "
                     "partition ({} "
                     "free) or after the last one ({} free): {} missing",

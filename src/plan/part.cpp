@@ -18,13 +18,14 @@ void move_all(std::vector<Value>& from, std::vector<Value>& to) {
 
 }  // namespace
 
-void PlanPart::consent(std::string code, std::string text) {
-  consents.push_back({std::move(code), std::move(text)});
+void PlanPart::consent(ConsentCode code, std::string text) {
+  consents.push_back({code, std::move(text)});
 }
 
-void PlanPart::obstacle(std::string code, std::string text, std::string remedy,
+void PlanPart::obstacle(ObstacleCode code, std::string text, std::string remedy,
                         std::uint64_t missing, unsigned partition) {
-  obstacles.push_back({.code = std::move(code),
+  obstacles.push_back({.code = code,
+                       .finding = {},
                        .text = std::move(text),
                        .remedy = std::move(remedy),
                        .missing_sectors = missing,
@@ -72,12 +73,13 @@ std::vector<Obstacle> finding_obstacles(const disk::DiskState& state) {
   for (const Finding& f : state.findings) {
     if (f.severity != Severity::error) continue;
     Obstacle obstacle;
-    obstacle.code = f.code;
+    obstacle.code = ObstacleCode::damaged;
+    obstacle.finding = f.code;
     obstacle.text = f.text;
     if (const std::string where = f.place.text(); !where.empty())
       obstacle.text += " (" + where + ")";
     obstacle.remedy =
-        f.code == "fat.not-clean"
+        f.code == Rule::fat_not_clean
             ? "Start the volume once under the system that owns it and close it there"
         : f.repairable ? "Put this right first: 'nuvrat check --repair' mends it, with nothing lost"
                        : "Put this right first: a rewrite of a damaged structure makes it worse";

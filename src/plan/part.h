@@ -25,8 +25,8 @@ struct PlanPart {
   std::optional<BootChange> boot{};
 
   [[nodiscard]] bool in_reach() const { return obstacles.empty(); }
-  void consent(std::string code, std::string text);
-  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0,
+  void consent(ConsentCode code, std::string text);
+  void obstacle(ObstacleCode code, std::string text, std::string remedy, std::uint64_t missing = 0,
                 unsigned partition = 0);
   /// What is planned from the disk as this part leaves it. A consent is said once.
   void append(PlanPart next);

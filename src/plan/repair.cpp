@@ -14,9 +14,10 @@ namespace nuvrat::plan {
 namespace {
 
 bool is_gpt_damage(const Finding& f) {
-  return f.repairable && (f.code == "gpt.primary-damaged" || f.code == "gpt.backup-damaged" ||
-                          f.code == "gpt.backup-not-last" || f.code == "gpt.protective-missing" ||
-                          f.code == "gpt.protective-entry");
+  return f.repairable &&
+         (f.code == Rule::gpt_primary_damaged || f.code == Rule::gpt_backup_damaged ||
+          f.code == Rule::gpt_backup_not_last || f.code == Rule::gpt_protective_missing ||
+          f.code == Rule::gpt_protective_entry);
 }
 
 // First boot sectors say where they are, then what is a copy of them is mended. Where one is lost
@@ -33,7 +34,7 @@ PlanPart mend_volumes(const PlanInput& in, const Survey& survey, Unowned unowned
   }
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role != Role::extended && lost.contains(s.partition.start)) continue;
-    const Finding* start = find_code(s.findings, "volume.hidden-sectors");
+    const Finding* start = find_code(s.findings, Rule::volume_hidden_sectors);
     if (start == nullptr || !start->repairable || s.beyond_mending()) continue;
     if (auto step = set_hidden_sectors(in.device, in.before, s))
       out.steps.push_back(std::move(*step));
@@ -50,14 +51,12 @@ PlanPart mend_gpt(const PlanInput& in) {
   PlanPart out;
   const Device& device = in.device;
   const TableReading& table = in.state.table;
-  const auto is_found = [&table](const char* code) {
-    return find_code(table.findings, code) != nullptr;
-  };
+  const auto is_found = [&table](Rule code) { return find_code(table.findings, code) != nullptr; };
   steps::GptMend work;
   work.sector0 = table.sector0;
-  work.primary = is_found("gpt.primary-damaged");
+  work.primary = is_found(Rule::gpt_primary_damaged);
   work.backup =
-      !work.primary && (is_found("gpt.backup-damaged") || is_found("gpt.backup-not-last"));
+      !work.primary && (is_found(Rule::gpt_backup_damaged) || is_found(Rule::gpt_backup_not_last));
   Layout target = table.layout;
   const std::uint64_t array = gpt_array_sectors(target.sector_size);
   if (work.primary || work.backup) {
@@ -72,7 +71,8 @@ PlanPart mend_gpt(const PlanInput& in) {
     target.first_usable = table.layout.usable().first;
     out.append(gpt_change_steps(in, target));
     work.backup = false;
-    if (!is_found("gpt.protective-missing") && !is_found("gpt.protective-entry")) return out;
+    if (!is_found(Rule::gpt_protective_missing) && !is_found(Rule::gpt_protective_entry))
+      return out;
   }
   out.after = target;
   if (out.in_reach()) out.steps.push_back(Step(target, {std::move(work)}));
@@ -99,10 +99,11 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     if (is_gpt_damage(f)) {
       mend = true;
     } else if (f.repairable &&
-               (f.code == "ebr.link-outside" || f.code == "ebr.partition-outside")) {
+               (f.code == Rule::ebr_link_outside || f.code == Rule::ebr_partition_outside)) {
       chain = true;
     } else if (f.severity == Severity::error) {
-      out.obstacle(f.code, f.text, "A person must decide; nothing is guessed");
+      out.obstacle(ObstacleCode::damaged, f.text, "A person must decide; nothing is guessed");
+      out.obstacles.back().finding = f.code;
     }
   }
   if (!out.in_reach()) return with(before, std::move(out));

@@ -72,14 +72,14 @@ class Sizes {
         return min_sectors(in_, p.number, p.sectors);
     }
     if (length == now && length_of(s) == now) {
-      out_.obstacle("already",
+      out_.obstacle(ObstacleCode::already,
                     fmt::format("{} is {} long already", name, format_bytes(length * sector_)),
                     "Nothing needs to be done", 0, p.number);
       return std::nullopt;
     }
     if (length == 0) {
       out_.obstacle(
-          "size-zero",
+          ObstacleCode::size_zero,
           fmt::format("{} has {}, and would have none", name, format_bytes(now * sector_)),
           "Ask for " + goal + "=min" +
               (p.number == 0 ? "" : fmt::format(", or p{}=gone", p.number)),
@@ -98,7 +98,7 @@ class Sizes {
     const std::uint64_t missing = length - (limit.end - p.start);
     const std::uint64_t most = greatest(p);
     out_.obstacle(
-        "size-room",
+        ObstacleCode::size_room,
         fmt::format("{} can't be {} long: {}; {} missing", volume_words(p.number),
                     format_bytes(length * sector_), limit.by,
                     plural(missing, "sector is", "sectors are")),
@@ -197,7 +197,7 @@ class NewPartitions {
         continue;
       }
       out_.obstacle(
-          "no-gap",
+          ObstacleCode::no_gap,
           gaps.empty()
               ? fmt::format("there is no gap g{}: the disk has no room outside partitions "
                             "once the other goals are done",
@@ -227,7 +227,7 @@ class NewPartitions {
         wish.bytes == 0 ? whole(gap) : div_up(wish.bytes, std::uint64_t{sector_});
     if (length > gap.count) {
       return out_.obstacle(
-          "gap-room",
+          ObstacleCode::gap_room,
           fmt::format("g{} has {} from sector {}: {} missing for {}", number,
                       format_bytes(gap.count * sector_), gap.first,
                       plural(length - gap.count, "sector is", "sectors are"),
@@ -272,7 +272,7 @@ class NewPartitions {
                   return a.count < b.count;
                 })->count;
       out_.obstacle(
-          "esp-room",
+          ObstacleCode::esp_room,
           fmt::format("an EFI system partition of {} finds no room: the largest gap has {}",
                       format_bytes(wish.least), format_bytes(most * sector_)),
           "Make room: delete or shorten a partition, or ask for less, as in esp=100MiB",
@@ -371,12 +371,12 @@ class NewPartitions {
       fault = e.message();
     }
     if (fault.empty()) {
-      return out_.consent("old-volume",
+      return out_.consent(ConsentCode::old_volume,
                           fmt::format("the new partition from sector {} begins with {}, which is "
                                       "there again then",
                                       p.start, old));
     }
-    out_.obstacle("old-volume",
+    out_.obstacle(ObstacleCode::old_volume,
                   fmt::format("the new partition from sector {} would begin with what is left of "
                               "{}: {}",
                               p.start, old, fault),
@@ -398,7 +398,7 @@ class NewPartitions {
     if (wish.efi_system) work.files = efi_->files;
     if (!work.choose(sector_)) {
       return out_.obstacle(
-          "volume-size",
+          ObstacleCode::volume_size,
           fmt::format("{} of {} is not possible with any size of clusters", title_of(wish.kind),
                       format_bytes(p.sectors * sector_)),
           "FAT16 goes from about 5 MiB to 4 GiB, FAT32 from about 34 MiB to 2 TiB, NTFS "

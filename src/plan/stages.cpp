@@ -151,7 +151,7 @@ class Stages {
     const unsigned number = s.partition.number;
     if (asked_.find<SizeGoal>(number) != nullptr || number == 0) return;
     part.consent(
-        "shorter",
+        ConsentCode::shorter,
         fmt::format("partition {} and its volume become {} shorter: there is too little room "
                     "otherwise",
                     number,
@@ -189,7 +189,7 @@ class Stages {
       if (type == p.type || wish.partitions[p.number].type) continue;
       wish.partitions[p.number].type = type;
       out_.consent(
-          "type",
+          ConsentCode::type,
           fmt::format("the type of partition {} becomes {} ({}) instead of {} ({})", p.number,
                       type_text(type), describe(type), type_text(p.type), describe(p.type)));
     }
@@ -244,7 +244,7 @@ class Stages {
     change.kind = ExpectedChange::Kind::gone;
     change.start = s.partition.start;
     out_.changes.push_back(std::move(change));
-    out_.consent("gone", lost_words(s));
+    out_.consent(ConsentCode::gone, lost_words(s));
   }
 
   [[nodiscard]] std::string lost_words(const SurveyedPartition& s) const {
@@ -273,7 +273,7 @@ class Stages {
     if (const SurveyedPartition* s = planned_.state().at(now); s != nullptr)
       return s->partition.number;
     const unsigned number = in_.state.at(before)->partition.number;
-    out_.obstacle("dropped",
+    out_.obstacle(ObstacleCode::dropped,
                   fmt::format("partition {} has no counterpart in the new table and is dropped: it "
                               "can't become longer",
                               number),
@@ -294,7 +294,7 @@ class Stages {
     }
     if (!numbers.empty() && planned_.state().table.layout.kind == TableKind::mbr)
       out_.consent(
-          "front-letters",
+          ConsentCode::front_letters,
           fmt::format("on an MBR disk a system names a partition by where it begins: drive letters "
                       "({} {}) may become others, and a system that starts from there must be told",
                       by_start.size() == 1 ? "partition" : "partitions", numbers));
@@ -342,7 +342,8 @@ class Stages {
 
   void finish() {
     if (out_.steps.empty())
-      out_.obstacle("already", "the disk is in this state already", "Nothing needs to be done");
+      out_.obstacle(ObstacleCode::already, "the disk is in this state already",
+                    "Nothing needs to be done");
     else if (way_.boot.way || in_.state.systems.boots_by())
       take(check_boots(input(), in_.state.systems, way_.asked));
   }

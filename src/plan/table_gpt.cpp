@@ -20,13 +20,14 @@ class GptPlanner {
   PlanPart plan() {
     const Layout& before = state_.table.layout;
     if (state_.bare_volume || before.kind == TableKind::none) {
-      obstacle("no-table",
+      obstacle(ObstacleCode::no_table,
                state_.bare_volume ? "the disk is one volume without a partition table"
                                   : "there is no partition table that could become a GPT",
                "Name a disk with an MBR", 0);
     }
     if (before.kind == TableKind::gpt) {
-      obstacle("gpt-already", "the disk has a GPT already", "Nothing needs to be done", 0);
+      obstacle(ObstacleCode::gpt_already, "the disk has a GPT already", "Nothing needs to be done",
+               0);
     }
     out_.append({.obstacles = finding_obstacles(state_)});
     if (before.kind != TableKind::mbr) return std::move(out_);
@@ -41,15 +42,15 @@ class GptPlanner {
   }
 
  private:
-  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing,
+  void obstacle(ObstacleCode code, std::string text, std::string remedy, std::uint64_t missing,
                 unsigned partition = 0) {
-    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, partition);
+    out_.obstacle(code, std::move(text), std::move(remedy), missing, partition);
   }
 
   bool room_is_there() {
     const std::uint64_t tables = 2 * gpt_array_sectors(device_.sector_size()) + 3;
     if (device_.sectors() > tables) return true;
-    obstacle("disk-too-small",
+    obstacle(ObstacleCode::disk_too_small,
              fmt::format("a GPT with both copies takes {} sectors, the disk has {}", tables,
                          device_.sectors()),
              "A GPT does not fit on this disk", tables + 1 - device_.sectors());
@@ -91,7 +92,7 @@ class GptPlanner {
     for (const SectorRange& area : gpt_areas()) {
       const auto hit = state_.table.owned.first_overlap(area);
       if (!hit) continue;
-      obstacle("ebr-in-the-way",
+      obstacle(ObstacleCode::ebr_in_the_way,
                fmt::format("the EBR at sector {} is where the GPT must go ({})", hit->first,
                            area.text()),
                "Make the logical partitions primary first, or move the first of them", hit->count);
@@ -107,7 +108,7 @@ class GptPlanner {
     for (const Partition& p : target_.partitions) {
       if (!p.active) continue;
       out_.consent(
-          "active",
+          ConsentCode::active,
           fmt::format("partition {} is active; a GPT has no active flag, the partition gets "
                       "the legacy-bootable attribute instead",
                       p.number));
@@ -117,12 +118,12 @@ class GptPlanner {
       const auto byte = std::get<std::uint8_t>(s.partition.type);
       if (!gpt_type_for(byte, s.signature.kind).carried) continue;
       out_.consent(
-          "type-carried",
+          ConsentCode::type_carried,
           fmt::format("partition {} has type {:02X} ({}), which no GPT type stands for; it "
                       "gets a type of its own that holds the byte",
                       s.partition.number, byte, describe(s.partition.type)));
     }
-    out_.consent("firmware",
+    out_.consent(ConsentCode::firmware,
                  "a machine that starts from this disk must afterwards start by UEFI, with an EFI "
                  "system partition; legacy firmware finds no system on it");
   }

@@ -50,7 +50,7 @@ class MbrPlanner {
       const TypeClass kind = class_of(p.type);
       if (kind == TypeClass::reserved || kind == TypeClass::bios_boot) {
         out_.consent(
-            "dropped",
+            ConsentCode::dropped,
             fmt::format("partition {} ({}, {}) has no counterpart in an MBR and holds "
                         "no files: it is dropped",
                         p.number, describe(p.type), format_bytes(p.sectors * before_.sector_size)));
@@ -78,7 +78,7 @@ class MbrPlanner {
       if (p.start <= most && p.sectors <= most) continue;
       const std::uint64_t by = std::max(p.start, p.sectors) - most;
       out_.obstacle(
-          "past-32-bits",
+          ObstacleCode::past_32_bits,
           fmt::format("{} ({}) {} {}, but an MBR's numbers end at {}: too large by {}", words_of(p),
                       p.range().text(), p.start > most ? "begins at" : "has a length of",
                       std::max(p.start, p.sectors), most, by),
@@ -183,7 +183,7 @@ class MbrPlanner {
     if (first == n && n > 4) first = 3, last = n - 1;  // four slots, the fourth a container
     const Shortage missing = first < n ? shortage(request_, first, last) : Shortage{};
     Obstacle o;
-    o.code = "no-arrangement";
+    o.code = ObstacleCode::no_arrangement;
     if (!between.empty()) {
       o.text = fmt::format(
           "the extended partition is one range from {} to {}, and {} would be inside it, which is "
@@ -313,7 +313,7 @@ class MbrPlanner {
 
   void drop_active(Partition& p, unsigned old_number) {
     p.active = false;
-    out_.consent("active",
+    out_.consent(ConsentCode::active,
                  fmt::format("partition {} is active and becomes logical: firmware starts from "
                              "primary partitions only, so it is active no more",
                              old_number));
@@ -326,7 +326,7 @@ class MbrPlanner {
     const MbrType type = mbr_type_for(p, kind);
     if (type.guessed) {
       out_.consent(
-          "type",
+          ConsentCode::type,
           fmt::format("partition {} has the type {} ({}), which no MBR type stands for; it gets "
                       "type {:02X} ({}). The case keeps the type, and the way back brings it back",
                       old_number, type_text(p.type), describe(p.type), type.byte,
@@ -334,7 +334,7 @@ class MbrPlanner {
     } else if (const Guid back = gpt_type_for(type.byte, kind).guid;
                back != std::get<Guid>(p.type) && class_of(p.type) == TypeClass::data) {
       out_.consent(
-          "type",
+          ConsentCode::type,
           fmt::format("partition {} has the type {} and holds {}; it gets type {:02X} ({}), "
                       "and would come back to a GPT as {}",
                       old_number, describe(p.type),
@@ -360,14 +360,15 @@ class MbrPlanner {
       const Partition* p = target_.find(number);
       if (wish.active.value_or(false) && p != nullptr && p->role == Role::logical) {
         out_.obstacle(
-            "active-logical",
+            ObstacleCode::active_logical,
             fmt::format("partition {} is logical: firmware starts from primary partitions only",
                         number),
             "Make it primary as well", 0, number);
       }
     }
     if (target_ == before_ && !(wish_.start_code && gets_code_))
-      out_.obstacle("already", "the disk is in this state already", "Nothing needs to be done");
+      out_.obstacle(ObstacleCode::already, "the disk is in this state already",
+                    "Nothing needs to be done");
   }
 
   void add_consents() {
@@ -376,20 +377,20 @@ class MbrPlanner {
                                           [](const Renumbering& r) { return r.before != r.after; });
       if (renumbered)
         out_.consent(
-            "renumbered",
+            ConsentCode::renumbered,
             "partitions get other numbers; a system that names them by number must be told");
       if (gets_code_)
-        out_.consent("start-code",
+        out_.consent(ConsentCode::start_code,
                      "sector 0 gets a small program that starts the active partition");
       return;
     }
-    out_.consent("gpt-only",
+    out_.consent(ConsentCode::gpt_only,
                  "names, unique ids and attributes of the partitions are lost: an MBR "
                  "has no place for them");
     const auto active = std::find_if(target_.partitions.begin(), target_.partitions.end(),
                                      [](const Partition& p) { return p.active; });
     out_.consent(
-        "firmware",
+        ConsentCode::firmware,
         fmt::format(
             "a machine that starts from this disk must afterwards start in legacy mode; {}{}",
             active == target_.partitions.end()

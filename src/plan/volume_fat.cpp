@@ -57,7 +57,7 @@ class FatPlanner {
       plan = search(look, work);
     } catch (const Error& e) {
       if (e.code() != ErrorCode::refused) throw;
-      return obstacle("folder-entries",
+      return obstacle(ObstacleCode::folder_entries,
                       fmt::format("{}: {}: {}", name_,
                                   e.place().path.empty() ? "the root folder"
                                                          : "'" + printable(e.place().path) + "'",
@@ -102,17 +102,16 @@ class FatPlanner {
     std::unique_ptr<steps::VolumeAsFat> volume;
   };
 
-  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
-    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, number_);
+  void obstacle(ObstacleCode code, std::string text, std::string remedy,
+                std::uint64_t missing = 0) {
+    out_.obstacle(code, std::move(text), std::move(remedy), missing, number_);
   }
-  void consent(std::string code, std::string text) {
-    out_.consent(std::move(code), std::move(text));
-  }
+  void consent(ConsentCode code, std::string text) { out_.consent(code, std::move(text)); }
 
   bool can_be_read(const SurveyedPartition& s) {
     const VolumeKind from = s.signature.kind;
     if (s.volume && (is_fat(from) || from == VolumeKind::ntfs)) return true;
-    obstacle("not-readable",
+    obstacle(ObstacleCode::not_readable,
              fmt::format("{} holds {}, which Nuvrat does not turn into FAT", name_,
                          s.signature.description),
              "NTFS and FAT volumes can become FAT");
@@ -158,7 +157,7 @@ class FatPlanner {
 
   bool is_already(const SurveyedPartition& s, const VolumeChange& change) {
     if (!is_fat(change.to)) {
-      obstacle("not-fat",
+      obstacle(ObstacleCode::not_fat,
                fmt::format("{} is {}: the size of clusters can be chosen on FAT only", name_,
                            title_of(change.to)),
                fmt::format("Say p{}=fat32 as well, or leave the size of clusters out", number_));
@@ -168,7 +167,7 @@ class FatPlanner {
         !wish_.files.empty() ||
         (wish_.cluster_bytes != 0 && wish_.cluster_bytes != s.volume->cluster_bytes))
       return false;
-    obstacle("already",
+    obstacle(ObstacleCode::already,
              fmt::format("{} is {} with clusters of {} already", name_, title_of(change.to),
                          format_bytes(s.volume->cluster_bytes)),
              "Nothing needs to be done");
@@ -270,15 +269,16 @@ class FatPlanner {
     if (!back.in_reach()) return false;
     const auto& to = std::get<ToFat>(back.steps.back().work().kind);
     if (std::uint64_t{to.free_after} * to.change.cluster_bytes < least_free) return false;
-    consent("by-way-of-ntfs",
+    consent(ConsentCode::by_way_of_ntfs,
             fmt::format("{}: {}, so it becomes NTFS on the way, where anything can move", name_,
                         lost == 0 ? std::string("the new FATs must lie where the old volume has "
                                                 "files")
                                   : format_bytes(lost) + " of what is free would be lost in front "
                                                          "of the new FATs"));
     // What is lost on the way, and what is lost at its end, is said by the end.
-    std::erase_if(back.consents,
-                  [](const Consent& c) { return c.code == "permissions" || c.code == "limits"; });
+    std::erase_if(back.consents, [](const Consent& c) {
+      return c.code == ConsentCode::permissions || c.code == ConsentCode::limits;
+    });
     out_.append({.steps = std::move(there.steps)});
     out_.append(std::move(back));
     return true;
@@ -334,7 +334,7 @@ class FatPlanner {
   }
 
   void add_way(const steps::EditNtfs& way) {
-    consent("made-way",
+    consent(ConsentCode::made_way,
             fmt::format("{}: {} out of the place of the FATs first, as a rewrite of the NTFS "
                         "volume ({} with all that leads there)",
                         name_,
@@ -349,7 +349,7 @@ class FatPlanner {
     if (short_of_) {
       const auto& s = *short_of_;
       return obstacle(
-          "volume-room",
+          ObstacleCode::volume_room,
           fmt::format("{}: {} needs {} clusters of {} ({}) for folders and for contents that "
                       "can't stay where they are, {} are free: {} missing",
                       name_, title_of(work.change.to), s.needed, format_bytes(s.cluster),
@@ -362,7 +362,7 @@ class FatPlanner {
     if (const fat::LayoutWish wish =
             wish_for(look, work, look.volume->reader().info().cluster_bytes);
         wish.root_entries > 65535 - 15)
-      return obstacle("folder-entries",
+      return obstacle(ObstacleCode::folder_entries,
                       fmt::format("{}: the root folder would have {} entries, and {} keeps 65,520",
                                   name_, format_count(wish.root_entries), title_of(work.change.to)),
                       "Move some of it into folders, or say fat32");
@@ -375,7 +375,7 @@ class FatPlanner {
     const std::uint64_t bytes = work.sectors_of_volume() * device_.sector_size();
     if (!any) {
       return obstacle(
-          "cluster-count",
+          ObstacleCode::cluster_count,
           fmt::format("{} has {}: {} {} is not possible on it", name_, format_bytes(bytes),
                       title_of(work.change.to),
                       wish_.cluster_bytes == 0
@@ -391,7 +391,7 @@ class FatPlanner {
       why = ", and can't be made free: " + trouble_->text(cluster);
       missing = trouble_->needed - std::min(trouble_->needed, trouble_->free);
     }
-    obstacle("front-in-use",
+    obstacle(ObstacleCode::front_in_use,
              fmt::format("{}: the sectors where FATs can lie, at the volume's front, are in use{}",
                          name_, why),
              "Take files off the volume until there is more room",

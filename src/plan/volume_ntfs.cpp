@@ -39,16 +39,17 @@ class NtfsPlanner {
     const SurveyedPartition* s = state_.find(number_);
     const Partition& p = s->partition;
     if (s->signature.kind == VolumeKind::ntfs) {
-      return obstacle("already", name_ + " is NTFS already", "Nothing needs to be done");
+      return obstacle(ObstacleCode::already, name_ + " is NTFS already",
+                      "Nothing needs to be done");
     }
     if (!is_fat(s->signature.kind) || !s->volume) {
-      return obstacle("not-fat",
+      return obstacle(ObstacleCode::not_fat,
                       fmt::format("{} holds {}, which Nuvrat does not turn into NTFS", name_,
                                   s->signature.description),
                       "FAT12, FAT16 and FAT32 volumes can become NTFS");
     }
     if (number_ != 0 && class_of(p.type) == TypeClass::efi_system) {
-      return obstacle("efi-system",
+      return obstacle(ObstacleCode::efi_system,
                       fmt::format("{} is the EFI system partition: firmware reads only FAT", name_),
                       "Leave it as it is");
     }
@@ -81,8 +82,9 @@ class NtfsPlanner {
     out_.steps.push_back(Step(state_.table.layout, {steps::FatToNtfs{std::move(change)}}));
   }
 
-  void obstacle(std::string code, std::string text, std::string remedy, std::uint64_t missing = 0) {
-    out_.obstacle(std::move(code), std::move(text), std::move(remedy), missing, number_);
+  void obstacle(ObstacleCode code, std::string text, std::string remedy,
+                std::uint64_t missing = 0) {
+    out_.obstacle(code, std::move(text), std::move(remedy), missing, number_);
   }
 
   // The volume as it will be when the conversion's turn comes, and the plan for it.
@@ -123,7 +125,7 @@ class NtfsPlanner {
       for (const steps::SectorMove& m : work.change.moves) planned.way_made += m.from.count;
       out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
     }
-    consent("made-way",
+    consent(ConsentCode::made_way,
             fmt::format("{}: {} of files {} copied to free ones first, as a rewrite of the FAT "
                         "volume, so that what NTFS holds in one piece finds room",
                         name_, plural(moved, "cluster", "clusters"), moved == 1 ? "is" : "are"));
@@ -147,7 +149,7 @@ class NtfsPlanner {
         bool twice = !seen.insert(name).second;
         if (!alias.empty() && alias != name) twice |= !seen.insert(alias).second;
         if (!taken && !twice) continue;
-        obstacle(taken ? "name-reserved" : "name-twice",
+        obstacle(taken ? ObstacleCode::name_reserved : ObstacleCode::name_twice,
                  fmt::format("{}: '{}' {}", name_, printable(tree.path(id)),
                              taken ? "is a name that NTFS keeps for itself"
                                    : "and another name in its folder are the same to NTFS"),
@@ -162,7 +164,7 @@ class NtfsPlanner {
     if (plan.in_pieces()) {
       const std::uint64_t whole = plan.whole_clusters() * cluster;
       return obstacle(
-          "room-in-pieces",
+          ObstacleCode::room_in_pieces,
           fmt::format("{}: {} are free, but in pieces so small that what NTFS holds in one piece "
                       "({}) finds no room, and what is between them can't be moved",
                       name_, format_bytes(plan.free_clusters() * cluster), format_bytes(whole)),
@@ -173,7 +175,7 @@ class NtfsPlanner {
     if (plan.fits()) return;
     const std::uint64_t missing = plan.needed_clusters() - plan.free_clusters();
     obstacle(
-        "volume-room",
+        ObstacleCode::volume_room,
         fmt::format("{}: the structures of NTFS need {} clusters of {} bytes ({}), {} are free "
                     "({}): {} missing",
                     name_, plan.needed_clusters(), cluster,
@@ -187,45 +189,48 @@ class NtfsPlanner {
         missing * cluster / device_.sector_size());
   }
 
-  void consent(std::string code, std::string text) {
-    out_.consent(std::move(code), std::move(text));
-  }
+  void consent(ConsentCode code, std::string text) { out_.consent(code, std::move(text)); }
 
   void add_consents(const SurveyedPartition& s, const ntfs::Plan& plan) {
-    consent("readers", fmt::format("{} can then only be read by systems that know NTFS: many "
-                                   "cameras, televisions, consoles and firmwares don't",
-                                   name_));
+    consent(ConsentCode::readers,
+            fmt::format("{} can then only be read by systems that know NTFS: many "
+                        "cameras, televisions, consoles and firmwares don't",
+                        name_));
     if (s.partition.active) {
-      consent("boot-code", fmt::format("{} is active: the loader in its boot sector is not carried "
-                                       "over, and nothing starts from it before a system puts its "
-                                       "own there",
-                                       name_));
+      consent(ConsentCode::boot_code,
+              fmt::format("{} is active: the loader in its boot sector is not carried "
+                          "over, and nothing starts from it before a system puts its "
+                          "own there",
+                          name_));
     }
-    consent("permissions", fmt::format("every file on {} may be read and written by everyone, as "
-                                       "on FAT, until its system is told otherwise",
-                                       name_));
+    consent(ConsentCode::permissions,
+            fmt::format("every file on {} may be read and written by everyone, as "
+                        "on FAT, until its system is told otherwise",
+                        name_));
     add_name_consent(plan);
     out_.append(tell_broken_names(s));
     if (plan.cluster_bytes() < 4096 && plan.cluster_bytes() < s.volume->cluster_bytes) {
-      consent("clusters",
+      consent(ConsentCode::clusters,
               fmt::format("clusters become {} bytes instead of {}, because FAT's data area begins "
                           "at sector {}: what is written later may end up in more pieces",
                           plan.cluster_bytes(), s.volume->cluster_bytes, s.volume->first_cluster));
     }
-    if (const Finding* f = find_code(s.findings, "fat.unowned")) {
-      consent("unowned", fmt::format("{}: {}; they become free space. To keep them as files first: "
-                                     "nuvrat check --repair --unowned keep",
-                                     name_, f->text));
+    if (const Finding* f = find_code(s.findings, Rule::fat_unowned)) {
+      consent(ConsentCode::unowned,
+              fmt::format("{}: {}; they become free space. To keep them as files first: "
+                          "nuvrat check --repair --unowned keep",
+                          name_, f->text));
     }
-    if (find_code(s.findings, "fat.chain-long") != nullptr) {
-      consent("surplus", fmt::format("{}: clusters after the end of files that have more of them "
-                                     "than they need become free space. To keep them as files "
-                                     "first: nuvrat check --repair --unowned keep",
-                                     name_));
+    if (find_code(s.findings, Rule::fat_chain_long) != nullptr) {
+      consent(ConsentCode::surplus,
+              fmt::format("{}: clusters after the end of files that have more of them "
+                          "than they need become free space. To keep them as files "
+                          "first: nuvrat check --repair --unowned keep",
+                          name_));
     }
     if (!plan.moves().empty()) {
       consent(
-          "moved",
+          ConsentCode::moved,
           plan.moves().size() == 1
               ? std::string("1 cluster of a file, where NTFS keeps a boot sector, is copied to a "
                             "free one")
@@ -244,12 +249,13 @@ class NtfsPlanner {
       if (count++ == 0) first = id;
     }
     if (count == 0) return;
-    consent("names", fmt::format("{}: {} such as '{}' {} a character, an ending or a device's name "
-                                 "that the Win32 name space forbids; {} into the POSIX one, "
-                                 "without a short name, and programs may not be able to open {}",
-                                 name_, plural(count, "name", "names"),
-                                 printable(to_utf8(tree.name(first))), count == 1 ? "has" : "have",
-                                 count == 1 ? "it goes" : "they go", count == 1 ? "it" : "them"));
+    consent(ConsentCode::names,
+            fmt::format("{}: {} such as '{}' {} a character, an ending or a device's name "
+                        "that the Win32 name space forbids; {} into the POSIX one, "
+                        "without a short name, and programs may not be able to open {}",
+                        name_, plural(count, "name", "names"), printable(to_utf8(tree.name(first))),
+                        count == 1 ? "has" : "have", count == 1 ? "it goes" : "they go",
+                        count == 1 ? "it" : "them"));
   }
 
   const Device& device_;

@@ -34,7 +34,7 @@ VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& opti
 PlanPart tell_snapshots(const Device& volume, unsigned number) {
   PlanPart out;
   if (ntfs::has_snapshots(volume))
-    out.consent("restore-points",
+    out.consent(ConsentCode::restore_points,
                 fmt::format("{}: its restore points, older states that its system keeps, are lost",
                             volume_words(number)));
   return out;
@@ -50,7 +50,7 @@ PlanPart lay_out_edit(const PlanInput& in, const SurveyedPartition& s, const std
   const std::uint64_t cluster = edit->geometry().cluster_bytes();
   if (trouble) {
     const std::uint64_t missing = trouble->needed - std::min(trouble->needed, trouble->free);
-    out.obstacle("volume-room",
+    out.obstacle(ObstacleCode::volume_room,
                  fmt::format("{}: {}: {}", volume_words(number), doing, trouble->text(cluster)),
                  "Take files off the volume until there is more room",
                  missing * cluster / in.device.sector_size(), number);
@@ -61,7 +61,7 @@ PlanPart lay_out_edit(const PlanInput& in, const SurveyedPartition& s, const std
   work.take(*edit, in.device.sector_size());
   if (edit->moved_clusters() > 0) {
     out.consent(
-        "moved",
+        ConsentCode::moved,
         fmt::format("{}: {} of files ({}) {} copied to free ones in front of the new end",
                     volume_words(number), plural(edit->moved_clusters(), "cluster", "clusters"),
                     format_bytes(edit->moved_clusters() * cluster),
@@ -86,7 +86,7 @@ PlanPart require_countable(const PlanInput& in, const SurveyedPartition& s, std:
   PlanPart out;
   const std::uint64_t most = max_sectors(s, in.device.sector_size());
   if (sectors <= most) return out;
-  out.obstacle("volume-size",
+  out.obstacle(ObstacleCode::volume_size,
                fmt::format("{} is {}, which counts {} at most{}", volume_words(s.partition.number),
                            title_of(s.signature.kind), format_bytes(most * in.device.sector_size()),
                            s.signature.kind == VolumeKind::ntfs
@@ -100,7 +100,7 @@ PlanPart plan_volume_size(const PlanInput& in, unsigned number, std::uint64_t se
   PlanPart out;
   const SurveyedPartition* s = in.state.find(number);
   if (!is_editable(*s)) {
-    out.obstacle("size-contents",
+    out.obstacle(ObstacleCode::size_contents,
                  fmt::format("{} holds {}, whose size Nuvrat can't change", volume_words(number),
                              s->signature.description.empty() ? "unknown contents"
                                                               : s->signature.description),
@@ -128,7 +128,7 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
   PlanPart out;
   const SurveyedPartition* s = in.state.find(number);
   if (!is_editable(*s)) {
-    out.obstacle("label-contents",
+    out.obstacle(ObstacleCode::label_contents,
                  fmt::format("{} holds {}, which gets no label from Nuvrat", volume_words(number),
                              s->signature.description),
                  "NTFS and FAT volumes can have another label", 0, number);
@@ -137,7 +137,7 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
   if (has_errors(s->findings) || has_errors(in.state.table.findings)) return out;  // said already
   if (s->volume->label == label) {
     out.obstacle(
-        "already",
+        ObstacleCode::already,
         fmt::format("{} has the label '{}' already", volume_words(number), printable(label)),
         "Nothing needs to be done", 0, number);
     return out;

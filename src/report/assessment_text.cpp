@@ -19,7 +19,7 @@ namespace {
 std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
   std::string out = fmt::format("\n  What is in the way:\n");
   for (const Obstacle& o : a.obstacles) {
-    out += wrap(toned(Tone::bad, o.code) + ": " + printable(o.text), style, "  - ", "    ");
+    out += wrap(toned(Tone::bad, name_of(o)) + ": " + printable(o.text), style, "  - ", "    ");
     if (!o.remedy.empty()) out += wrap("what would remove it: " + o.remedy, style, "    ", "    ");
   }
   return out;
@@ -140,7 +140,7 @@ std::string assessment_text(const Assessment& a, const TextStyle& style, Proof p
   if (!a.consents.empty()) {
     out += "\n  To agree to:\n";
     for (const Consent& c : a.consents) {
-      out += wrap(fmt::format("{}: {}", c.code, printable(c.text)), style, "  - ", "    ");
+      out += wrap(fmt::format("{}: {}", name_of(c.code), printable(c.text)), style, "  - ", "    ");
     }
   }
   if (a.boot) {

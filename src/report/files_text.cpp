@@ -53,7 +53,7 @@ std::string opened_words(OpenedVolume& volume) {
   if (volume.opened_with())
     out += fmt::format("; the first boot sector is lost: read with the second one, sector {}",
                        *volume.opened_with());
-  if (const Finding* f = find_code(volume.reader().findings(), "fat.copies-differ"))
+  if (const Finding* f = find_code(volume.reader().findings(), Rule::fat_copies_differ))
     out += "; " + f->text;
   return out;
 }

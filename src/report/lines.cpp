@@ -29,7 +29,7 @@ std::string finding_lines(const Findings& findings, const TextStyle& style) {
                                                         : Tone::quiet;
     const std::string where = f.place.text();
     out += wrap(toned(tone, name_of(f.severity)) +
-                    fmt::format(" {}: {}{}", f.code, printable(f.text),
+                    fmt::format(" {}: {}{}", name_of(f.code), printable(f.text),
                                 where.empty() ? "" : " (" + printable(where) + ")"),
                 style, "  ", "    ");
   }
@@ -37,7 +37,7 @@ std::string finding_lines(const Findings& findings, const TextStyle& style) {
 }
 
 Findings new_findings(const Findings& before, const Findings& after) {
-  std::multiset<std::pair<std::string, std::string>> known;
+  std::multiset<std::pair<Rule, std::string>> known;
   for (const Finding& f : before) known.emplace(f.code, f.text);
   Findings out;
   for (const Finding& f : after) {

@@ -138,7 +138,7 @@ struct NewKinds {
 
 void steps_of_letters(const Assessment& a, std::vector<NextStep>& out) {
   const bool kept = std::any_of(a.consents.begin(), a.consents.end(),
-                                [](const Consent& c) { return c.code == "letters"; });
+                                [](const Consent& c) { return c.code == ConsentCode::letters; });
   out.push_back(
       {"letters", "Drive letters",
        kept ? "The system on this disk keeps its drive letters. Another system may see "

@@ -190,7 +190,8 @@ namespace {
 
 // Whose clusters these are nobody knows: kept as files or freed, as a person says.
 bool mended_as_told(const Finding& f) {
-  return f.code == "fat.unowned" || f.code == "fat.chain-long" || f.code == "fat.root-lost";
+  return f.code == Rule::fat_unowned || f.code == Rule::fat_chain_long ||
+         f.code == Rule::fat_root_lost;
 }
 
 Lead check_lead(const Survey& survey) {
@@ -210,7 +211,7 @@ std::string mend_lines(const Survey& survey) {
   bool all_is_unowned = false;  // it isn't freed
   const auto count = [&](const Findings& findings) {
     for (const Finding& f : findings) {
-      all_is_unowned |= f.code == "fat.root-lost";
+      all_is_unowned |= f.code == Rule::fat_root_lost;
       if (f.repairable) ++(mended_as_told(f) ? as_told : mended);
     }
   };

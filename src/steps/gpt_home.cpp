@@ -39,7 +39,7 @@ std::unique_ptr<Rewrite> GptHome::make(const Step& step, const Device& /*device*
 }
 
 std::optional<UnfinishedStep> GptHome::seen_on(const Device& device, const TableReading& table) {
-  if (find_code(table.findings, "gpt.change-unfinished") == nullptr) return std::nullopt;
+  if (find_code(table.findings, Rule::gpt_change_unfinished) == nullptr) return std::nullopt;
   const std::uint64_t array = gpt_array_sectors(device.sector_size());
   GptHome work;
   for (const SectorRange& r : table.owned) {

@@ -111,15 +111,15 @@ void check_entries(const Layout& layout, FindingList& findings, std::uint64_t ar
   std::set<Guid> seen;
   for (const Partition& p : layout.partitions) {
     if (p.sectors == 0) {
-      findings.add("gpt.entry-empty", Severity::error, array_lba,
+      findings.add(Rule::gpt_entry_empty, Severity::error, array_lba,
                    fmt::format("entry {} ends before it begins", p.number));
     } else if (p.start < layout.first_usable || p.range().last() > layout.last_usable) {
-      findings.add("gpt.entry-outside", Severity::error, p.start,
+      findings.add(Rule::gpt_entry_outside, Severity::error, p.start,
                    fmt::format("partition {} ({}) is outside the usable sectors {} to {}", p.number,
                                p.range().text(), layout.first_usable, layout.last_usable));
     }
     if (!seen.insert(p.unique_id).second) {
-      findings.add("gpt.id-repeated", Severity::warning, array_lba,
+      findings.add(Rule::gpt_id_repeated, Severity::warning, array_lba,
                    fmt::format("partition {} has the same unique id as another: {}", p.number,
                                p.unique_id.text()));
     }
@@ -142,14 +142,14 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
   const bool aside = a.array.first != 2 && a.array.first >= y.first_usable_lba.value() &&
                      a.array.last() <= y.last_usable_lba.value();
   if (aside) {
-    findings.add("gpt.change-unfinished", Severity::warning, 1,
+    findings.add(Rule::gpt_change_unfinished, Severity::warning, 1,
                  "a change inside the GPT was cut off: the new table counts, its entries are in a "
                  "second array and "
                  "the backup is still the old one; 'nuvrat resume' puts them in their places",
                  true);
   } else {
     findings.add(
-        "gpt.copies-differ", Severity::error, b.lba,
+        Rule::gpt_copies_differ, Severity::error, b.lba,
         fmt::format("both copies of the GPT are valid and differ in {}; a person must decide "
                     "which one counts",
                     what));
@@ -160,7 +160,7 @@ void compare_copies(const GptCopy& a, const GptCopy& b, FindingList& findings) {
 void check_rest(const Device& device, const GptCopy& copy, FindingList& findings) {
   const auto sector = device::read_if_given(device, copy.lba);
   if (sector && !all_zero(ByteView(*sector).subspan(copy.header.header_size.value()))) {
-    findings.add("gpt.header-rest", Severity::note, copy.lba,
+    findings.add(Rule::gpt_header_rest, Severity::note, copy.lba,
                  fmt::format("sector {} is not zero after the GPT header", copy.lba));
   }
 }
@@ -178,7 +178,7 @@ void read_backup(const Device& device, const GptCopies& copies, TableReading& re
     } else if (why.empty()) {
       why = "there is no backup GPT in the disk's last sector";
     }
-    findings.add("gpt.backup-damaged", Severity::warning, device.sectors() - 1, why,
+    findings.add(Rule::gpt_backup_damaged, Severity::warning, device.sectors() - 1, why,
                  copies.backup_given);
     return;
   }
@@ -187,7 +187,7 @@ void read_backup(const Device& device, const GptCopies& copies, TableReading& re
   const std::uint64_t back = copies.backup->header.alternate_lba.value();
   if (alternate != copies.backup->lba || back != live.lba) {
     const bool first = alternate != copies.backup->lba;
-    findings.add("gpt.alternate", Severity::warning, first ? live.lba : copies.backup->lba,
+    findings.add(Rule::gpt_alternate, Severity::warning, first ? live.lba : copies.backup->lba,
                  fmt::format("the {} header of the GPT says that the other copy is at sector {}; "
                              "it is at {}",
                              first ? "primary" : "backup", first ? alternate : back,
@@ -196,7 +196,7 @@ void read_backup(const Device& device, const GptCopies& copies, TableReading& re
   compare_copies(live, *copies.backup, findings);
   if (copies.backup->lba != device.sectors() - 1) {
     findings.add(
-        "gpt.backup-not-last", Severity::warning, copies.backup->lba,
+        Rule::gpt_backup_not_last, Severity::warning, copies.backup->lba,
         fmt::format("the backup GPT is at sector {}, not in the disk's last sector {}: the "
                     "disk has grown",
                     copies.backup->lba, device.sectors() - 1),
@@ -242,14 +242,14 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
   read_entries(live, layout);
   layout.sort();
   check_entries(layout, findings, live.array.first);
-  check_ranges(layout, "gpt", reading.findings);
+  check_ranges(layout, reading.findings);
   reading.owned.add({live.lba, 1});
   reading.owned.add(live.array);
   check_rest(device, live, findings);
 
   if (!first) {
     findings.add(
-        "gpt.primary-damaged", Severity::error, 1,
+        Rule::gpt_primary_damaged, Severity::error, 1,
         fmt::format("{}; the backup at {} is valid",
                     copies.primary_fault.empty() ? "there is no GPT header at sector 1"
                                                  : copies.primary_fault,
@@ -261,7 +261,7 @@ void read_gpt(const Device& device, const GptCopies& copies, TableReading& readi
   }
   const std::uint64_t alternate = live.header.alternate_lba.value();
   if (disk_ends_early(live, device)) {
-    findings.add("gpt.cut-off", Severity::error, device.sectors() - 1,
+    findings.add(Rule::gpt_cut_off, Severity::error, device.sectors() - 1,
                  fmt::format("the disk ends early: its GPT uses the sectors up to {} and has its "
                              "backup at {}, but the last sector is {}; the image was cut off, or "
                              "what it is attached to shows less of the disk than there is",

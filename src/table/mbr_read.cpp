@@ -30,7 +30,7 @@ class MbrReader {
       if (p.role != Role::extended) continue;
       if (followed) {
         findings_.add(
-            "mbr.two-extended", Severity::error, 0,
+            Rule::mbr_two_extended, Severity::error, 0,
             fmt::format("entry {} is a second extended partition; only one is allowed", p.number));
       }
       followed = true;
@@ -38,28 +38,29 @@ class MbrReader {
     }
     check_primaries_against_extended();
     layout.sort();
-    check_ranges(layout, "mbr", reading_.findings);
+    check_ranges(layout, reading_.findings);
   }
 
  private:
   void read_slot(const MbrEntry& entry, unsigned number) {
     if (entry.boot_indicator == 0x80) {
       if (active_seen_) {
-        findings_.add("mbr.two-active", Severity::warning, 0, "more than one partition is active");
+        findings_.add(Rule::mbr_two_active, Severity::warning, 0,
+                      "more than one partition is active");
       }
       active_seen_ = true;
     }
     if (entry.os_type == 0) {
       if (entry.sectors() != 0) {
         findings_.add(
-            "mbr.type-zero", Severity::warning, 0,
+            Rule::mbr_type_zero, Severity::warning, 0,
             fmt::format("entry {} has a size of {} sectors but type 00: it counts as empty", number,
                         entry.sectors()));
       }
       return;
     }
     if (entry.start() == 0 || entry.sectors() == 0) {
-      findings_.add("mbr.entry-odd", Severity::error, 0,
+      findings_.add(Rule::mbr_entry_odd, Severity::error, 0,
                     fmt::format("entry {} is an extended partition from sector {}, {} sectors "
                                 "long: what logical partitions there were isn't known",
                                 number, entry.start(), entry.sectors()));
@@ -78,7 +79,7 @@ class MbrReader {
   void follow_chain(const Partition& extended) {
     if (extended.range().end() > device_.sectors()) {
       findings_.add(
-          "ebr.container-outside", Severity::error, extended.start,
+          Rule::ebr_container_outside, Severity::error, extended.start,
           fmt::format("the extended partition ends at sector {}, but the disk's last sector "
                       "is {}",
                       extended.range().end() - 1, device_.sectors() - 1));
@@ -87,12 +88,12 @@ class MbrReader {
     std::uint64_t lba = extended.start;
     while (true) {
       if (!visited.insert(lba).second) {
-        findings_.add("ebr.loop", Severity::error, lba,
+        findings_.add(Rule::ebr_loop, Severity::error, lba,
                       fmt::format("the chain of logical partitions comes back to sector {}", lba));
         return;
       }
       if (visited.size() > max_links) {
-        findings_.add("ebr.too-many", Severity::error, lba,
+        findings_.add(Rule::ebr_too_many, Severity::error, lba,
                       fmt::format("the chain of logical partitions has more than {} links; it is "
                                   "followed to sector {}",
                                   max_links, lba));
@@ -100,7 +101,7 @@ class MbrReader {
       }
       if (lba >= device_.sectors()) {
         findings_.add(
-            "ebr.outside", Severity::error, lba,
+            Rule::ebr_outside, Severity::error, lba,
             fmt::format("the chain of logical partitions leads to sector {}, beyond the end "
                         "of the disk",
                         lba));
@@ -108,7 +109,7 @@ class MbrReader {
       }
       const auto sector = device::read_if_given(device_, lba);
       if (!sector) {
-        findings_.add("ebr.unreadable", Severity::error, lba,
+        findings_.add(Rule::ebr_unreadable, Severity::error, lba,
                       fmt::format("the EBR at sector {} can't be read: what logical partitions "
                                   "there are from there on isn't known",
                                   lba));
@@ -117,7 +118,7 @@ class MbrReader {
       const auto ebr = base::load<MbrSector>(*sector);
       if (ebr.signature.value() != mbr_signature) {
         findings_.add(
-            "ebr.no-signature", Severity::error, lba,
+            Rule::ebr_no_signature, Severity::error, lba,
             fmt::format("sector {} should hold an EBR, but has no 55 AA at its end", lba));
         return;
       }
@@ -143,7 +144,7 @@ class MbrReader {
       } else if (data == nullptr) {
         data = &entry;
       } else {
-        findings_.add("ebr.two-partitions", Severity::error, lba,
+        findings_.add(Rule::ebr_two_partitions, Severity::error, lba,
                       "an EBR names two partitions; one is allowed");
       }
     }
@@ -151,7 +152,7 @@ class MbrReader {
     if (link == nullptr) return std::nullopt;
     const std::uint64_t next = extended.start + link->start();
     if (!extended.range().contains(next)) {
-      findings_.add("ebr.link-outside", Severity::error, lba,
+      findings_.add(Rule::ebr_link_outside, Severity::error, lba,
                     fmt::format("the EBR at sector {} leads to sector {}, outside the extended "
                                 "partition ({})",
                                 lba, next, extended.range().text()),
@@ -178,7 +179,7 @@ class MbrReader {
     const bool shown = !is_extended_type(entry.os_type) && range.first >= extended.start &&
                        range.end() <= extended.range().end();
     findings_.add(
-        "ebr.extra-entry", shown ? Severity::error : Severity::warning, lba,
+        Rule::ebr_extra_entry, shown ? Severity::error : Severity::warning, lba,
         fmt::format("entry {} of an EBR should be empty; it says {}{}", index + 1, range.text(),
                     shown ? ", which some systems take for a partition" : " and is ignored"));
   }
@@ -193,13 +194,13 @@ class MbrReader {
     p.active = entry.boot_indicator == 0x80;
     p.table_sector = lba;
     if (p.start < extended.start || p.range().end() > extended.range().end()) {
-      findings_.add("ebr.partition-outside", Severity::error, lba,
+      findings_.add(Rule::ebr_partition_outside, Severity::error, lba,
                     fmt::format("logical partition {} ({}) goes beyond the extended partition ({})",
                                 p.number, p.range().text(), extended.range().text()),
                     p.range().end() <= device_.sectors());
     }
     if (entry.start() == 0) {
-      findings_.add("ebr.on-itself", Severity::error, lba,
+      findings_.add(Rule::ebr_on_itself, Severity::error, lba,
                     fmt::format("logical partition {} begins on its own EBR", p.number));
     }
     reading_.layout.partitions.push_back(p);
@@ -208,18 +209,14 @@ class MbrReader {
   void check_primaries_against_extended() {
     const Layout& layout = reading_.layout;
     for (const Partition& p : layout.partitions) {
-      if (p.role == Role::primary && p.start == 0) {
-        findings_.add("mbr.start-zero", Severity::error, 0,
-                      fmt::format("partition {} begins on the MBR itself", p.number));
-      }
       if (p.role == Role::extended) continue;
       if (const auto hit = reading_.owned.first_overlap(p.range())) {
-        findings_.add("mbr.over-table", Severity::error, hit->first,
+        findings_.add(Rule::mbr_over_table, Severity::error, hit->first,
                       fmt::format("partition {} covers an EBR at sector {}", p.number, hit->first));
       }
       const Partition* extended = layout.extended();
       if (p.role == Role::primary && extended != nullptr && p.range().overlaps(extended->range())) {
-        findings_.add("mbr.overlap", Severity::error, p.start,
+        findings_.add(Rule::mbr_overlap, Severity::error, p.start,
                       fmt::format("partition {} is inside the extended partition, which is {}",
                                   p.number, extended->range().text()));
       }

@@ -42,12 +42,12 @@ void check_protective(const table::MbrSector& mbr, std::uint64_t sectors,
                                [](const table::MbrEntry& e) { return e.os_type == 0xEE; });
   const std::uint64_t wanted = std::min<std::uint64_t>(sectors - 1, 0xFFFFFFFF);
   if (has_other_entry(mbr)) {
-    findings.add("gpt.hybrid", Severity::error, 0,
+    findings.add(Rule::gpt_hybrid, Severity::error, 0,
                  "the MBR names partitions beside the protective one: a hybrid table, in which the "
                  "two tables can say different things; a person must decide which one counts");
   } else if (it->start() != 1 || it->sectors() != wanted || it->boot_indicator != 0) {
     findings.add(
-        "gpt.protective-entry", Severity::warning, 0,
+        Rule::gpt_protective_entry, Severity::warning, 0,
         fmt::format("the protective entry says start {}, {} sectors{}; it should say start "
                     "1, {} sectors, not active",
                     it->start(), it->sectors(), it->boot_indicator == 0 ? "" : ", active", wanted),
@@ -61,7 +61,7 @@ void note_unread(const Device& device, const table::GptCopies& gpt, bool given0,
   const bool any = !reading.layout.partitions.empty();
   if (!given0)
     findings.add(
-        "table.unreadable", Severity::error, 0,
+        Rule::table_unreadable, Severity::error, 0,
         fmt::format("sector 0 can't be read: {}", any ? "what an MBR says there isn't known"
                                                       : "whether there is a table isn't known"));
   // Of a GPT that is there its own findings say so.
@@ -70,7 +70,7 @@ void note_unread(const Device& device, const table::GptCopies& gpt, bool given0,
                                    std::pair{gpt.backup_given, device.sectors() - 1}}) {
     if (!given)
       findings.add(
-          "table.unreadable", Severity::warning, lba,
+          Rule::table_unreadable, Severity::warning, lba,
           fmt::format("sector {} can't be read: whether a GPT header is there isn't known", lba));
   }
 }
@@ -90,20 +90,20 @@ void dispatch(const Device& device, const table::MbrSector& mbr, bool given0,
     table::read_gpt(device, gpt, reading);
   } else if (protective) {
     findings.add(
-        "gpt.none-valid", Severity::error, 1,
+        Rule::gpt_none_valid, Severity::error, 1,
         fmt::format("the MBR protects a GPT, but no copy of one is valid: {}; {}",
                     gpt.primary_fault.empty() ? "none at sector 1" : gpt.primary_fault,
                     gpt.backup_fault.empty() ? "none in the last sector" : gpt.backup_fault));
   } else if (valid_gpt && !(signed0 && reading.settle_unfinished) &&
              (!signed0 || !has_other_entry(mbr) || !entries_plausible(mbr))) {
     if (given0)
-      findings.add("gpt.protective-missing", Severity::warning, 0,
+      findings.add(Rule::gpt_protective_missing, Severity::warning, 0,
                    "there is a valid GPT, but LBA 0 has no protective entry", true);
     table::read_gpt(device, gpt, reading);
   } else if (signed0 && entries_plausible(mbr)) {
     if (gpt.any_signature && !reading.settle_unfinished) {
       findings.add(
-          "mbr.gpt-remains", Severity::error, gpt.primary ? 1 : device.sectors() - 1,
+          Rule::mbr_gpt_remains, Severity::error, gpt.primary ? 1 : device.sectors() - 1,
           "the MBR names partitions, and there is a GPT header on the disk as well; a person "
           "must decide which one counts");
     }
@@ -114,21 +114,22 @@ void dispatch(const Device& device, const table::MbrSector& mbr, bool given0,
 
 }  // namespace
 
-void table::check_ranges(const Layout& layout, const char* prefix, Findings& out) {
+void table::check_ranges(const Layout& layout, Findings& out) {
   table::FindingList findings(out);
+  const bool gpt = layout.kind == TableKind::gpt;
   const std::vector<Partition> parts = layout.data_partitions();
   const Partition* widest = nullptr;  // of those seen so far, the one that reaches furthest
   for (const Partition& p : parts) {
     const std::uint64_t end = checked_add(p.start, p.sectors, "a partition's end");
     if (end > layout.disk_sectors) {
       findings.add(
-          fmt::format("{}.outside", prefix), Severity::error, p.start,
+          gpt ? Rule::gpt_outside : Rule::mbr_outside, Severity::error, p.start,
           fmt::format("partition {} ends {} beyond the end of the disk, whose last sector is {}",
                       p.number, plural(end - layout.disk_sectors, "sector", "sectors"),
                       layout.disk_sectors - 1));
     }
     if (widest != nullptr && widest->range().end() > p.start) {
-      findings.add(fmt::format("{}.overlap", prefix), Severity::error, p.start,
+      findings.add(gpt ? Rule::gpt_overlap : Rule::mbr_overlap, Severity::error, p.start,
                    fmt::format("partitions {} and {} overlap from sector {} to {}", widest->number,
                                p.number, p.start, std::min(widest->range().end(), end) - 1));
     }
@@ -156,7 +157,7 @@ TableReading read_table(const Device& device) {
   dispatch(device, mbr, sector0.has_value(), reading);
   if (reading.settle_unfinished) {
     table::FindingList(reading.findings)
-        .add("table.settle-unfinished", Severity::warning, 0,
+        .add(Rule::table_settle_unfinished, Severity::warning, 0,
              "a rewrite of this disk was cut off after its switch: the change is in effect, "
              "remains of the old table are still to be wiped; 'nuvrat resume' does that",
              true);

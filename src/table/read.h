@@ -11,7 +11,7 @@ namespace nuvrat::table {
 class FindingList {
  public:
   explicit FindingList(Findings& out) : out_(out) {}
-  void add(std::string code, Severity severity, std::uint64_t sector, std::string text,
+  void add(Rule code, Severity severity, std::uint64_t sector, std::string text,
            bool repairable = false) {
     out_.push_back({std::move(code), severity, {{}, sector, {}, {}}, std::move(text), repairable});
   }
@@ -50,6 +50,6 @@ bool disk_ends_early(const GptCopy& copy, const Device& device);
 void read_gpt(const Device& device, const GptCopies& copies, TableReading& reading);
 
 /// Overlaps and ranges, the same rules for both kinds of table.
-void check_ranges(const Layout& layout, const char* prefix, Findings& findings);
+void check_ranges(const Layout& layout, Findings& findings);
 
 }  // namespace nuvrat::table

@@ -96,7 +96,8 @@ std::optional<BootCopy> open_with(const Device& volume, const SectorWrite& copy,
   if (check == CopyCheck::none) return out;
   if (const auto failed =
           failure_of([&] { out.findings = row.check(whole, options, &out.totals); }))
-    out.findings = {{"volume.damaged", Severity::error, failed->place(), failed->message(), false}};
+    out.findings = {
+        {Rule::volume_damaged, Severity::error, failed->place(), failed->message(), false}};
   return out;
 }
 

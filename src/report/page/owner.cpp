@@ -205,7 +205,7 @@ std::string stands_section(const CaseRecord& r) {
   if (r.outcome == Outcome::out_of_reach) {
     std::string body = "<ol class=\"steps\">\n";
     for (const Obstacle& o : a.obstacles) {
-      body += fmt::format("<li data-obstacle=\"{}\"><strong>{}</strong><br>{}</li>\n", esc(o.code),
+      body += fmt::format("<li data-obstacle=\"{}\"><strong>{}</strong><br>{}</li>\n", name_of(o),
                           sentence(o.text),
                           o.remedy.empty() ? "" : "What would lift it: " + esc(o.remedy) + ".");
     }
@@ -243,7 +243,7 @@ std::string agreed_section(const CaseRecord& r) {
     return section("agreed", "What was agreed to", paragraph("Nothing is lost by this change."));
   std::string body = "<ul>\n";
   for (const Consent& c : a.consents)
-    body += fmt::format("<li data-consent=\"{}\">{}.</li>\n", esc(c.code), sentence(c.text));
+    body += fmt::format("<li data-consent=\"{}\">{}.</li>\n", name_of(c.code), sentence(c.text));
   return section("agreed", r.finished() ? "What was agreed to" : "What is to be agreed to",
                  body + "</ul>\n");
 }

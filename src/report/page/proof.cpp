@@ -76,7 +76,7 @@ std::string findings_list(const Findings& findings, const std::string& none) {
   for (const Finding& f : findings) {
     const std::string where = f.place.text();
     out += fmt::format("<li><b>{}</b> <code>{}</code>: {}{}</li>\n", name_of(f.severity),
-                       esc(f.code), esc(f.text), where.empty() ? "" : " (" + esc(where) + ")");
+                       name_of(f.code), esc(f.text), where.empty() ? "" : " (" + esc(where) + ")");
   }
   return out + "</ul>\n";
 }
