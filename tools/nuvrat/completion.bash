@@ -1,66 +1,79 @@
-# Completion of nuvrat's verbs, options and goals for bash.
+# Made by scripts/words from the tool's own help.
 _nuvrat() {
   local current=${COMP_WORDS[COMP_CWORD]} previous=${COMP_WORDS[COMP_CWORD-1]} verb=${COMP_WORDS[1]}
-  local reading="--json --sector-size --physical-sector-size --timezone --codepage --help"
-  local job="--case --confirm --undo --proof --accept-unreadable --case-in-memory --events --overwrite --fault --fault-on-a-real-device"
   COMPREPLY=()
   if [ "$COMP_CWORD" = 1 ]; then
-    COMPREPLY=($(compgen -W "survey check files fetch manifest assess rewrite verify resume revert report
-      --help --version" -- "$current"))
+    COMPREPLY=($(compgen -W "survey check files fetch manifest assess rewrite verify resume revert report --help --version" -- "$current"))
     return
   fi
   # bash takes "table=gpt" apart at the "=".
   if [ "$current" = "=" ]; then previous="=" current=; fi
-  if [ "$previous" = "=" ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
-    local at=$((COMP_CWORD - 1)) subject
+  if [ "$previous" = "=" ]; then
+    local at=$((COMP_CWORD - 1))
     [ "${COMP_WORDS[COMP_CWORD]}" = "=" ] || at=$((COMP_CWORD - 2))
-    subject=${COMP_WORDS[at]}
-    case "$subject" in
-      table) COMPREPLY=($(compgen -W "gpt mbr" -- "$current")) ;;
-      volume) COMPREPLY=($(compgen -W "ntfs fat32 fat16" -- "$current")) ;;
-      names) COMPREPLY=($(compgen -W "safe" -- "$current")) ;;
-      volume.cluster | p*.cluster)
-        COMPREPLY=($(compgen -W "512 1KiB 2KiB 4KiB 8KiB 16KiB 32KiB 64KiB" -- "$current")) ;;
-      p*.active) COMPREPLY=($(compgen -W "yes no" -- "$current")) ;;
-      p*.type) COMPREPLY=($(compgen -W "match" -- "$current")) ;;
-      volume.size | p*.size) COMPREPLY=($(compgen -W "max min" -- "$current")) ;;
-      p*.front) COMPREPLY=($(compgen -W "max" -- "$current")) ;;
-      boot) COMPREPLY=($(compgen -W "uefi legacy" -- "$current")) ;;
-      p*.name | p*.label | volume.label | p*.letter | esp) ;;
-      p*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 logical primary gone" -- "$current")) ;;
-      g*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 raw" -- "$current")) ;;
+    case "$verb:${COMP_WORDS[at]}" in
+      assess:p*.cluster | rewrite:p*.cluster) COMPREPLY=($(compgen -W "512 1KiB 2KiB 4KiB 8KiB 16KiB 32KiB 64KiB" -- "$current")) ;;
+      assess:volume.cluster | rewrite:volume.cluster) COMPREPLY=($(compgen -W "512 1KiB 2KiB 4KiB 8KiB 16KiB 32KiB 64KiB" -- "$current")) ;;
+      assess:p*.size | rewrite:p*.size) COMPREPLY=($(compgen -W "max min" -- "$current")) ;;
+      assess:volume.size | rewrite:volume.size) COMPREPLY=($(compgen -W "max min" -- "$current")) ;;
+      assess:p*.front | rewrite:p*.front) COMPREPLY=($(compgen -W "max" -- "$current")) ;;
+      assess:p*.label | rewrite:p*.label) COMPREPLY=($(compgen -W "" -- "$current")) ;;
+      assess:volume.label | rewrite:volume.label) COMPREPLY=($(compgen -W "" -- "$current")) ;;
+      assess:p*.active | rewrite:p*.active) COMPREPLY=($(compgen -W "yes no" -- "$current")) ;;
+      assess:p*.name | rewrite:p*.name) COMPREPLY=($(compgen -W "" -- "$current")) ;;
+      assess:p*.type | rewrite:p*.type) COMPREPLY=($(compgen -W "match" -- "$current")) ;;
+      assess:p*.letter | rewrite:p*.letter) COMPREPLY=($(compgen -W "" -- "$current")) ;;
+      assess:table | rewrite:table) COMPREPLY=($(compgen -W "gpt mbr" -- "$current")) ;;
+      assess:p* | rewrite:p*) COMPREPLY=($(compgen -W "primary logical ntfs fat32 fat16 gone" -- "$current")) ;;
+      assess:volume | rewrite:volume) COMPREPLY=($(compgen -W "ntfs fat32 fat16" -- "$current")) ;;
+      assess:names | rewrite:names) COMPREPLY=($(compgen -W "safe" -- "$current")) ;;
+      assess:g* | rewrite:g*) COMPREPLY=($(compgen -W "ntfs fat32 fat16 raw" -- "$current")) ;;
+      assess:boot | rewrite:boot) COMPREPLY=($(compgen -W "uefi legacy" -- "$current")) ;;
+      assess:esp | rewrite:esp) COMPREPLY=($(compgen -W "" -- "$current")) ;;
     esac
     return
   fi
-  case "$previous" in
-    --sector-size) COMPREPLY=($(compgen -W "512 4096" -- "$current")); return ;;
-    --rename) COMPREPLY=($(compgen -W "safe" -- "$current")); return ;;
-    --proof) COMPREPLY=($(compgen -W "contents places" -- "$current")); return ;;
-    --undo) COMPREPLY=($(compgen -W "full live" -- "$current")); return ;;
-    --unowned) COMPREPLY=($(compgen -W "free keep" -- "$current")); return ;;
-    --format) COMPREPLY=($(compgen -W "nuvrat sha256sum" -- "$current")); return ;;
-    --physical-sector-size | --technician | --owner | --job | --confirm | --codepage | --seed | --fault | --timezone) return ;;
-    --case | --events | --against | --output | -o | --disk) compopt -o default; return ;;
-  esac
   local options=
   case "$verb" in
-    survey) options=$reading ;;
-    check) options="$reading $job --repair --unowned --awake" ;;
-    files) options=$reading ;;
-    fetch) options="$reading --output --against --events --overwrite" ;;
-    manifest) options="$reading --output --format --events --overwrite" ;;
-    assess) options="$reading --rename --awake --seed" ;;
-    rewrite) options="$reading $job --rehearse --rename --awake --seed" ;;
-    verify) options="$reading --against --events --overwrite" ;;
-    resume) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --sector-size --help" ;;
-    revert) options="--json --disk --confirm --events --overwrite --fault --fault-on-a-real-device --discard-later-changes --help" ;;
-    report) options="--json --technician --owner --job --output --overwrite --disk --help" ;;
+    survey) options="--help --json --sector-size --physical-sector-size --timezone --codepage" ;;
+    check) options="--help --json --sector-size --physical-sector-size --timezone --codepage --repair --unowned --awake --case --confirm --undo --proof --case-in-memory --accept-unreadable --events --overwrite --fault" ;;
+    files) options="--help --json --sector-size --physical-sector-size --timezone --codepage" ;;
+    fetch) options="--help --json --sector-size --physical-sector-size --timezone --codepage --output --against --events --overwrite" ;;
+    manifest) options="--help --json --sector-size --physical-sector-size --timezone --codepage --output --events --overwrite --format" ;;
+    assess) options="--help --json --sector-size --physical-sector-size --timezone --codepage --seed --awake" ;;
+    rewrite) options="--help --json --sector-size --physical-sector-size --timezone --codepage --case --confirm --undo --proof --case-in-memory --accept-unreadable --events --overwrite --fault --rehearse --seed --awake" ;;
+    verify) options="--help --json --sector-size --physical-sector-size --timezone --codepage --against --events --overwrite" ;;
+    resume) options="--help --json --disk --confirm --events --overwrite --fault --sector-size" ;;
+    revert) options="--help --json --disk --confirm --events --overwrite --fault --discard-later-changes" ;;
+    report) options="--help --output --overwrite --technician --owner --job --json --disk" ;;
+  esac
+  case "$previous" in
+    --against) compopt -o default; return ;;
+    --case) compopt -o default; return ;;
+    --codepage) return ;;
+    --confirm) return ;;
+    --disk) compopt -o default; return ;;
+    --events) compopt -o default; return ;;
+    --fault) return ;;
+    --format) COMPREPLY=($(compgen -W "nuvrat sha256sum" -- "$current")); return ;;
+    --job) return ;;
+    --output) compopt -o default; return ;;
+    --owner) return ;;
+    --physical-sector-size) return ;;
+    --proof) COMPREPLY=($(compgen -W "contents places" -- "$current")); return ;;
+    --sector-size) COMPREPLY=($(compgen -W "512 4096" -- "$current")); return ;;
+    --seed) return ;;
+    --technician) return ;;
+    --timezone) return ;;
+    --undo) COMPREPLY=($(compgen -W "full live" -- "$current")); return ;;
+    --unowned) COMPREPLY=($(compgen -W "free keep" -- "$current")); return ;;
+    -o) compopt -o default; return ;;
   esac
   if [[ $current == -* ]]; then
     COMPREPLY=($(compgen -W "$options" -- "$current"))
-  elif [ "$COMP_CWORD" -gt 2 ] && { [ "$verb" = assess ] || [ "$verb" = rewrite ]; }; then
+  elif [ "$COMP_CWORD" -gt 2 ] && [[ " assess rewrite " == *" $verb "* ]]; then
     compopt -o nospace
-    COMPREPLY=($(compgen -W "table= volume= p1= p2= p3= p4= p5= p1.active= p1.name= p1.type= p1.cluster= p1.size= p1.front= p1.label= p1.letter= g1= names= boot= esp=" -- "$current"))
+    COMPREPLY=($(compgen -W "table= p1= p2= p3= p4= volume= p1.cluster= p2.cluster= p3.cluster= p4.cluster= volume.cluster= names= p1.size= p2.size= p3.size= p4.size= volume.size= p1.front= p2.front= p3.front= p4.front= p1.label= p2.label= p3.label= p4.label= volume.label= g1= g2= g3= g4= p1.active= p2.active= p3.active= p4.active= p1.name= p2.name= p3.name= p4.name= p1.type= p2.type= p3.type= p4.type= boot= esp= p1.letter= p2.letter= p3.letter= p4.letter=" -- "$current"))
   else
     compopt -o default
   fi

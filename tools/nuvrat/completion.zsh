@@ -56,8 +56,7 @@ _nuvrat() {
         '--accept-unreadable[Go on although parts of files can'\''t be read]' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
-        '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
+        '--fault=[For practice on an image\: make it fail, as in cut=12,keep=some,seed=3]:plan:' \
         '1:disk:_files' \
         '*:word:_files'
       ;;
@@ -117,7 +116,6 @@ _nuvrat() {
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--seed=[New identities from this number, so that a demo repeats]:number:' \
-        '--rename=[safe\: names that FAT can'\''t spell become others (short for names=safe)]:rule:(safe)' \
         '--awake[A '\''hiberfil.sys'\'' of unknown form\: the system was shut down for good]' \
         '1:disk:_files' \
         '*:goal:_values -S "" goal $goals'
@@ -139,11 +137,9 @@ _nuvrat() {
         '--accept-unreadable[Go on although parts of files can'\''t be read]' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
-        '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
+        '--fault=[For practice on an image\: make it fail, as in cut=12,keep=some,seed=3]:plan:' \
         '--rehearse[Stop before the first write\: record, play it through, compare, keep the case]' \
         '--seed=[New identities from this number, so that a demo repeats]:number:' \
-        '--rename=[safe\: names that FAT can'\''t spell become others (short for names=safe)]:rule:(safe)' \
         '--awake[A '\''hiberfil.sys'\'' of unknown form\: the system was shut down for good]' \
         '1:disk:_files' \
         '*:goal:_values -S "" goal $goals'
@@ -172,8 +168,7 @@ _nuvrat() {
         '--confirm=[The disk'\''s present tag\: go ahead without asking]:tag:' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
-        '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
+        '--fault=[For practice on an image\: make it fail, as in cut=12,keep=some,seed=3]:plan:' \
         '--sector-size=[Of an image whose case is lost\: 512 or 4096 (512)]:bytes:(512 4096)' \
         '1:case:_files' \
         '*:word:_files'
@@ -187,8 +182,7 @@ _nuvrat() {
         '--confirm=[The disk'\''s present tag\: go ahead without asking]:tag:' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
-        '--fault=[For rehearsing at the bench\: make the disk fail, as in cut=12,keep=some,seed=3]:plan:' \
-        '--fault-on-a-real-device[Do that even on a device, not only on an image]' \
+        '--fault=[For practice on an image\: make it fail, as in cut=12,keep=some,seed=3]:plan:' \
         '--discard-later-changes[Go back although the disk has been written to since]' \
         '1:case:_files -/' \
         '*:word:_files'

@@ -26,9 +26,9 @@ OpenDisk open_for_writing(const Options& options, const std::string& path,
   check_outputs(options, path);
   out.real = open_device(path, wanted);
   if (options.fault.empty()) return out;
-  if (out.real->identity().kind != nuvrat::DeviceKind::image && !options.fault_on_a_real_device) {
+  if (out.real->identity().kind != nuvrat::DeviceKind::image) {
     throw Error(ErrorCode::words, "--fault is for images: this is a real device",
-                {{}, {}, {}, path}, "If that is wanted, say --fault-on-a-real-device as well");
+                {{}, {}, {}, path}, "Practise on an image");
   }
   out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(options.fault));
   return out;

@@ -87,22 +87,10 @@ CLI::Option* add_awake(CLI::App& verb, cli::Options& options) {
                        "A 'hiberfil.sys' of unknown form: the system was shut down for good");
 }
 
-void add_rename(CLI::App& verb, cli::Options& options) {
-  verb.add_option("--rename", options.rename,
-                  "safe: names that FAT can't spell become others (short for names=safe)")
-      ->check(CLI::IsMember({"safe"}))
-      ->type_name("RULE");
-}
-
 void add_fault(CLI::App& verb, cli::Options& options) {
-  auto* fault =
-      verb.add_option(
-              "--fault", options.fault,
-              "For rehearsing at the bench: make the disk fail, as in cut=12,keep=some,seed=3")
-          ->type_name("PLAN");
-  verb.add_flag("--fault-on-a-real-device", options.fault_on_a_real_device,
-                "Do that even on a device, not only on an image")
-      ->needs(fault);
+  verb.add_option("--fault", options.fault,
+                  "For practice on an image: make it fail, as in cut=12,keep=some,seed=3")
+      ->type_name("PLAN");
 }
 
 void add_overwrite(CLI::App& verb, cli::Options& options) {
@@ -298,7 +286,6 @@ Verb assess_verb(CLI::App& app, Options& options) {
       ->type_name(" ");
   verb->footer(goal_help());
   add_seed(*verb, options);
-  add_rename(*verb, options);
   add_awake(*verb, options);
   return {verb, cli::assess};
 }
@@ -313,7 +300,6 @@ Verb rewrite_verb(CLI::App& app, Options& options) {
                  "Stop before the first write: record, play it through, compare, keep the case");
   verb->footer(goal_help());
   add_seed(*verb, options);
-  add_rename(*verb, options);
   add_awake(*verb, options);
   return {verb, cli::rewrite};
 }

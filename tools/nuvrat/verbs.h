@@ -26,7 +26,6 @@ struct Options {
   std::string timezone;
   bool awake = false;
   unsigned codepage = 437;
-  std::string rename;
   std::optional<std::uint64_t> seed;
   std::string output;
   std::string folder;  ///< that fetch copies into
@@ -47,7 +46,6 @@ struct Options {
   bool overwrite = false;
   bool case_in_memory = false;
   bool rehearse = false;
-  bool fault_on_a_real_device = false;
 };
 
 // The case of a job is in `case_folder` from its beginning on, so that an error can name it.

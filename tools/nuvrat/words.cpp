@@ -71,7 +71,6 @@ Random random_of(const Options& options) {
 std::vector<Goal> goals_of(const Options& options) {
   std::vector<Goal> goals;
   for (const std::string& word : options.words) goals.push_back(parse_goal(word));
-  if (!options.rename.empty()) goals.push_back(parse_goal("names=" + options.rename));
   return goals;
 }
 
