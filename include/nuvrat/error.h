@@ -24,10 +24,10 @@ enum class ErrorCode {
 
 /// Where: any of a sector (LBA on the device named), a record number, a path.
 struct Place {
-  std::string subject;                  ///< device, structure or volume: "disk", "p1", "GPT header"
-  std::optional<std::uint64_t> sector;  ///< absolute LBA, in the device's own sectors
-  std::optional<std::uint64_t> record;  ///< index of an entry or record
-  std::string path;                     ///< path in the volume, or of a file beside the disk
+  std::string subject{};  ///< device, structure or volume: "disk", "p1", "GPT header"
+  std::optional<std::uint64_t> sector{};  ///< absolute LBA, in the device's own sectors
+  std::optional<std::uint64_t> record{};  ///< index of an entry or record
+  std::string path{};                     ///< path in the volume, or of a file beside the disk
 
   /// "p1, sector 4096, record 3, DATA/X.CSV"; empty when nothing is known.
   [[nodiscard]] std::string text() const;

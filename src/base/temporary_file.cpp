@@ -18,7 +18,7 @@ Descriptor base::temporary_file(const std::filesystem::path& folder, const std::
   Descriptor out(::mkostemp(name.data(), O_CLOEXEC));
   if (!out.valid())
     throw Error(ErrorCode::file, fmt::format("no temporary file: {}", std::strerror(errno)),
-                {{}, {}, {}, name}, remedy);
+                {.path = name}, remedy);
   ::unlink(name.c_str());
   return out;
 }

@@ -21,7 +21,7 @@ namespace {
 Error file_error(const std::string& what, int error, const std::filesystem::path& path) {
   return {ErrorCode::file,
           fmt::format("{}: {}", what, std::strerror(error)),
-          {{}, {}, {}, path.string()},
+          {.path = path.string()},
           error == ENOSPC || error == EDQUOT || error == EFBIG
               ? "Make room there, or name a place with more"
               : "Name a place in a folder that exists and may be written"};

@@ -30,7 +30,7 @@ Device::Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity 
   if (sector_size < 512 || sector_size > 4096 || (sector_size & (sector_size - 1)) != 0) {
     throw Error(ErrorCode::words,
                 fmt::format("a sector size of {} bytes is not supported", sector_size),
-                {identity_.path, {}, {}, {}}, "Sectors of 512 to 4096 bytes are");
+                {.subject = identity_.path}, "Sectors of 512 to 4096 bytes are");
   }
   constexpr std::uint32_t max_bytes = 1u << 20;
   if (physical.sectors == 0 || (physical.sectors & (physical.sectors - 1)) != 0 ||
@@ -38,7 +38,7 @@ Device::Device(std::uint32_t sector_size, std::uint64_t sectors, DeviceIdentity 
     throw Error(ErrorCode::words,
                 fmt::format("a physical sector of {} sectors of {} bytes is not supported",
                             physical.sectors, sector_size),
-                {identity_.path, {}, {}, {}}, "It is a power of two, of a mebibyte at most");
+                {.subject = identity_.path}, "It is a power of two, of a mebibyte at most");
   }
   checked_mul(sectors, sector_size, "the size of the disk");
   identity_.physical_sector_size = sector_size * physical.sectors;
@@ -66,7 +66,7 @@ void Device::check_range(std::uint64_t lba, std::size_t size, bool writing) cons
       fmt::format(
           "{} bytes at sector {} go beyond the end of the disk, which has {} sectors of {} bytes",
           size, lba, sectors_, sector_size_),
-      {identity_.path, lba, {}, {}});
+      {.subject = identity_.path, .sector = lba});
 }
 
 void Device::read(std::uint64_t lba, ByteSpan out) const {
@@ -112,7 +112,7 @@ void Device::write(std::uint64_t lba, ByteView data) {
 void copy_device(const Device& from, Device& to) {
   if (from.sector_size() != to.sector_size() || from.sectors() != to.sectors())
     throw Error(ErrorCode::refused, "a device is copied to one of its own size and sector size",
-                {to.identity().path, {}, {}, {}});
+                {.subject = to.identity().path});
   const std::uint64_t most = (1u << 20) / from.sector_size();
   const auto zero_there = [&to](std::uint64_t lba, std::uint64_t count) {
     return to.next_data(lba) >= lba + count;

@@ -90,7 +90,7 @@ void FaultDevice::operation() const {
   ++operations_;
   if (plan_.vanish_before && operations_ >= *plan_.vanish_before) dead_ = true;
   if (dead_) {
-    throw Error(ErrorCode::device_read, "the device is gone", {identity().path, {}, {}, {}});
+    throw Error(ErrorCode::device_read, "the device is gone", {.subject = identity().path});
   }
 }
 
@@ -106,7 +106,7 @@ void FaultDevice::check_readable(SectorRange range) const {
   if (!hit) hit = plan_.bad_reads_until_written.first_overlap(range);
   if (hit) {
     throw Error(ErrorCode::device_read, "the sector can't be read",
-                {identity().path, hit->first, {}, {}});
+                {.subject = identity().path, .sector = hit->first});
   }
 }
 
@@ -157,7 +157,7 @@ void FaultDevice::do_write(std::uint64_t lba, ByteView data) {
     if (plan_.cut_before && written_ >= *plan_.cut_before) cut(part, bytes);
     if (const auto bad = plan_.bad_writes.first_overlap(part)) {
       throw Error(ErrorCode::device_write, "the sector can't be written",
-                  {identity().path, bad->first, {}, {}});
+                  {.subject = identity().path, .sector = bad->first});
     }
     plan_.bad_reads_until_written.remove(part);
     Written& w = cache_[whole.first];
@@ -210,7 +210,7 @@ void FaultDevice::cut(SectorRange under_way, ByteView data) {
   base_.flush();
   cache_.clear();
   dead_ = true;
-  throw Error(ErrorCode::device_write, "the power failed", {identity().path, {}, {}, {}});
+  throw Error(ErrorCode::device_write, "the power failed", {.subject = identity().path});
 }
 
 }  // namespace nuvrat

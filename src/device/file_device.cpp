@@ -96,7 +96,7 @@ void FileDevice::do_read(std::uint64_t lba, ByteSpan out) const {
   if (const auto bad = bad_.first_in({lba, out.size() / sector_size()})) {
     throw Error(ErrorCode::device_read,
                 "the device did not give its data when it was asked, and isn't asked again",
-                {identity().path, *bad, {}, {}});
+                {.subject = identity().path, .sector = *bad});
   }
   const Transfer done = try_read_at(file_.get(), lba * sector_size(), out);
   if (done.bytes == out.size()) return;
@@ -105,7 +105,7 @@ void FileDevice::do_read(std::uint64_t lba, ByteSpan out) const {
       ErrorCode::device_read,
       fmt::format("the device did not give its data: {}",
                   done.error == 0 ? "it is shorter than it said" : std::strerror(done.error)),
-      {identity().path, lba + done.bytes / sector_size(), {}, {}});
+      {.subject = identity().path, .sector = lba + done.bytes / sector_size()});
 }
 
 bool FileDevice::do_read_medium(std::uint64_t lba, ByteSpan out) const {
@@ -140,14 +140,14 @@ void FileDevice::do_write(std::uint64_t lba, ByteView data) {
   if (done.bytes == data.size()) return;
   throw Error(ErrorCode::device_write,
               fmt::format("the device did not take its data: {}", std::strerror(done.error)),
-              {identity().path, lba + done.bytes / sector_size(), {}, {}});
+              {.subject = identity().path, .sector = lba + done.bytes / sector_size()});
 }
 
 void FileDevice::do_flush() {
   if (::fdatasync(file_.get()) != 0) {
     throw Error(ErrorCode::device_write,
                 fmt::format("the device did not confirm its data: {}", std::strerror(errno)),
-                {identity().path, {}, {}, {}});
+                {.subject = identity().path});
   }
 }
 
@@ -165,7 +165,7 @@ void FileDevice::do_reserve(SectorRange range) {
               "the image has holes where it would be written, and its file system has no room for "
               "them: " +
                   std::string(std::strerror(errno)),
-              {identity().path, range.first, {}, {}},
+              {.subject = identity().path, .sector = range.first},
               "Nothing was written. Make room where the image is");
 }
 

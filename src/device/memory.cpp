@@ -85,7 +85,7 @@ Window::Window(const Device& parent, SectorRange range)
       range_(range) {
   if (range.end() > parent.sectors()) {
     throw Error(ErrorCode::damaged, range.text() + " go beyond the end of the disk",
-                {parent.identity().path, range.first, {}, {}});
+                {.subject = parent.identity().path, .sector = range.first});
   }
 }
 
@@ -108,7 +108,7 @@ bool Window::do_read_medium(std::uint64_t lba, ByteSpan out) const {
 }
 void Window::do_write(std::uint64_t lba, ByteView /*data*/) {
   throw Error(ErrorCode::device_write, "this part of the disk was opened for reading",
-              {identity().path, range_.first + lba, {}, {}});
+              {.subject = identity().path, .sector = range_.first + lba});
 }
 
 void WritableWindow::do_write(std::uint64_t lba, ByteView data) {

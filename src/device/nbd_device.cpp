@@ -145,7 +145,7 @@ class NbdDevice final : public Device {
     throw Error(ErrorCode::busy,
                 "something else writes to the disk that the server offers: a sector isn't what it "
                 "was a moment ago",
-                {identity().path, *changed, {}, {}},
+                {.subject = identity().path, .sector = *changed},
                 "Close what uses it there, and run the command again: all is read anew");
   }
   void ask_unless_bad(std::uint64_t lba, ByteSpan out) const {
@@ -217,7 +217,7 @@ class NbdDevice final : public Device {
                              const std::string& why) const {
     return {code,
             why,
-            {identity().path, lba, {}, {}},
+            {.subject = identity().path, .sector = lba},
             "See whether the server still runs, and connect again"};
   }
 
@@ -230,7 +230,7 @@ class NbdDevice final : public Device {
 }  // namespace
 
 std::unique_ptr<Device> device::open_nbd(const std::string& address, const OpenOptions& options) {
-  const Place place{address, {}, {}, {}};
+  const Place place{.subject = address};
   Handle handle(nbd_create());
   if (handle == nullptr || nbd_connect_uri(handle.get(), address.c_str()) != 0)
     throw Error(ErrorCode::words, "the server can't be reached: " + last_words(), place,

@@ -29,7 +29,7 @@ using namespace device;
 namespace {
 
 Error open_error(const std::string& path, int error) {
-  const Place place{{}, {}, {}, path};
+  const Place place{.path = path};
   if (error == EACCES || error == EPERM) {
     return {ErrorCode::words, "no permission to open the disk", place,
             "Run as a user who may, or give that user rights on the device"};
@@ -42,7 +42,7 @@ Error busy_error(const std::string& what, const std::string& path, const struct 
   const std::string holders = holders_of(info);
   return {ErrorCode::busy,
           holders.empty() ? what : what + ": " + holders,
-          {{}, {}, {}, path},
+          {.path = path},
           "Wait for it to end, or close it"};
 }
 
@@ -52,7 +52,7 @@ void require_unused(const std::string& path, const struct stat& info) {
   if (all.empty()) return;
   const std::string holders = holders_of(info);
   if (!holders.empty()) all += "; open in " + holders;
-  throw Error(ErrorCode::busy, "the disk is in use: " + all, {{}, {}, {}, path},
+  throw Error(ErrorCode::busy, "the disk is in use: " + all, {.path = path},
               "Unmount its volumes, turn off its swap and detach what uses it");
 }
 
@@ -64,7 +64,7 @@ bool is_read_only(const base::Descriptor& file) {
 Error read_only_error(const std::string& path) {
   return {ErrorCode::refused,
           "the device is read-only: a write blocker, or a switch on the card",
-          {{}, {}, {}, path},
+          {.path = path},
           "Nothing was written. Connect it so that it may be written"};
 }
 
@@ -82,7 +82,7 @@ std::unique_ptr<Device> open_block(base::Descriptor file, const std::string& pat
     throw Error(
         ErrorCode::words,
         fmt::format("the device has sectors of {} bytes, not {}", size, options.sector_size),
-        {{}, {}, {}, path}, "Leave out --sector-size for block devices");
+        {.path = path}, "Leave out --sector-size for block devices");
   }
   const std::filesystem::path system =
       fmt::format("/sys/dev/block/{}:{}", major(number), minor(number));
@@ -140,7 +140,7 @@ std::uint64_t raw_bytes(const base::Descriptor& file, const std::string& path,
       ErrorCode::words,
       fmt::format("the file is {}: a container, which holds the disk in an order of its own",
                   container),
-      {{}, {}, {}, path},
+      {.path = path},
       "Make a raw image or a VHD of fixed size of it; an NBD server can offer it raw");
 }
 
@@ -150,14 +150,14 @@ std::unique_ptr<Device> open_image(base::Descriptor file, const std::string& pat
   const std::uint32_t size = options.sector_size == 0 ? 512 : options.sector_size;
   if (size != 512 && size != 4096) {
     throw Error(ErrorCode::words, fmt::format("a sector size of {} is not possible", size),
-                {{}, {}, {}, path}, "Give --sector-size 512 or 4096");
+                {.path = path}, "Give --sector-size 512 or 4096");
   }
   if (bytes == 0 || bytes % size != 0) {
     throw Error(
         ErrorCode::words,
         fmt::format("the image has {} bytes, which is not a whole number of {}-byte sectors", bytes,
                     size),
-        {{}, {}, {}, path},
+        {.path = path},
         bytes == 0 ? "It is empty: name an image of a disk"
                    : fmt::format("It is {} bytes short of a whole sector: make the image again",
                                  size - bytes % size));
@@ -175,7 +175,7 @@ std::unique_ptr<Device> open_image(base::Descriptor file, const std::string& pat
   if (options.writable) {
     if (const std::string writers = holders_of(info, true); !writers.empty())
       throw Error(ErrorCode::busy, "another process has the image open for writing: " + writers,
-                  {{}, {}, {}, path}, "Wait for it to end, or close it");
+                  {.path = path}, "Wait for it to end, or close it");
   }
   DeviceIdentity identity{path, DeviceKind::image, {}, {}, false, {}};
   if (!options.writable) identity.in_use = all_uses_of(info);
@@ -210,7 +210,7 @@ std::unique_ptr<Device> open_device(const std::filesystem::path& path, const Ope
   if (::stat(path.c_str(), &info) != 0) throw open_error(path, errno);
   if (!S_ISBLK(info.st_mode) && !S_ISREG(info.st_mode)) {  // a pipe would wait for its other end
     throw Error(ErrorCode::words, "this is neither an image file nor a block device",
-                {{}, {}, {}, path});
+                {.path = path});
   }
   int flags = options.writable ? O_RDWR : O_RDONLY;
   if (S_ISBLK(info.st_mode) && options.writable) flags |= O_EXCL;
@@ -237,7 +237,7 @@ void create_image(const std::filesystem::path& path, std::uint64_t sectors,
   const std::uint64_t bytes = checked_mul(sectors, sector_size, "the size of the image");
   if (!file.valid() || ::ftruncate(file.get(), static_cast<off_t>(bytes)) != 0) {
     throw Error(ErrorCode::file, fmt::format("the image can't be made: {}", std::strerror(errno)),
-                {{}, {}, {}, path});
+                {.path = path});
   }
 }
 

@@ -12,7 +12,7 @@ void device::require_volume_fits(const Device& device, std::uint64_t sector_byte
     throw Error(ErrorCode::damaged,
                 fmt::format("the volume is made for sectors of {} bytes, the disk has {}",
                             sector_bytes, device.sector_size()),
-                {{}, 0, {}, {}}, fmt::format("For an image, try --sector-size {}", sector_bytes));
+                {.sector = 0}, fmt::format("For an image, try --sector-size {}", sector_bytes));
   }
   const std::uint64_t total = total_sectors * (sector_bytes / device.sector_size());
   if (total > device.sectors()) {
@@ -20,7 +20,7 @@ void device::require_volume_fits(const Device& device, std::uint64_t sector_byte
                 fmt::format("the volume says that it has {} sectors, but its place has {}: {} are "
                             "missing",
                             total, device.sectors(), total - device.sectors()),
-                {{}, 0, {}, {}}, "Find out where the rest of it is before anything is written");
+                {.sector = 0}, "Find out where the rest of it is before anything is written");
   }
 }
 

@@ -37,12 +37,12 @@ class CutWindow final : public Device {
     if (lba + out.size() / sector_size() > there())
       throw Error(
           ErrorCode::device_read, "the disk ends before this sector",
-          {identity().path, first_ + std::max(lba, there()), {}, {}},
+          {.subject = identity().path, .sector = first_ + std::max(lba, there())},
           "The image was cut off, or what it is attached to shows less of the disk than there is");
   }
   void do_write(std::uint64_t lba, ByteView /*data*/) override {
     throw Error(ErrorCode::device_write, "what is cut off isn't written",
-                {identity().path, first_ + lba, {}, {}});
+                {.subject = identity().path, .sector = first_ + lba});
   }
   void do_flush() override {}
 

@@ -43,7 +43,7 @@ FileTree::Id node_at(const FileTree& tree, std::string_view path) {
                             at == FileTree::root ? std::string("the volume's root")
                                                  : "the folder '" + printable(tree.path(at)) + "'")
               : fmt::format("'{}' is a file, not a folder", printable(tree.path(at))),
-          {{}, {}, {}, std::string(path)}, "See 'nuvrat files' for the names");
+          {.path = std::string(path)}, "See 'nuvrat files' for the names");
     at = next;
   }
   return at;
@@ -368,7 +368,7 @@ FetchResult fetch_files(VolumeReader& reader, const std::vector<std::string>& pa
   fs::create_directories(folder, error);
   if (!fs::is_directory(folder))
     throw Error(ErrorCode::refused, "the folder can't be made, or is none",
-                {{}, {}, {}, folder.string()}, "Name another one");
+                {.path = folder.string()}, "Name another one");
   progress.stage("copying", bytes);
   Fetcher fetcher(reader, options, progress);
   for (const FileTree::Id id : tops) fetcher.fetch(id, folder);
@@ -381,7 +381,7 @@ FetchResult fetch_files(VolumeReader& reader, const std::vector<std::string>& pa
   const base::Descriptor there = base::open_file(folder, O_RDONLY | O_DIRECTORY);
   if (!there.valid() || ::syncfs(there.get()) != 0)
     throw Error(ErrorCode::file, "what was copied may not be on the medium yet",
-                {{}, {}, {}, folder.string()}, "Copy it again");
+                {.path = folder.string()}, "Copy it again");
   return std::move(fetcher.result);
 }
 

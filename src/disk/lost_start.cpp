@@ -66,7 +66,7 @@ std::optional<LostStart> look_without_start(const Device& volume, const ReadOpti
   LostStart out;
   out.findings.push_back({Rule::volume_boot_lost,
                           lost ? Severity::error : Severity::warning,
-                          {{}, 0, {}, {}},
+                          {.sector = 0},
                           state + "; " + words_of_copies(copies, good, deep, start),
                           good != nullptr});
   // What the check says of the volume as it is with it, or why it can't be put back.

@@ -21,10 +21,8 @@ namespace nuvrat {
 namespace {
 
 Error no(const std::string& text, const std::filesystem::path& path) {
-  return {ErrorCode::refused,
-          text,
-          {{}, {}, {}, path.string()},
-          "Nothing was written. Name another file"};
+  return {
+      ErrorCode::refused, text, {.path = path.string()}, "Nothing was written. Name another file"};
 }
 
 bool is_same(const struct stat& a, const struct stat& b) {
@@ -65,9 +63,9 @@ void check_output(const std::filesystem::path& path, const OutputRules& rules) {
     if (errno == ENOENT && ::access(above.c_str(), W_OK | X_OK) == 0 &&
         std::filesystem::is_directory(above) && ::lstat(path.c_str(), &info) != 0)
       return;
-    throw Error(
-        ErrorCode::words, fmt::format("the file can't be written: {}", std::strerror(errno)),
-        {{}, {}, {}, path.string()}, "Name a file in a folder that exists and may be written");
+    throw Error(ErrorCode::words,
+                fmt::format("the file can't be written: {}", std::strerror(errno)),
+                {.path = path.string()}, "Name a file in a folder that exists and may be written");
   }
   for (const std::filesystem::path& disk : rules.disks) {
     struct stat other {};
@@ -80,8 +78,7 @@ void check_output(const std::filesystem::path& path, const OutputRules& rules) {
   if (!S_ISREG(info.st_mode)) return;
   if (info.st_size >= 512 && holds_disk(path)) throw no("that file holds a disk image", path);
   if (!rules.overwrite) {
-    throw Error(ErrorCode::refused, "there is a file of that name already",
-                {{}, {}, {}, path.string()},
+    throw Error(ErrorCode::refused, "there is a file of that name already", {.path = path.string()},
                 "Nothing was written. Name another file, or say --overwrite");
   }
 }

@@ -27,7 +27,7 @@ void note_room_behind(const Device& window, const VolumeInfo& volume, const Part
   out.push_back(
       {Rule::volume_shorter,
        Severity::note,
-       {part_name(p.number), p.start + volume.sectors, {}, {}},
+       {.subject = part_name(p.number), .sector = p.start + volume.sectors},
        fmt::format("the volume ends {} before its {}: {} sectors after it are not used",
                    format_bytes((window.sectors() - volume.sectors) * window.sector_size()),
                    p.number == 0 ? "disk" : "partition", window.sectors() - volume.sectors),
@@ -41,7 +41,7 @@ void note_wrong_start(const Device& window, VolumeKind kind, const Partition& p,
   if (volume::hidden_sectors_fit(hidden, p)) return;
   out.push_back({Rule::volume_hidden_sectors,
                  p.active ? Severity::warning : Severity::note,
-                 {part_name(p.number), p.start, {}, {}},
+                 {.subject = part_name(p.number), .sector = p.start},
                  fmt::format("the boot sector says that the volume begins at sector {}, and its "
                              "partition begins at {}{}",
                              *hidden, p.start,
@@ -86,7 +86,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
     if (p.number != 0 && is_raid_member(window))
       out.findings.push_back({Rule::volume_raid_member,
                               Severity::note,
-                              {part_name(p.number), {}, {}, {}},
+                              {.subject = part_name(p.number)},
                               "the partition is a member of a RAID: what is on it isn't its own",
                               false});
     out.signature = recognise_volume(window);
@@ -94,7 +94,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
       out.findings.push_back(
           {Rule::table_type_mismatch,
            Severity::note,
-           {part_name(p.number), {}, {}, {}},
+           {.subject = part_name(p.number)},
            fmt::format("the type says {}, the volume is {}; p{}.type=match puts that right",
                        describe(p.type), out.signature.description, p.number),
            false});
@@ -106,7 +106,7 @@ void look_at_volume(const Device& device, const ReadOptions& options, bool deep,
         out.findings.push_back(
             {Rule::volume_boot_damaged,
              Severity::error,
-             {part_name(p.number), p.start, {}, {}},
+             {.subject = part_name(p.number), .sector = p.start},
              fmt::format("the first sector speaks of a volume ({}), and its fields can't be read "
                          "as one: what is on it isn't known, and it isn't empty",
                          trace),
@@ -149,7 +149,7 @@ void check_sector_size(const Device& device, Survey& survey) {
       survey.table.findings.push_back(
           {Rule::disk_sector_size,
            Severity::error,
-           {{}, 8, {}, {}},
+           {.sector = 8},
            "the header of a GPT is at byte 4096; open the image with --sector-size 4096",
            false});
       return;
@@ -165,7 +165,7 @@ void check_sector_size(const Device& device, Survey& survey) {
     survey.table.findings.push_back(
         {Rule::disk_sector_size,
          Severity::error,
-         {{}, there, {}, {}},
+         {.sector = there},
          fmt::format(
              "partition {} would begin right with sectors of 4096 bytes; open the image with "
              "--sector-size 4096",
@@ -338,7 +338,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
     } else {
       p.findings.push_back({Rule::table_overlaps,
                             Severity::error,
-                            {part_name(p.partition.number), {}, {}, {}},
+                            {.subject = part_name(p.partition.number)},
                             "the partitions cover the disk so many times that this one is not "
                             "looked into",
                             false});
@@ -349,7 +349,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
   if (const std::string who = device.disturbance(); !who.empty())
     out.table.findings.push_back({Rule::disk_disturbed,
                                   Severity::warning,
-                                  {device.identity().path, {}, {}, {}},
+                                  {.subject = device.identity().path},
                                   who + ": what was read first may not be there any more",
                                   false});
   std::vector<Partition> sound;

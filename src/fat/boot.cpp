@@ -146,8 +146,7 @@ Geometry geometry_of(const Device& device, ByteView sector0) {
   std::string fault;
   const auto geometry = parse_boot(sector0, fault);
   if (!geometry) {
-    throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault,
-                {{}, 0, {}, {}});
+    throw Error(ErrorCode::damaged, "the FAT boot sector makes no sense: " + fault, {.sector = 0});
   }
   device::require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
   return *geometry;

@@ -64,6 +64,18 @@ struct Geometry {
 [[nodiscard]] Bytes boot_sector(const Geometry& geometry);
 /// The label that a boot sector repeats, where it has the field.
 void set_label(ByteSpan sector, const Geometry& geometry);
+/// Where code begins in a boot sector, after the parameters.
+[[nodiscard]] constexpr std::size_t start_code_at(VolumeKind kind) {
+  return kind == VolumeKind::fat32 ? 0x5A : 0x3E;
+}
+/// Sectors in front of the FATs: at least, which on FAT32 are those up to the second boot sector
+/// and its two followers (0 to 8); and as systems lay them out.
+[[nodiscard]] constexpr std::uint32_t least_reserved(VolumeKind kind) {
+  return kind == VolumeKind::fat32 ? 9 : 1;
+}
+[[nodiscard]] constexpr std::uint32_t usual_reserved(VolumeKind kind) {
+  return kind == VolumeKind::fat32 ? 32 : 1;
+}
 /// The first `sectors` of the reserved sectors after the boot sector: on FAT32 FSInfo, and the
 /// copies of both; the rest zeros.
 [[nodiscard]] Bytes reserved_area(const Geometry& geometry, std::uint64_t sectors,

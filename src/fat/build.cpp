@@ -209,7 +209,7 @@ class VolumeBuilder {
         add, [&](std::uint64_t zeros) { tree::give_zeros(zeros, buffer_, add); });
     if (missing > 0)
       throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
-                  {{}, {}, {}, tree_.path(id)});
+                  {.path = tree_.path(id)});
     out.finish();
   }
 

@@ -56,10 +56,7 @@ struct CheckState {
            std::string text, bool repairable = false) {
     if (sector) *sector *= ratio;
     log.add(
-        code, severity,
-        [&] {
-          return Place{{}, sector, {}, tree.path(node)};
-        },
+        code, severity, [&] { return Place{.sector = sector, .path = tree.path(node)}; },
         std::move(text), repairable);
   }
   void not_clean(std::uint64_t sector) {

@@ -119,7 +119,7 @@ Geometry fitting_geometry_of(const Device& volume, ByteView sector0) {
   Geometry out = geometry_of(volume, sector0);
   if (const std::string why = misfit_of(volume, out); !why.empty())
     throw Error(ErrorCode::damaged, "the volume isn't as its FAT boot sector says: " + why,
-                {{}, 0, {}, {}});
+                {.sector = 0});
   return out;
 }
 

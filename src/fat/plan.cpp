@@ -92,7 +92,7 @@ Plan::Plan(const FileTree& tree, Target target)
     if (count > max_entries) {
       throw Error(ErrorCode::refused,
                   fmt::format("the folder would have {} entries, and FAT knows 65,536", count),
-                  {{}, {}, {}, tree_.path(id)});
+                  {.path = tree_.path(id)});
     }
     if (id == FileTree::root && g.kind != VolumeKind::fat32) return;
     give(id, std::max<std::uint64_t>(1, div_up<std::uint64_t>(count * 32, g.cluster_bytes())));

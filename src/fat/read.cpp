@@ -120,7 +120,7 @@ class FatReader final : public VolumeReader {
     throw Error(ErrorCode::damaged,
                 "the FAT boot sector contradicts the second one, and the volume is as that one "
                 "says",
-                {{}, 0, {}, {}});
+                {.sector = 0});
   }
 
   // Its own system reads the first one; the folders say which one is right.

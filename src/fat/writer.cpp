@@ -78,7 +78,7 @@ class FatWriter::Impl {
                 ByteView content) {
     if (size > 0xFFFFFFFF) {
       throw Error(ErrorCode::refused, "a file on FAT has at most 4 GiB less one byte",
-                  {{}, {}, {}, std::string(path)});
+                  {.path = std::string(path)});
     }
     const auto above = folder_above(path);  // a file that is refused leaves nothing
     const auto needed =
@@ -146,7 +146,7 @@ class FatWriter::Impl {
     const std::string_view above = path.substr(0, std::min(path.rfind('/'), path.size()));
     const auto it = folders_.find(above.size() == path.size() ? "" : above);
     if (it == folders_.end()) {
-      throw Error(ErrorCode::words, "the folder does not exist", {{}, {}, {}, std::string(above)});
+      throw Error(ErrorCode::words, "the folder does not exist", {.path = std::string(above)});
     }
     return it->second;
   }
@@ -196,7 +196,7 @@ class FatWriter::Impl {
     return Error(ErrorCode::refused,
                  fmt::format("the volume is full: {} clusters are needed, {} are free", needed,
                              free_clusters()),
-                 {{}, {}, {}, std::string(path)});
+                 {.path = std::string(path)});
   }
 
   [[nodiscard]] fat::Target target() const {

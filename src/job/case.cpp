@@ -66,8 +66,7 @@ Case::Case(std::filesystem::path folder)
   if (!log_.valid()) {
     throw Error(ErrorCode::file,
                 fmt::format("the case folder can't be written to: {}", std::strerror(errno)),
-                {{}, {}, {}, folder_.string()},
-                "Name a folder on another disk that may be written");
+                {.path = folder_.string()}, "Name a folder on another disk that may be written");
   }
 }
 
@@ -75,7 +74,7 @@ namespace {
 
 Error not_private(const std::string& text, const std::filesystem::path& path,
                   const std::string& remedy) {
-  return {ErrorCode::refused, text, {{}, {}, {}, path.string()}, remedy};
+  return {ErrorCode::refused, text, {.path = path.string()}, remedy};
 }
 
 void require_own(const std::filesystem::path& folder) {
@@ -113,7 +112,7 @@ void require_medium(const std::filesystem::path& there, const std::filesystem::p
   if (kind != tmpfs && kind != ramfs) return;
   throw Error(ErrorCode::refused,
               "the case folder is in memory: without power the way back is gone",
-              {{}, {}, {}, folder.string()}, "Name a folder on a disk, or say --case-in-memory");
+              {.path = folder.string()}, "Name a folder on a disk, or say --case-in-memory");
 }
 
 }  // namespace
@@ -144,7 +143,7 @@ Case Case::create(const std::filesystem::path& folder, const Device& device, boo
   std::filesystem::create_directories(folder, error);
   if (error) {
     throw Error(ErrorCode::file, "the case folder can't be made: " + error.message(),
-                {{}, {}, {}, folder.string()}, "Name a folder on another disk that may be written");
+                {.path = folder.string()}, "Name a folder on another disk that may be written");
   }
   std::filesystem::permissions(folder, std::filesystem::perms::owner_all, error);
   for (const auto& each : made) base::sync_folder(each.parent_path());
@@ -272,13 +271,12 @@ void check_case_folder(const std::filesystem::path& folder, const Device& device
     there = there.parent_path();
   const auto cant_be_made = [&folder](const char* why) {
     return Error(ErrorCode::file, fmt::format("the case folder can't be made: {}", why),
-                 {{}, {}, {}, folder.string()},
-                 "Name a folder on another disk that may be written");
+                 {.path = folder.string()}, "Name a folder on another disk that may be written");
   };
   if (!std::filesystem::is_directory(there, error)) throw cant_be_made(std::strerror(ENOTDIR));
   if (there == whole) {
     if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
-      throw Error(ErrorCode::refused, "the case folder is not empty", {{}, {}, {}, folder.string()},
+      throw Error(ErrorCode::refused, "the case folder is not empty", {.path = folder.string()},
                   "A case holds one job: name a new folder");
     }
     require_own(folder);
@@ -287,7 +285,7 @@ void check_case_folder(const std::filesystem::path& folder, const Device& device
   if (::access(there.c_str(), W_OK | X_OK) != 0) throw cant_be_made(std::strerror(errno));
   if (lies_on(there, device)) {
     throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
-                {{}, {}, {}, folder.string()}, "Name a folder on another disk");
+                {.path = folder.string()}, "Name a folder on another disk");
   }
   if (!in_memory) require_medium(there, folder);
 }
@@ -299,7 +297,7 @@ CaseFile load_case(const std::filesystem::path& folder) {
   std::optional<Journal> journal;
   if (std::filesystem::exists(journal_path)) journal = Journal::open(journal_path);
   if (!std::filesystem::exists(path) && (!journal || journal->plan().empty())) {
-    throw Error(ErrorCode::words, "this is not the folder of a case", {{}, {}, {}, folder.string()},
+    throw Error(ErrorCode::words, "this is not the folder of a case", {.path = folder.string()},
                 "Name the folder that 'nuvrat rewrite' made");
   }
   try {
@@ -308,7 +306,7 @@ CaseFile load_case(const std::filesystem::path& folder) {
     return out;
   } catch (const Error& e) {
     throw Error(ErrorCode::file, e.message(),
-                {{}, {}, {}, e.place().path.empty() ? path.string() : e.place().path});
+                {.path = e.place().path.empty() ? path.string() : e.place().path});
   }
 }
 

@@ -64,7 +64,7 @@ void require_readable(const Manifest& before, const Assessment& assessment,
 Error recorded_wrongly(const std::string& subject, const std::string& path) {
   return {ErrorCode::device_read,
           "what was recorded was read a second time, and differs",
-          {subject, {}, {}, path},
+          {.subject = subject, .path = path},
           "Nothing was written. Check memory, cable and adapter, then begin anew"};
 }
 
@@ -85,9 +85,8 @@ FileTree::Id first_difference(const FileTree& a, const FileTree& b) {
 // A record with a wrong bit would stop the way back. What is deleted isn't read again once the job
 // is done, and a volume of another kind may be too coarse to show the difference: these are read
 // twice.
-void require_recorded_right(const Device& device, const Manifest& before,
-                            const Assessment& assessment, const JobOptions& options,
-                            Progress& progress) {
+void require_recorded_right(const Run& run, const Manifest& before) {
+  const auto& [device, assessment, options, folder, progress] = run;
   std::vector<unsigned> gone;
   for (const ManifestVolume& v : before.volumes) {
     if (!start_after(assessment.changes, v.start)) gone.push_back(v.number);
@@ -132,8 +131,8 @@ SectorSet witnesses_of(const Layout& before, const Rehearsal& rehearsal) {
   return out;
 }
 
-void check_rehearsed(const Rehearsal& rehearsal, const Assessment& assessment,
-                     const JobOptions& options, Progress& progress) {
+void check_rehearsed(const Run& run, const Rehearsal& rehearsal) {
+  const Assessment& assessment = run.assessment;
   for (std::size_t i = 0; i < assessment.steps.size(); ++i) {
     const Step* step = &assessment.steps[i];
     if (step->volume() == nullptr) continue;
@@ -143,9 +142,9 @@ void check_rehearsed(const Rehearsal& rehearsal, const Assessment& assessment,
     if (next != nullptr && next->volume() != nullptr && next->volume()->place == place &&
         next->code() == step->code())
       continue;
-    progress.stage("checking", 0);
+    run.progress.stage("checking", 0);
     base::give_back_memory();
-    const Findings findings = check_volume(Window(*rehearsal.after[i], place), options.read);
+    const Findings findings = check_volume(Window(*rehearsal.after[i], place), run.options.read);
     // What Nuvrat makes anew breaks no rule, however small; what it mends, none that wasn't broken.
     const bool made = step->volume()->anew;
     const auto worst = std::find_if(findings.begin(), findings.end(), [&](const Finding& f) {
@@ -160,9 +159,8 @@ void check_rehearsed(const Rehearsal& rehearsal, const Assessment& assessment,
   }
 }
 
-void compare_rehearsed(const Device& device, const Rehearsal& rehearsal, tree::Recording& recorded,
-                       const Assessment& assessment, const JobOptions& options,
-                       Progress& progress) {
+void compare_rehearsed(const Run& run, const Rehearsal& rehearsal, tree::Recording& recorded) {
+  const auto& [device, assessment, options, folder, progress] = run;
   const SectorSet written = rehearsal.written();
   const Device& rehearsed = *rehearsal.after.back();
   Manifest after = disk::take_known_manifest(rehearsed, options.read, progress,
@@ -175,7 +173,7 @@ void compare_rehearsed(const Device& device, const Rehearsal& rehearsal, tree::R
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
               fmt::format("the rehearsal lost something: {} ({})", first.text, name_of(first.kind)),
-              {part_name(first.number), {}, {}, first.path},
+              {.subject = part_name(first.number), .path = first.path},
               "Nothing was written. This is a mistake in Nuvrat: please report it");
 }
 
@@ -189,8 +187,8 @@ void require_room(const Case& folder, std::uint64_t needed, const std::string& o
 }
 
 // The journal with the plan in it, and the manifest of what comes out of the job.
-void require_room(const Case& folder, const Device& device, const Assessment& assessment,
-                  const JobOptions& options, const Rehearsal& rehearsal) {
+void require_room(const Run& run, const Rehearsal& rehearsal) {
+  const auto& [device, assessment, options, folder, progress] = run;
   const json::CasePlan plan = Case::plan_of(assessment, options);
   const std::uint64_t others = plan.text.size() + plan.blobs.size() +
                                std::filesystem::file_size(folder.file("before.manifest"));
@@ -211,8 +209,8 @@ struct Rehearsed {
 };
 
 // Everything that comes before the first write.
-Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
-                              const JobOptions& options, Case& folder, JobClock& progress) {
+Rehearsed record_and_rehearse(const Run& run, JobClock& clock) {
+  const auto& [device, assessment, options, folder, progress] = run;
   base::give_back_memory();
   Manifest before =
       take_manifest(device, options.read, progress, {.doing = "recording", .proof = options.proof});
@@ -222,23 +220,23 @@ Rehearsed record_and_rehearse(Device& device, const Assessment& assessment,
     seal = json::save_private_manifest(before, folder.file("before.manifest"));
   folder.log("recorded", fmt::format("{} files, {} bytes, {}", before.files(), before.bytes(),
                                      by_places ? std::string("by their places") : "seal " + seal));
-  require_recorded_right(device, before, assessment, options, progress);
+  require_recorded_right(run, before);
   expect(assessment.changes, before);
   require_readable(before, assessment, options);
-  progress.begin(JobClock::rehearsing);
+  clock.begin(JobClock::rehearsing);
   progress.stage("rehearsing", 0);
   tree::Recording recorded = tree::Recording::put_aside(std::move(before), folder.file(""));
   base::give_back_memory();
   Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
-  check_rehearsed(rehearsal, assessment, options, progress);
-  compare_rehearsed(device, rehearsal, recorded, assessment, options, progress);
+  check_rehearsed(run, rehearsal);
+  compare_rehearsed(run, rehearsal, recorded);
   if (by_places) {  // what moves was hashed only now: the disk won't have it there any more
     base::give_back_memory();
     const Manifest settled = recorded.bring_back();
     json::save_private_manifest(settled, folder.file("before.manifest"));
     require_readable(settled, assessment, options);
   }
-  require_room(folder, device, assessment, options, rehearsal);
+  require_room(run, rehearsal);
   base::give_back_memory();
   return {std::move(recorded), std::move(rehearsal)};
 }
@@ -266,16 +264,15 @@ Case open_case_for(Device& device, const Assessment& assessment, const JobOption
 
 }  // namespace
 
-JobResult run_in_case(Device& device, const Assessment& assessment, const JobOptions& options,
-                      Case& folder, Progress& progress) {
-  JobClock clock(progress, assessment, options.proof);
-  Rehearsed job = record_and_rehearse(device, assessment, options, folder, clock);
+JobResult run_in_case(const Run& asked) {
+  JobClock clock(asked.progress, asked.assessment, asked.options.proof);
+  const Run run = asked.told(clock);
+  const auto& [device, assessment, options, folder, progress] = run;
+  Rehearsed job = record_and_rehearse(run, clock);
   folder.log("rehearsed");
-  if (const std::uint64_t kept =
-          keep_left_behind(device, assessment, job.before, options.read, folder, clock);
-      kept > 0)
+  if (const std::uint64_t kept = keep_left_behind(run, job.before); kept > 0)
     folder.log("left behind", fmt::format("{} items", kept));
-  require_room(folder, device, assessment, options, job.steps);
+  require_room(run, job.steps);
   job.steps.make_ready(device);
   // A journal that is there already is of a try that wrote nothing.
   const auto path = folder.file("undo.journal");
@@ -285,9 +282,9 @@ JobResult run_in_case(Device& device, const Assessment& assessment, const JobOpt
                         : Journal::create(path, device, options.undo, plan.text, plan.blobs,
                                           witnesses_of(assessment.before, job.steps));
   clock.begin(JobClock::writing);
-  const bool from_medium = do_steps(device, assessment, 0, job.steps, journal, folder, clock);
+  const bool from_medium = do_steps(run, 0, job.steps, journal);
   clock.begin(JobClock::comparing);
-  JobResult result = compare_done(job.before, device, assessment, options, folder, journal, clock);
+  JobResult result = compare_done(run, job.before, journal);
   clock.finish();
   result.from_medium &= from_medium;
   return result;
@@ -303,7 +300,7 @@ RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
   Case folder = open_case_for(device, assessment, options);
   JobClock clock(progress, assessment, options.proof, JobClock::recording, JobClock::rehearsing);
   try {
-    const Rehearsed job = record_and_rehearse(device, assessment, options, folder, clock);
+    const Rehearsed job = record_and_rehearse({device, assessment, options, folder, clock}, clock);
     clock.finish();
     folder.log(only_rehearsed, "nothing was written, as wanted");
     return {job.before.files(),
@@ -324,7 +321,7 @@ JobResult run_job(Device& device, const Assessment& assessment, const JobOptions
                   Progress& progress) {
   Case folder = open_case_for(device, assessment, options);
   try {
-    return run_in_case(device, assessment, options, folder, progress);
+    return run_in_case({device, assessment, options, folder, progress});
   } catch (const std::exception& cause) {
     const Error e = ending(cause, folder);
     folder.log("ended", e);

@@ -83,7 +83,7 @@ class Keeper {
     return {
         ErrorCode::device_read,
         "what is to be kept in the case was read twice, and differs",
-        {{}, {}, {}, path},
+        {.path = path},
         "Nothing was written. Don't trust this device, its cable or its adapter with a rewrite"};
   }
   static Digest digest_of(VolumeReader& reader, FileTree::Id id) {
@@ -106,7 +106,7 @@ class Keeper {
                static_cast<std::size_t>(in.gcount())});
     if (sha.finish() == item.digest) return;
     throw Error(ErrorCode::file, "the case doesn't hold what was written into it",
-                {{}, {}, {}, (folder_ / item.file).string()},
+                {.path = (folder_ / item.file).string()},
                 "Nothing was written to the disk. Name a case folder on a medium that works");
   }
 
@@ -176,15 +176,14 @@ class Keeper {
 
 }  // namespace
 
-std::uint64_t keep_left_behind(const Device& device, const Assessment& assessment,
-                               const tree::Recording& recorded, const ReadOptions& options,
-                               const Case& folder, Progress& progress) {
+std::uint64_t keep_left_behind(const Run& run, const tree::Recording& recorded) {
+  const auto& [device, assessment, options, folder, progress] = run;
   std::optional<Keeper> keeper;
   for (const Step& step : assessment.steps) {
     const VolumeChange* change = step.volume();
     if (change == nullptr || !is_fat(change->to) || change->from != VolumeKind::ntfs) continue;
     const Window window(device, change->place);
-    const auto reader = open_volume(window, options);
+    const auto reader = open_volume(window, options.read);
     // A volume that is NTFS only on the way has nothing that FAT can't hold.
     if (reader == nullptr || reader->info().kind != VolumeKind::ntfs) continue;
     progress.stage("keeping", 0);
@@ -195,10 +194,10 @@ std::uint64_t keep_left_behind(const Device& device, const Assessment& assessmen
       base::sync_folder(path.parent_path());
       keeper.emplace(path, progress);
     }
-    const auto again = open_volume(window, options);
+    const auto again = open_volume(window, options.read);
     if (again == nullptr)
       throw Error(ErrorCode::device_read, "the volume can't be opened a second time",
-                  {device.identity().path, change->place.first, {}, {}});
+                  {.subject = device.identity().path, .sector = change->place.first});
     keeper->volume(*reader, *again, change->number,
                    recorded_streams(recorded, change->place.first));
   }

@@ -66,7 +66,7 @@ void require_disk(const CaseFile& job, const Device& device, const Journal* jour
 Error damaged_case(const CaseFile& job, const std::string& text) {
   return {ErrorCode::file,
           "the case is damaged: " + text,
-          {{}, {}, {}, job.folder.string()},
+          {.path = job.folder.string()},
           "Nothing was changed. Take the case from a copy, if there is one"};
 }
 
@@ -119,11 +119,12 @@ void require_no_foreign(const Journal& journal, const Device& device, const Layo
     return text;
   };
   if (!strange.unreadable.empty())
-    throw Error(ErrorCode::device_read,
-                "sectors that the rewrite wrote can't be read: " + names(strange.unreadable),
-                {device.identity().path, strange.unreadable.ranges().front().first, {}, {}},
-                "Nothing was written. To put the old contents back over them, 'nuvrat revert' with "
-                "--discard-later-changes");
+    throw Error(
+        ErrorCode::device_read,
+        "sectors that the rewrite wrote can't be read: " + names(strange.unreadable),
+        {.subject = device.identity().path, .sector = strange.unreadable.ranges().front().first},
+        "Nothing was written. To put the old contents back over them, 'nuvrat revert' with "
+        "--discard-later-changes");
   if (strange.foreign.empty()) return;
   throw refused("the disk has been written to since: " + names(strange.foreign),
                 "Nothing was written. To put the old contents back over these changes, "
@@ -219,12 +220,13 @@ JobResult resume_in_case(Device& device, const CaseFile& job, Standing at, Case&
   const CaseStage stage = at.stage;
   if (stage == CaseStage::nothing_written) {
     folder.log("resumed", "nothing had been written");
-    return run_in_case(device, job.assessment, job.options, folder, progress);
+    return run_in_case({device, job.assessment, job.options, folder, progress});
   }
   Journal journal = Journal::open(journal_path(job));
   require_no_foreign(journal, device, job.assessment.after, stage == CaseStage::finished);
   folder.log("resumed", name_of(stage));
   JobClock clock(progress, job.assessment, job.options.proof, JobClock::rehearsing);
+  const Run run{device, job.assessment, job.options, folder, clock};
   unsigned step = at.steps;
   const bool switched = stage != CaseStage::finished && journal.steps_recorded() > step &&
                         !journal.before_switch(step, device);
@@ -247,13 +249,11 @@ JobResult resume_in_case(Device& device, const CaseFile& job, Standing at, Case&
                      step + static_cast<unsigned>(i));
   rehearsal.make_ready(device);
   clock.begin(JobClock::writing);
-  const bool from_medium =
-      do_steps(device, job.assessment, step, rehearsal, journal, folder, clock);
+  const bool from_medium = do_steps(run, step, rehearsal, journal);
   expect(job.assessment.changes, *before);
   const tree::Recording recorded = tree::Recording::put_aside(std::move(*before), folder.file(""));
   clock.begin(JobClock::comparing);
-  JobResult result =
-      compare_done(recorded, device, job.assessment, job.options, folder, journal, clock);
+  JobResult result = compare_done(run, recorded, journal);
   clock.finish();
   result.from_medium &= from_medium;
   return result;

@@ -208,9 +208,17 @@ void require_old_disk(const Device& back, const CaseFile& job) {
                 "that one first");
 }
 
-void put_back(Device& device, const CaseFile& job, Journal& journal, CaseStage stage,
-              const RevertOptions& options, const Case& folder, Progress& progress,
-              RevertResult& out) {
+struct WayBack {
+  Device& device;
+  const CaseFile& job;
+  const RevertOptions& options;
+  const Case& folder;
+  Progress& progress;
+};
+
+// What is compared on the way is in `out`.
+void put_back(const WayBack& way, Journal& journal, CaseStage stage, RevertResult& out) {
+  const auto& [device, job, options, folder, progress] = way;
   const bool finished = stage == CaseStage::finished;
   const bool keeps_changes = !options.discard_later_changes && stage != CaseStage::torn;
   if (keeps_changes) require_no_foreign(journal, device, job.assessment.after, finished);
@@ -305,7 +313,7 @@ RevertResult revert_case(Device& device, const CaseFile& job, const RevertOption
       if (!newer.empty())
         throw refused(fmt::format("there is a newer case of this disk: {}", newer),
                       fmt::format("Nothing was written. Revert {} first", newer));
-      put_back(device, job, journal, stage, options, folder, progress, result);
+      put_back({device, job, options, folder, progress}, journal, stage, result);
       result.sectors = journal.bytes_to_put_back() / device.sector_size();
     }
   }
@@ -316,7 +324,7 @@ RevertResult revert_case(Device& device, const CaseFile& job, const RevertOption
         fmt::format("every sector of the journal is as it was, but the disk's tag is {} and "
                     "was {}: something else on it has changed",
                     result.tag_after, job.assessment.tag),
-        {device.identity().path, {}, {}, {}}, "Look at it with 'nuvrat survey'");
+        {.subject = device.identity().path}, "Look at it with 'nuvrat survey'");
   return result;
 }
 

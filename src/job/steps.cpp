@@ -61,20 +61,20 @@ class Uncancellable final : public Progress {
 Error case_gone(ErrorCode code, const std::string& what, const Case& folder,
                 const std::string& remedy) {
   const std::filesystem::path name = folder.file("").parent_path();
-  return {
-      code, "the case's folder is gone from its place" + what, {{}, {}, {}, name.string()}, remedy};
+  return {code, "the case's folder is gone from its place" + what, {.path = name.string()}, remedy};
 }
 
-bool do_step(Device& device, const Step& step, unsigned number, const Inspection& inspection,
-             const Overlay& after, Journal& journal, Case& folder, Progress& progress) {
-  if (!folder.still_there())
-    throw case_gone(ErrorCode::file, "", folder, "Keep the case where it is until the job is done");
+bool do_step(const Run& run, unsigned number, const Inspection& inspection, const Overlay& after,
+             Journal& journal) {
+  if (!run.folder.still_there())
+    throw case_gone(ErrorCode::file, "", run.folder,
+                    "Keep the case where it is until the job is done");
   if (journal.steps_recorded() <= number) {
-    journal.record_step(number, device, inspection, after);
+    journal.record_step(number, run.device, inspection, after);
   }
-  folder.set_written(true);
-  Engine engine(device, progress);
-  engine.run(*make_rewrite(step, device), inspection);
+  run.folder.set_written(true);
+  Engine engine(run.device, run.progress);
+  engine.run(*make_rewrite(run.assessment.steps[number], run.device), inspection);
   journal.mark_done(number);
   return engine.read_from_medium();
 }
@@ -124,7 +124,7 @@ void require_undisturbed(const Device& device) {
   const std::string who = device.disturbance();
   if (who.empty()) return;
   throw Error(
-      ErrorCode::busy, "the disk isn't left alone: " + who, {{}, {}, {}, device.identity().path},
+      ErrorCode::busy, "the disk isn't left alone: " + who, {.path = device.identity().path},
       "Nothing was written. Close what uses it, and run the command again: all is read anew");
 }
 
@@ -155,22 +155,21 @@ Rehearsal rehearse_steps(Device& device, const Assessment& assessment, unsigned 
   return out;
 }
 
-bool do_steps(Device& device, const Assessment& assessment, unsigned first,
-              const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress) {
-  Uncancellable onwards(progress);
+bool do_steps(const Run& run, unsigned first, const Rehearsal& rehearsal, Journal& journal) {
+  Uncancellable onwards(run.progress);
+  Case& folder = run.folder;
   bool from_medium = true;
-  for (unsigned i = first; i < assessment.steps.size(); ++i) {
-    const Step& step = assessment.steps[i];
+  for (unsigned i = first; i < run.assessment.steps.size(); ++i) {
+    const Step& step = run.assessment.steps[i];
     folder.log("step", step.name());
     try {
-      from_medium &=
-          do_step(device, step, i, rehearsal.inspections[i - first], *rehearsal.after[i - first],
-                  journal, folder, i == 0 ? progress : onwards);
+      from_medium &= do_step(i == 0 ? run : run.told(onwards), i, rehearsal.inspections[i - first],
+                             *rehearsal.after[i - first], journal);
     } catch (const std::exception& cause) {
       const Error e = as_error(cause);
       if (journal.steps_recorded() == 0) throw e;  // nothing was written
-      if (!folder.still_there()) put_back_without_case(device, journal, folder);
-      if (i == 0) give_up(e, device, journal, folder);
+      if (!folder.still_there()) put_back_without_case(run.device, journal, folder);
+      if (i == 0) give_up(e, run.device, journal, folder);
       folder.log("cut off", e);
       throw cut_off(e, folder);
     }
@@ -183,11 +182,12 @@ namespace {
 
 // A volume that can be read again was one range: every sector of it that was not written is as it
 // was.
-void require_as_recorded(const tree::Recording& before, const Device& device,
-                         const Assessment& assessment, Journal& journal, Progress& progress) {
+void require_as_recorded(const Run& run, const tree::Recording& before, Journal& journal) {
+  const Device& device = run.device;
+  Progress& progress = run.progress;
   if (before.proof() == Proof::places) return;
   for (const ManifestRange& r : before.ranges()) {
-    if (!opens(assessment.changes, r.start)) continue;
+    if (!opens(run.assessment.changes, r.start)) continue;
     Overlay back(device);
     QuietProgress quiet;
     journal.put_back(back, quiet, Journal::Note::none);
@@ -201,62 +201,9 @@ void require_as_recorded(const tree::Recording& before, const Device& device,
         fmt::format("sectors of {} that were not written are not what was recorded: with what was "
                     "written put back its hash is {}, and was {}",
                     part_name(r.number), now.hex().substr(0, 16), r.digest.hex().substr(0, 16)),
-        {device.identity().path, {}, {}, {}});
+        {.subject = device.identity().path});
   }
 }
-
-}  // namespace
-
-JobResult compare_done(const tree::Recording& before, Device& device, const Assessment& assessment,
-                       const JobOptions& options, Case& folder, Journal& journal,
-                       Progress& progress) {
-  const auto require_not_replaced = [&device] {
-    if (const std::string other = device.replaced(); !other.empty())
-      throw Error(ErrorCode::device_write, other + ": what was rewritten is what was opened",
-                  {{}, {}, {}, device.identity().path});
-  };
-  try {
-    require_not_replaced();
-    device.forget({0, device.sectors()});
-    const StrangeSectors strange = journal.strange_sectors(device, true);
-    SectorSet wrong = strange.foreign;
-    wrong.add(strange.unreadable);
-    if (!wrong.empty())
-      throw Error(
-          ErrorCode::device_write,
-          (strange.unreadable.empty() ? "the device gives back something else than was written to "
-                                      : "the device doesn't give back what was written to ") +
-              wrong.ranges().front().text(),
-          {device.identity().path, wrong.ranges().front().first, {}, {}});
-    SectorSet written;
-    for (const WrittenRange& w : journal.writes()) written.add(w.range);
-    require_as_recorded(before, device, assessment, journal, progress);
-    JobResult result = compare_with(before, device, assessment, options, written, folder, progress);
-    require_not_replaced();
-    result.written = journal.writes();
-    return result;
-  } catch (const std::exception& cause) {
-    const Error e = as_error(cause);
-    if (!folder.still_there()) put_back_without_case(device, journal, folder);
-    folder.log("not compared", e);
-    const std::string name = as_argument(folder.file("").parent_path().string());
-    throw Error(ErrorCode::not_compared,
-                "the rewrite is done, but what it left was not compared: " + e.message(), e.place(),
-                fmt::format("Run 'nuvrat resume {}' to compare, or 'nuvrat revert {}' to go back",
-                            name, name));
-  }
-}
-
-void require_layout(const Layout& wanted, const TableReading& reading, const char* where) {
-  // A volume without a table: what its boot sector holds where a table would be says nothing.
-  if (wanted.kind == TableKind::none && wanted.partitions.empty()) return;
-  if (reading.layout == wanted && !has_errors(reading.findings)) return;
-  std::string text = fmt::format("{} the table does not read as planned", where);
-  for (const Finding& f : reading.findings) text += "; " + f.text;
-  throw Error(ErrorCode::guard, text, {}, "This is a mistake in Nuvrat: please report it");
-}
-
-namespace {
 
 // Each volume that was made anew is what it was to become, with the serial number that it was
 // given.
@@ -285,16 +232,14 @@ void require_volumes(const Assessment& assessment, const Device& device, const L
     throw Error(ErrorCode::guard,
                 fmt::format("{} was to be {}, and is {}", part_name(v.number), name_of(v.to),
                             reader == nullptr ? "unknown contents" : name_of(reader->info().kind)),
-                {part_name(v.number), place.first, {}, {}},
+                {.subject = part_name(v.number), .sector = place.first},
                 "This is a mistake in Nuvrat: please report it");
   }
 }
 
-}  // namespace
-
-JobResult compare_with(const tree::Recording& expected, Device& device,
-                       const Assessment& assessment, const JobOptions& options,
-                       const SectorSet& written, Case& folder, Progress& progress) {
+// `written`: by the whole job.
+JobResult compare_with(const Run& run, const tree::Recording& expected, const SectorSet& written) {
+  const auto& [device, assessment, options, folder, progress] = run;
   Uncancellable onwards(progress);
   base::give_back_memory();
   device.forget({0, device.sectors()});  // what is compared comes from the medium
@@ -329,6 +274,56 @@ JobResult compare_with(const tree::Recording& expected, Device& device,
                          options.proof == Proof::places ? std::string("by places")
                                                         : "seal " + result.comparison.seal_after));
   return result;
+}
+
+}  // namespace
+
+JobResult compare_done(const Run& run, const tree::Recording& before, Journal& journal) {
+  Device& device = run.device;
+  const auto require_not_replaced = [&device] {
+    if (const std::string other = device.replaced(); !other.empty())
+      throw Error(ErrorCode::device_write, other + ": what was rewritten is what was opened",
+                  {.path = device.identity().path});
+  };
+  try {
+    require_not_replaced();
+    device.forget({0, device.sectors()});
+    const StrangeSectors strange = journal.strange_sectors(device, true);
+    SectorSet wrong = strange.foreign;
+    wrong.add(strange.unreadable);
+    if (!wrong.empty())
+      throw Error(
+          ErrorCode::device_write,
+          (strange.unreadable.empty() ? "the device gives back something else than was written to "
+                                      : "the device doesn't give back what was written to ") +
+              wrong.ranges().front().text(),
+          {.subject = device.identity().path, .sector = wrong.ranges().front().first});
+    SectorSet written;
+    for (const WrittenRange& w : journal.writes()) written.add(w.range);
+    require_as_recorded(run, before, journal);
+    JobResult result = compare_with(run, before, written);
+    require_not_replaced();
+    result.written = journal.writes();
+    return result;
+  } catch (const std::exception& cause) {
+    const Error e = as_error(cause);
+    if (!run.folder.still_there()) put_back_without_case(device, journal, run.folder);
+    run.folder.log("not compared", e);
+    const std::string name = as_argument(run.folder.file("").parent_path().string());
+    throw Error(ErrorCode::not_compared,
+                "the rewrite is done, but what it left was not compared: " + e.message(), e.place(),
+                fmt::format("Run 'nuvrat resume {}' to compare, or 'nuvrat revert {}' to go back",
+                            name, name));
+  }
+}
+
+void require_layout(const Layout& wanted, const TableReading& reading, const char* where) {
+  // A volume without a table: what its boot sector holds where a table would be says nothing.
+  if (wanted.kind == TableKind::none && wanted.partitions.empty()) return;
+  if (reading.layout == wanted && !has_errors(reading.findings)) return;
+  std::string text = fmt::format("{} the table does not read as planned", where);
+  for (const Finding& f : reading.findings) text += "; " + f.text;
+  throw Error(ErrorCode::guard, text, {}, "This is a mistake in Nuvrat: please report it");
 }
 
 }  // namespace nuvrat::job

@@ -2,9 +2,8 @@
 // The part of a job that writes: every step with its record in the undo journal.
 
 #include <nuvrat/error.h>
-#include <nuvrat/job.h>
 
-#include "job/case.h"
+#include "job/run.h"
 #include "tree/recording.h"
 
 namespace nuvrat::job {
@@ -35,29 +34,21 @@ struct Rehearsal {
 /// Does the steps from `first` on, as rehearsed. Before the first switch of all, a stop or an error
 /// of whatever kind puts the disk back; later ones throw Error (cut_off). False when something that
 /// was read back may have come from the system's memory.
-bool do_steps(Device& device, const Assessment& assessment, unsigned first,
-              const Rehearsal& rehearsal, Journal& journal, Case& folder, Progress& progress);
-
-/// Takes the manifest from the device and holds it against `expected`; saves it in the case.
-/// `written`: by the whole job.
-[[nodiscard]] JobResult compare_with(const tree::Recording& expected, Device& device,
-                                     const Assessment& assessment, const JobOptions& options,
-                                     const SectorSet& written, Case& folder, Progress& progress);
+bool do_steps(const Run& run, unsigned first, const Rehearsal& rehearsal, Journal& journal);
 
 /// The case's folder is gone while a job runs, and the way back with it once this program ends:
 /// what was written goes back now, from the journal that is still open. Throws Error: file when the
 /// disk is as it was, cut_off when it couldn't be put back.
 [[noreturn]] void put_back_without_case(Device& device, Journal& journal, Case& folder);
 
-/// The same for a job whose last step is done: whatever goes wrong then is an Error (not_compared).
-/// Before it, every sector of the journal must hold on the medium what the last step left.
-[[nodiscard]] JobResult compare_done(const tree::Recording& before, Device& device,
-                                     const Assessment& assessment, const JobOptions& options,
-                                     Case& folder, Journal& journal, Progress& progress);
+/// Of a job whose last step is done: takes the manifest from the device, holds it against what was
+/// recorded `before` and is expected, and saves it in the case. First every sector of the journal
+/// must hold on the medium what the last step left. Whatever goes wrong is an Error (not_compared).
+[[nodiscard]] JobResult compare_done(const Run& run, const tree::Recording& before,
+                                     Journal& journal);
 
 /// A job from its manifest to its comparison, in a case that exists.
-[[nodiscard]] JobResult run_in_case(Device& device, const Assessment& assessment,
-                                    const JobOptions& options, Case& folder, Progress& progress);
+[[nodiscard]] JobResult run_in_case(const Run& run);
 
 /// Memory, threads, whatever else a program may lack: said like every other failure.
 [[nodiscard]] Error as_error(const std::exception& e);

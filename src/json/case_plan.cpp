@@ -95,7 +95,7 @@ void read_result(const std::filesystem::path& path, CaseRecord& out) {
     out.findings_after = findings_from_json(j.at("findings"));
   } catch (const Json::exception& e) {
     throw Error(ErrorCode::file, fmt::format("the result can't be read: {}", e.what()),
-                {{}, {}, {}, path.string()});
+                {.path = path.string()});
   }
 }
 

@@ -20,8 +20,8 @@ Json event(const char* name) {
 EventLog::EventLog(const std::filesystem::path& path, Progress& inner)
     : inner_(inner), out_(path, std::ios::trunc) {
   if (!out_) {
-    throw Error(ErrorCode::file, "the file for events can't be written to",
-                {{}, {}, {}, path.string()}, "Name a file on another disk that may be written");
+    throw Error(ErrorCode::file, "the file for events can't be written to", {.path = path.string()},
+                "Name a file on another disk that may be written");
   }
 }
 

@@ -285,7 +285,7 @@ Manifest load_manifest(const std::filesystem::path& path) {
   if (!in) {
     const bool there = std::filesystem::exists(path);
     throw Error(there ? ErrorCode::file : ErrorCode::words, "the manifest can't be read",
-                {{}, {}, {}, path.string()}, "Name a file written by 'nuvrat manifest'");
+                {.path = path.string()}, "Name a file written by 'nuvrat manifest'");
   }
   Manifest out;
   Loader loader(out);
@@ -301,11 +301,11 @@ Manifest load_manifest(const std::filesystem::path& path) {
     loader.finish();
   } catch (const Error& e) {
     throw Error(ErrorCode::file, e.message(),
-                {{}, {}, {}, fmt::format("{}, line {}", path.string(), number)},
+                {.path = fmt::format("{}, line {}", path.string(), number)},
                 "Take a manifest that was saved whole");
   } catch (const std::exception&) {
     throw Error(ErrorCode::file, "this line is not part of a manifest",
-                {{}, {}, {}, fmt::format("{}, line {}", path.string(), number)},
+                {.path = fmt::format("{}, line {}", path.string(), number)},
                 "Name a file written by 'nuvrat manifest'");
   }
   return out;

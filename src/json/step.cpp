@@ -113,11 +113,11 @@ class FieldReader {
     const std::uint64_t at = j.at("at");
     const std::uint64_t bytes = j.at("bytes");
     if (at > blobs_.size() || bytes > blobs_.size() - at)
-      throw Error(ErrorCode::file, "the case lacks bytes of a step", {{}, {}, {}, "steps.bin"});
+      throw Error(ErrorCode::file, "the case lacks bytes of a step", {.path = "steps.bin"});
     const ByteView there = blobs_.subspan(at, bytes);
     if (crc32(there) != j.at("crc32"))
       throw Error(ErrorCode::file, "bytes of a step are not as they were written",
-                  {{}, {}, {}, "steps.bin"});
+                  {.path = "steps.bin"});
     out.assign(there.begin(), there.end());
   }
   void read(const Json& j, SectorWrite& out) const {

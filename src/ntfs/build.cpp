@@ -156,7 +156,7 @@ class RecordStream {
   [[nodiscard]] Bytes pack(Plan::Entity e, std::uint64_t number) const {
     PackedFile packed = plan_.packer().pack(head_of(plan_, e), attributes_of(plan_, e), {}, {});
     if (packed.records.size() != 1)
-      throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
+      throw Error(ErrorCode::guard, "a record has outgrown its plan", {.record = number});
     return std::move(packed.records.front());
   }
 

@@ -17,18 +17,18 @@ void check_boot(CheckState& state) {
                     boot.root_entries.value() == 0 && boot.sectors16.value() == 0 &&
                     boot.sectors_per_fat.value() == 0 && boot.sectors32.value() == 0;
   if (!zero || boot.media != 0xF8) {
-    state.log.add(Rule::ntfs_boot_fields, Severity::warning, {{}, 0, {}, {}},
+    state.log.add(Rule::ntfs_boot_fields, Severity::warning, {.sector = 0},
                   "fields of the boot sector that NTFS leaves zero, or the media byte, hold "
                   "something else");
   }
   if (boot.jump != std::array<std::uint8_t, 3>{0xEB, 0x52, 0x90} ||
       boot.drive.value() != 0x00800080) {
-    state.log.add(Rule::ntfs_boot_fields, Severity::warning, {{}, 0, {}, {}},
+    state.log.add(Rule::ntfs_boot_fields, Severity::warning, {.sector = 0},
                   "the boot sector doesn't begin with EB 52 90, or holds no 80 00 80 00 at 24h");
   }
   const std::uint64_t copy = g.total_sectors * (g.sector_bytes / device.sector_size());
   if (copy >= device.sectors()) {
-    state.log.add(Rule::ntfs_boot_copy, Severity::warning, {{}, copy, {}, {}},
+    state.log.add(Rule::ntfs_boot_copy, Severity::warning, {.sector = copy},
                   "the volume fills its place to the last sector, where the second boot sector "
                   "must be");
     return;
@@ -38,7 +38,7 @@ void check_boot(CheckState& state) {
   const Bytes there = device.read(last);
   if (device.read(copy) == sector || there == sector) return;
   const bool decided = merged_boot_copy(sector, there) != there;
-  state.log.add(Rule::ntfs_boot_copy, Severity::warning, {{}, last, {}, {}},
+  state.log.add(Rule::ntfs_boot_copy, Severity::warning, {.sector = last},
                 decided ? "the second boot sector is not the same as the first"
                         : "the second boot sector is not the same as the first, in its serial "
                           "number or its code; nothing on the volume says which is right: both "

@@ -137,7 +137,7 @@ void Edit::scan_record(std::uint64_t number, ByteView record) {
 void Edit::scan() {
   volume_.each_record([&](std::uint64_t number, ByteSpan record, Volume::RecordState state) {
     if (state == Volume::RecordState::unreadable)
-      throw Error(ErrorCode::device_read, "the device doesn't give a record", {{}, {}, number, {}});
+      throw Error(ErrorCode::device_read, "the device doesn't give a record", {.record = number});
     if (state == Volume::RecordState::sound && is_in_use(record)) scan_record(number, record);
   });
   std::sort(in_the_way_.begin(), in_the_way_.end(),
@@ -150,7 +150,7 @@ void Edit::find_system_streams() {
     const AttributeView* a = find_attribute(all, type);
     if (a == nullptr)
       throw Error(ErrorCode::damaged, "a file of the system lacks its contents",
-                  {{}, {}, number, {}});
+                  {.record = number});
     to.runs = counted_anew(a->runs);
     to.size = a->bytes();
     to.resident = a->resident;

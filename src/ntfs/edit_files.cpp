@@ -37,7 +37,7 @@ std::uint32_t security_of(const std::vector<AttributeView>& attributes) {
 Error not_possible(const std::string& path, const std::string& why) {
   return {ErrorCode::refused,
           fmt::format("'{}' can't get new contents: {}", printable(path), why),
-          {{}, {}, {}, path}};
+          {.path = path}};
 }
 
 }  // namespace
@@ -71,7 +71,7 @@ Edit::Put& Edit::open_folder(std::uint64_t number) {
         out.names.push_back(
             {reference, static_cast<std::uint16_t>(key.size()), {key.begin(), key.end()}});
       });
-  if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {{}, {}, number, {}});
+  if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {.record = number});
   out.security = security_of(attributes);
   return out;
 }

@@ -224,7 +224,7 @@ std::optional<std::uint64_t> Edit::take_record(std::uint64_t from, std::uint64_t
 Bytes Edit::sound_record(std::uint64_t number) const {
   Bytes out;
   if (volume_.read_record(number, out) != Volume::RecordState::sound)
-    throw Error(ErrorCode::damaged, "the record is damaged, or isn't there", {{}, {}, number, {}});
+    throw Error(ErrorCode::damaged, "the record is damaged, or isn't there", {.record = number});
   return out;
 }
 

@@ -103,11 +103,9 @@ Bytes Edit::final_record(std::uint64_t number, ByteView raw) const {
   if (is_made) {
     out = made->second;
   } else {
-    if (!unprotect(out))
-      throw Error(ErrorCode::damaged, "the record was torn", {{}, {}, number, {}});
+    if (!unprotect(out)) throw Error(ErrorCode::damaged, "the record was torn", {.record = number});
     std::optional<Bytes> with = patched(number, out);
-    if (!with)
-      throw Error(ErrorCode::guard, "a record has outgrown its plan", {{}, {}, number, {}});
+    if (!with) throw Error(ErrorCode::guard, "a record has outgrown its plan", {.record = number});
     out = std::move(*with);
   }
   if (mft_bitmap_.resident && mft_bitmap_.records.count(number) != 0 && !record_bits_.empty()) {

@@ -45,7 +45,7 @@ void require_right_boot(const Volume& volume) {
   if (!blocks && !mirror) return;
   throw Error(ErrorCode::damaged,
               "the NTFS boot sector contradicts the second one, and the volume is as that one says",
-              {{}, 0, {}, {}});
+              {.sector = 0});
 }
 
 }  // namespace nuvrat::ntfs

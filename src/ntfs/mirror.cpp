@@ -134,7 +134,7 @@ void note_stand_ins(const Volume& volume, base::FindingLog& log) {
     const bool readable = is_readable(volume, number);
     const std::uint64_t byte = record_byte(volume, number * volume.geometry().record_bytes);
     log.add(Rule::ntfs_first_records, Severity::error,
-            Place{{}, byte / volume.device().sector_size(), number, {}},
+            Place{.sector = byte / volume.device().sector_size(), .record = number},
             fmt::format("the record {}: its copy in $MFTMirr is read in its place",
                         readable ? "is damaged" : "can't be read"),
             readable);
@@ -146,7 +146,7 @@ void check_mirror(const Volume& volume, const std::vector<AttributeView>& mirror
   const Geometry& g = volume.geometry();
   bool in_place = true;
   const auto wrong = [&](Severity severity, std::string text, bool repairable) {
-    log.add(Rule::ntfs_mirror, severity, Place{{}, {}, record_mirror, {}}, std::move(text),
+    log.add(Rule::ntfs_mirror, severity, Place{.record = record_mirror}, std::move(text),
             repairable);
   };
   const auto misplaced = [&](const char* text) {

@@ -13,7 +13,7 @@ namespace {
 constexpr std::size_t list_end = 8;  // the end mark and its padding
 
 Error damaged_record(ByteView record, const char* what) {
-  return {ErrorCode::damaged, what, {{}, {}, load<FileRecord>(record).number.value(), {}}};
+  return {ErrorCode::damaged, what, {.record = load<FileRecord>(record).number.value()}};
 }
 
 }  // namespace

@@ -84,8 +84,7 @@ class NtfsReader final : public VolumeReader {
     const std::uint64_t spc = volume_.cluster_sectors();
     volume_.each_record([&](std::uint64_t number, ByteSpan record, Volume::RecordState state) {
       if (state == Volume::RecordState::unreadable)
-        throw Error(ErrorCode::device_read, "what a record owns can't be read",
-                    {{}, {}, number, {}});
+        throw Error(ErrorCode::device_read, "what a record owns can't be read", {.record = number});
       if (state != Volume::RecordState::sound || !is_in_use(record) || base_of(record) != 0) return;
       for (const AttributeView& a : attributes_or_none(number, record)) {
         for (const Run& r : a.runs) {
@@ -119,8 +118,7 @@ class NtfsReader final : public VolumeReader {
     const AttributeView* a = side == sides_of_.end()
                                  ? find_attribute(all, at_data)
                                  : find_attribute(all, side->second.type, side->second.name);
-    if (a == nullptr)
-      throw Error(ErrorCode::damaged, "the contents are gone", {{}, {}, number, {}});
+    if (a == nullptr) throw Error(ErrorCode::damaged, "the contents are gone", {.record = number});
     volume_.stream(*a, sink);
   }
 
@@ -156,10 +154,7 @@ class NtfsReader final : public VolumeReader {
   void add_finding(Rule code, Severity severity, std::uint64_t record, FileTree::Id node,
                    std::string text) {
     log_.add(
-        code, severity,
-        [&] {
-          return Place{{}, {}, record, tree_.path(node)};
-        },
+        code, severity, [&] { return Place{.record = record, .path = tree_.path(node)}; },
         std::move(text));
   }
 

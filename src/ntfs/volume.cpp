@@ -19,15 +19,14 @@ namespace {
 constexpr std::uint64_t max_list_bytes = 8u << 20;  // ATTRIBUTE_LIST; others stop at 256 KiB
 
 Error damaged(std::uint64_t record, const std::string& text) {
-  return {ErrorCode::damaged, text, {{}, {}, record, {}}};
+  return {ErrorCode::damaged, text, {.record = record}};
 }
 
 Geometry geometry_of(const Device& device) {
   std::string fault;
   const auto geometry = parse_boot(device.read(0), fault);
   if (!geometry) {
-    throw Error(ErrorCode::damaged, "the NTFS boot sector makes no sense: " + fault,
-                {{}, 0, {}, {}});
+    throw Error(ErrorCode::damaged, "the NTFS boot sector makes no sense: " + fault, {.sector = 0});
   }
   device::require_volume_fits(device, geometry->sector_bytes, geometry->total_sectors);
   return *geometry;
@@ -76,7 +75,7 @@ Volume::Volume(const Device& device) : device_(device), geometry_(geometry_of(de
   Bytes record;
   if (read_record(0, record) != RecordState::sound) {
     throw Error(ErrorCode::damaged, "the first record of $MFT is damaged",
-                {{}, geometry_.mft_lcn * cluster_sectors(), 0, {}});
+                {.sector = geometry_.mft_lcn * cluster_sectors(), .record = 0});
   }
   for (const Segment& s : segments(0, record)) {
     if (s.view.type == at_data && s.view.name.empty() && s.vcn == 0 && !s.view.resident) {
@@ -90,7 +89,7 @@ Volume::Volume(const Device& device) : device_(device), geometry_(geometry_of(de
   if (data == nullptr || data->resident || data->runs.empty() ||
       data->runs.front().lcn != geometry_.mft_lcn) {
     throw Error(ErrorCode::damaged, "the first record of $MFT doesn't say where $MFT is",
-                {{}, geometry_.mft_lcn * cluster_sectors(), 0, {}});
+                {.sector = geometry_.mft_lcn * cluster_sectors(), .record = 0});
   }
   mft_ = RunMap(data->runs);
   records_ =

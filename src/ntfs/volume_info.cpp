@@ -66,7 +66,7 @@ VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
   const AttributeView* about = find_attribute(said, at_volume_information);
   if (about == nullptr || about->value.size() < 12)
     throw Error(ErrorCode::damaged, "the volume's own record says nothing of the volume",
-                {{}, {}, record_volume_info, {}});
+                {.record = record_volume_info});
   const bool dirty = (about->value[10] & 1) != 0;
   // Neither is needed to read files: what can't be told is said.
   const auto state = told(log, record_log, "whether the volume was closed properly isn't known",
@@ -75,7 +75,7 @@ VolumeInfo read_info(const Volume& volume, base::FindingLog& log) {
   info.clean = !dirty && state && !trouble;
   if (dirty || trouble) {
     log.add(Rule::ntfs_not_clean, Severity::error,
-            Place{{}, {}, dirty ? record_volume_info : record_log, {}},
+            Place{.record = dirty ? record_volume_info : record_log},
             dirty ? "the volume is marked as not closed properly; start it once under the "
                     "system that owns it"
                   : *trouble);

@@ -269,16 +269,15 @@ Assessment assess_surveyed(const Look& look, const std::vector<Goal>& goals, Ran
 // What a volume is turned into by most who turn it into anything.
 std::optional<VolumeKind> other_kind(const SurveyedPartition& s) {
   if (s.partition.role == Role::extended) return std::nullopt;
-  switch (s.signature.kind) {
-    case VolumeKind::fat12:
-    case VolumeKind::fat16:
-    case VolumeKind::fat32:
+  const auto format = format_of(s.signature.kind);
+  if (!format) return std::nullopt;
+  switch (*format) {
+    case VolumeFormat::fat:
       return VolumeKind::ntfs;
-    case VolumeKind::ntfs:
+    case VolumeFormat::ntfs:
       return VolumeKind::fat32;
-    default:
-      return std::nullopt;
   }
+  return std::nullopt;
 }
 
 }  // namespace

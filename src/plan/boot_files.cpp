@@ -122,7 +122,7 @@ class Gatherer {
   static void require(volume::PathReader& from, const std::string& path) {
     if (!from.find(path))
       throw Error(ErrorCode::refused, "the system lacks a program that it is started by",
-                  {{}, {}, {}, path});
+                  {.path = path});
   }
 
   // Out of the store that starts the system now; else of the one that is there; else of the

@@ -284,9 +284,15 @@ class Putter {
   void put(const SurveyedPartition& s, std::vector<tree::PutFile> files) {
     std::vector<ExpectedChange> changes = expected_of(s, files);
     if (changes.empty()) return;  // all of it is there already
-    PlanPart part = is_fat(s.signature.kind)
-                        ? plan_volume_fat(in_, s.partition.number, {.files = std::move(files)})
-                        : edit(s, std::move(files));
+    PlanPart part;
+    switch (*format_of(s.signature.kind)) {
+      case VolumeFormat::fat:
+        part = plan_volume_fat(in_, s.partition.number, {.files = std::move(files)});
+        break;
+      case VolumeFormat::ntfs:
+        part = edit(s, std::move(files));
+        break;
+    }
     if (!part.steps.empty()) part.append({.changes = std::move(changes)});
     out_.append(std::move(part));
   }

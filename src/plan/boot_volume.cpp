@@ -41,7 +41,7 @@ class ReadTwice final : public volume::PathReader {
       throw Error(ErrorCode::device_read,
                   "two reads of one place gave different bytes: the memory, the cable or the "
                   "adapter is not to be trusted",
-                  {device_.identity().path, {}, {}, std::string(path)},
+                  {.subject = device_.identity().path, .path = std::string(path)},
                   "Try another port, cable or machine");
     return out;
   }

@@ -12,6 +12,7 @@
 #include "boot/systems.h"
 #include "plan/boot.h"
 #include "plan/boot_volume.h"
+#include "plan/volume.h"
 
 namespace nuvrat::plan {
 namespace {
@@ -167,8 +168,7 @@ class WayFinder {
     };
     for (const SurveyedPartition& s : in_.state.volumes) {
       const unsigned number = s.partition.number;
-      const bool known =
-          s.volume && (is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs);
+      const bool known = is_editable(s);
       if (known && number != first().number && s.partition.role != Role::extended &&
           !has_errors(s.findings))
         out.push_back(number);
@@ -250,7 +250,7 @@ class WayFinder {
     for (const SurveyedPartition& s : in_.state.volumes) {
       const unsigned number = s.partition.number;
       if (s.partition.role == Role::extended || !s.volume || asked_.is_gone(number) ||
-          !(s.signature.kind == VolumeKind::ntfs || is_fat(s.signature.kind)))
+          !format_of(s.signature.kind))
         continue;
       // It gets another boot sector.
       if (asked_.find<KindGoal>(number) != nullptr || asked_.find<ClusterGoal>(number) != nullptr)

@@ -105,7 +105,14 @@ class Front {
 
   // Nothing of the table that is in use up to the switch is where the volume's first sectors go.
   [[nodiscard]] bool can_begin(std::uint64_t start) const {
-    const std::uint64_t first = is_fat(s_.signature.kind) ? 1 : least();
+    std::uint64_t first = 1;
+    switch (*format_of(s_.signature.kind)) {
+      case VolumeFormat::fat:
+        break;
+      case VolumeFormat::ntfs:
+        first = least();
+        break;
+    }
     return !in_.state.table.owned.first_overlap({start, first});
   }
 
@@ -158,15 +165,19 @@ class Front {
   // The volume's own steps, the last of them together with the table's first.
   bool add_steps(std::uint64_t front, PlanPart table) {
     steps::ToFront both;
-    if (is_fat(s_.signature.kind)) {
-      PlanPart volume = plan_volume_fat(in_, number_, {.front = front});
-      if (volume.in_reach()) {
-        both.fat = std::get<steps::ToFat>(volume.steps.back().work().kind);
-        volume.steps.pop_back();
+    switch (*format_of(s_.signature.kind)) {
+      case VolumeFormat::fat: {
+        PlanPart volume = plan_volume_fat(in_, number_, {.front = front});
+        if (volume.in_reach()) {
+          both.fat = std::get<steps::ToFat>(volume.steps.back().work().kind);
+          volume.steps.pop_back();
+        }
+        out_.append(std::move(volume));
+        break;
       }
-      out_.append(std::move(volume));
-    } else {
-      both.ntfs = edit(front);
+      case VolumeFormat::ntfs:
+        both.ntfs = edit(front);
+        break;
     }
     if (!out_.in_reach()) return false;
     const Step first = table.steps.front();

@@ -162,10 +162,19 @@ PartitionType type_for(TableKind table, VolumeKind kind) {
     case VolumeKind::fat16:
       return std::uint8_t{0x0E};
     case VolumeKind::ntfs:
+    case VolumeKind::exfat:
       return std::uint8_t{0x07};
-    default:
-      return std::uint8_t{0xDA};
+    case VolumeKind::fat12:
+      return std::uint8_t{0x01};
+    case VolumeKind::swap:
+      return std::uint8_t{0x82};
+    case VolumeKind::linux_data:
+      return std::uint8_t{0x83};
+    case VolumeKind::unknown:
+    case VolumeKind::other:
+      break;
   }
+  return std::uint8_t{0xDA};
 }
 
 class NewPartitions {

@@ -97,23 +97,18 @@ class Stages {
 
   static PlanPart plan_volume(const PlanInput& in, unsigned number, const FatWish& wish) {
     if (!wish.kind) return plan_volume_fat(in, number, wish);
-    switch (*wish.kind) {
-      case VolumeKind::fat12:
-      case VolumeKind::fat16:
-      case VolumeKind::fat32:
+    const auto format = format_of(*wish.kind);
+    if (!format)
+      throw Error(ErrorCode::words,
+                  fmt::format("no volume is made {} by Nuvrat", name_of(*wish.kind)), {},
+                  "NTFS, FAT32 and FAT16 can be made");
+    switch (*format) {
+      case VolumeFormat::fat:
         return plan_volume_fat(in, number, wish);
-      case VolumeKind::ntfs:
+      case VolumeFormat::ntfs:
         return plan_volume_ntfs(in, number);
-      case VolumeKind::unknown:
-      case VolumeKind::exfat:
-      case VolumeKind::swap:
-      case VolumeKind::linux_data:
-      case VolumeKind::other:
-        break;
     }
-    throw Error(ErrorCode::words,
-                fmt::format("no volume is made {} by Nuvrat", name_of(*wish.kind)), {},
-                "NTFS, FAT32 and FAT16 can be made");
+    return {};
   }
 
   bool labels() {

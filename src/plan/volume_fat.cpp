@@ -8,6 +8,7 @@
 #include <nuvrat/text.h>
 
 #include "base/start_code.h"
+#include "fat/boot.h"
 #include "fat/names.h"
 #include "fat/search.h"
 #include "ntfs/snapshots.h"
@@ -15,6 +16,7 @@
 #include "plan/planned_disk.h"
 #include "plan/volume.h"
 #include "steps/kinds.h"
+#include "volume/kinds.h"
 
 namespace nuvrat::plan {
 namespace {
@@ -110,7 +112,7 @@ class FatPlanner {
 
   bool can_be_read(const SurveyedPartition& s) {
     const VolumeKind from = s.signature.kind;
-    if (s.volume && (is_fat(from) || from == VolumeKind::ntfs)) return true;
+    if (s.volume && format_of(from)) return true;
     obstacle(ObstacleCode::not_readable,
              fmt::format("{} holds {}, which Nuvrat does not turn into FAT", name_,
                          s.signature.description),
@@ -134,7 +136,7 @@ class FatPlanner {
     work.files = wish_.files;
     if (change.from == change.to && change.front == 0) work.start_code = start_code_of(s);
     const bool has_copy =
-        s.volume->kind == VolumeKind::ntfs && s.volume->sectors < s.partition.sectors;
+        volume::row_of(s.volume->kind)->behind > 0 && s.volume->sectors < s.partition.sectors;
     if (has_copy) work.old_copy = wish_.front + s.volume->sectors;
     change.anew = true;
     change.number = number_;
@@ -146,7 +148,7 @@ class FatPlanner {
   [[nodiscard]] Bytes start_code_of(const SurveyedPartition& s) const {
     constexpr std::uint64_t kept = 16;  // what the settle writes
     const Bytes boot = device_.read(s.partition.start);
-    const std::size_t code_at = s.volume->kind == VolumeKind::fat32 ? 0x5A : 0x3E;
+    const std::size_t code_at = fat::start_code_at(s.volume->kind);
     const ByteView there = ByteView(boot).subspan(code_at, 510 - code_at);
     const ByteView ours = base::volume_start_code();
     const bool of_others = !all_zero(there) && !std::equal(ours.begin(), ours.end(), there.begin());
@@ -199,7 +201,7 @@ class FatPlanner {
     out.cluster_sectors = cluster / sector;
     out.grid = wish_.front + info.first_cluster;
     out.grid_step = info.cluster_bytes / sector;
-    out.min_reserved = work.change.to == VolumeKind::fat32 ? 9 : 1;
+    out.min_reserved = fat::least_reserved(work.change.to);
     out.free = &look.volume->free();
     if (work.change.to != VolumeKind::fat32)
       out.root_entries = fat::root_entries_of(look.volume->tree(), look.volume->target(work));

@@ -11,11 +11,12 @@
 #include "plan/fat_label.h"
 #include "plan/volume.h"
 #include "steps/kinds.h"
+#include "volume/kinds.h"
 
 namespace nuvrat::plan {
 
 bool is_editable(const SurveyedPartition& s) {
-  return s.volume && (is_fat(s.signature.kind) || s.signature.kind == VolumeKind::ntfs);
+  return s.volume && format_of(s.signature.kind);
 }
 
 VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& options) {
@@ -72,14 +73,14 @@ PlanPart lay_out_edit(const PlanInput& in, const SurveyedPartition& s, const std
 
 std::uint64_t max_sectors(const SurveyedPartition& s, std::uint32_t sector_bytes) {
   constexpr std::uint64_t max_32_bits = 0xFFFFFFFF;
-  if (s.signature.kind != VolumeKind::ntfs) return max_32_bits;
-  return max_32_bits * (s.volume->cluster_bytes / sector_bytes) + 1;
+  const volume::VolumeRow& row = *volume::row_of(s.volume->kind);
+  return max_32_bits * (row.counts_clusters ? s.volume->cluster_bytes / sector_bytes : 1) +
+         row.behind;
 }
 
 std::uint64_t length_of(const SurveyedPartition& s) {
   if (!s.volume) return s.partition.sectors;
-  if (s.volume->kind != VolumeKind::ntfs) return s.volume->sectors;
-  return s.volume->sectors + 1;
+  return s.volume->sectors + volume::row_of(s.volume->kind)->behind;
 }
 
 PlanPart require_countable(const PlanInput& in, const SurveyedPartition& s, std::uint64_t sectors) {
@@ -89,12 +90,24 @@ PlanPart require_countable(const PlanInput& in, const SurveyedPartition& s, std:
   out.obstacle(ObstacleCode::volume_size,
                fmt::format("{} is {}, which counts {} at most{}", volume_words(s.partition.number),
                            title_of(s.signature.kind), format_bytes(most * in.device.sector_size()),
-                           s.signature.kind == VolumeKind::ntfs
+                           volume::row_of(s.signature.kind)->counts_clusters
                                ? " in clusters of " + format_bytes(s.volume->cluster_bytes)
                                : std::string()),
                "Ask for less", sectors - most, s.partition.number);
   return out;
 }
+
+namespace {
+
+// The edit laid out, and its step.
+PlanPart edited(const PlanInput& in, const SurveyedPartition& s, const std::string& doing,
+                steps::EditNtfs work) {
+  PlanPart out = lay_out_edit(in, s, doing, work);
+  if (out.in_reach()) out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+  return out;
+}
+
+}  // namespace
 
 PlanPart plan_volume_size(const PlanInput& in, unsigned number, std::uint64_t sectors) {
   PlanPart out;
@@ -110,17 +123,21 @@ PlanPart plan_volume_size(const PlanInput& in, unsigned number, std::uint64_t se
   if (has_errors(s->findings) || has_errors(in.state.table.findings)) return out;  // said already
   out.append(require_countable(in, *s, sectors));
   if (!out.in_reach()) return out;
-  if (is_fat(s->signature.kind)) return plan_volume_fat(in, number, {.sectors = sectors});
-  steps::EditNtfs work;
-  work.change = change_in_place(*s, in.options);
-  work.sectors = sectors;
-  work.old_copy = s->volume->sectors;
-  out.append(lay_out_edit(
-      in, *s,
-      fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
-                  sectors > length_of(*s) ? "long" : "short"),
-      work));
-  if (out.in_reach()) out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+  switch (*format_of(s->signature.kind)) {
+    case VolumeFormat::fat:
+      return plan_volume_fat(in, number, {.sectors = sectors});
+    case VolumeFormat::ntfs: {
+      steps::EditNtfs work;
+      work.change = change_in_place(*s, in.options);
+      work.sectors = sectors;
+      work.old_copy = s->volume->sectors;
+      return edited(
+          in, *s,
+          fmt::format("it can't be made {} {}", format_bytes(sectors * in.device.sector_size()),
+                      sectors > length_of(*s) ? "long" : "short"),
+          std::move(work));
+    }
+  }
   return out;
 }
 
@@ -142,15 +159,18 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
         "Nothing needs to be done", 0, number);
     return out;
   }
-  if (is_fat(s->signature.kind)) {
-    out = plan_fat_label(in, change_in_place(*s, in.options), label);
-  } else {
-    steps::EditNtfs work;
-    work.change = change_in_place(*s, in.options);
-    work.relabels = true;
-    work.label = label;
-    out = lay_out_edit(in, *s, "it can't be given another label", work);
-    if (out.in_reach()) out.steps.push_back(Step(in.state.table.layout, {std::move(work)}));
+  switch (*format_of(s->signature.kind)) {
+    case VolumeFormat::fat:
+      out = plan_fat_label(in, change_in_place(*s, in.options), label);
+      break;
+    case VolumeFormat::ntfs: {
+      steps::EditNtfs work;
+      work.change = change_in_place(*s, in.options);
+      work.relabels = true;
+      work.label = label;
+      out = edited(in, *s, "it can't be given another label", std::move(work));
+      break;
+    }
   }
   if (out.steps.empty()) return out;
   ExpectedChange change;

@@ -48,7 +48,7 @@ Letterhead read_letterhead(const std::filesystem::path& file) {
     if (at == std::string::npos || value == nullptr)
       throw Error(ErrorCode::file,
                   fmt::format("'{}' is not a line of a letterhead", printable(line)),
-                  {{}, {}, {}, fmt::format("{}, line {}", file.string(), number)},
+                  {.path = fmt::format("{}, line {}", file.string(), number)},
                   "Write technician = NAME, owner = NAME or job = NUMBER");
     *value = trimmed(line.substr(at + 1));
   }

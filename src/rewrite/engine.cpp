@@ -71,7 +71,7 @@ class GuardedSink final : public SectorSink {
       throw Error(ErrorCode::guard,
                   fmt::format("'{}' would write {} in its {} phase, which a live structure owns",
                               rewrite_, hit->text(), name_of(phase_)),
-                  {overlay_.identity().path, hit->first, {}, {}},
+                  {.subject = overlay_.identity().path, .sector = hit->first},
                   "Nothing was written. This is a mistake in Nuvrat: please report it");
     }
     note_versions(overlay_, range, written_, out_);
@@ -110,7 +110,7 @@ class InspectedSink final : public SectorSink {
     if (!allowed_.contains(range)) {
       throw Error(ErrorCode::guard,
                   fmt::format("{} was not in what the rehearsal wrote", range.text()),
-                  {device_.identity().path, lba, {}, {}});
+                  {.subject = device_.identity().path, .sector = lba});
     }
     const SectorRange whole = device_.whole_physical(range);
     const Bytes all = whole == range ? Bytes() : with_neighbours(device_, range, whole, data);
@@ -120,7 +120,7 @@ class InspectedSink final : public SectorSink {
                   fmt::format("what would be written to {} is not what was rehearsed: a sector was "
                               "read wrongly, in the rehearsal or now",
                               range.text()),
-                  {device_.identity().path, lba, {}, {}},
+                  {.subject = device_.identity().path, .sector = lba},
                   "These sectors were not written. Check memory, cable and adapter, then begin "
                   "anew");
     }
@@ -151,7 +151,7 @@ class InspectedSink final : public SectorSink {
                 fmt::format("{} of {} rehearsed writes were made: a sector was read wrongly, in "
                             "the rehearsal or now",
                             next_, hashes_.size()),
-                {device_.identity().path, {}, {}, {}},
+                {.subject = device_.identity().path},
                 "Check memory, cable and adapter, then begin anew");
   }
 
@@ -273,7 +273,7 @@ void Engine::run(Rewrite& rewrite, const Inspection& inspection) {
     throw Error(
         ErrorCode::device_write,
         fmt::format("the device gave back something else than was written to {}", bad->text()),
-        {device_.identity().path, bad->first, {}, {}},
+        {.subject = device_.identity().path, .sector = bad->first},
         "The disk still is what it was. Don't trust this device with a rewrite");
   }
   from_medium_ &= prepare.from_medium();
@@ -298,7 +298,7 @@ void Engine::switch_over(Rewrite& rewrite, const Inspection& inspection) {
   throw Error(now == before ? ErrorCode::device_write : ErrorCode::cut_off,
               fmt::format("the device said that it took {}, and gives back {}", bad->text(),
                           now == before ? "what was there before" : "something else"),
-              {device_.identity().path, bad->first, {}, {}},
+              {.subject = device_.identity().path, .sector = bad->first},
               "Don't trust this device with a rewrite");
 }
 
@@ -321,7 +321,7 @@ void Engine::finish(Rewrite& rewrite, const Inspection& inspection) {
     throw Error(
         ErrorCode::cut_off,
         fmt::format("the device gave back something else than was written to {}", bad->text()),
-        {device_.identity().path, bad->first, {}, {}});
+        {.subject = device_.identity().path, .sector = bad->first});
   }
 }
 

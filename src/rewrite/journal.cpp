@@ -120,7 +120,7 @@ Journal Journal::open(const std::filesystem::path& path) {
   });
   if (!fits || bad != found.end()) {
     throw Error(ErrorCode::file, "the undo journal holds a record that makes no sense",
-                {{}, {}, static_cast<std::uint64_t>(bad - found.begin()), path.string()},
+                {.record = static_cast<std::uint64_t>(bad - found.begin()), .path = path.string()},
                 "It was not written by Nuvrat, or was changed since: nothing is put back from it");
   }
   auto impl = std::make_unique<Impl>(std::move(file), header.sector_size.value(),

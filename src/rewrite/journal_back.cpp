@@ -189,7 +189,7 @@ void Journal::require_put_back(const Device& device) const {
         continue;
       throw Error(ErrorCode::cut_off,
                   "the device gives back something else than was put back to " + part.text(),
-                  {device.identity().path, part.first, {}, {}},
+                  {.subject = device.identity().path, .sector = part.first},
                   "Run revert again; don't trust this device");
     }
     seen.add(r.range);

@@ -57,7 +57,7 @@ JournalFile::~JournalFile() {
 
 void JournalFile::fail(const char* what, int error) const {
   throw Error(ErrorCode::file, fmt::format("the undo journal {}: {}", what, std::strerror(error)),
-              {{}, {}, {}, path_.string()},
+              {.path = path_.string()},
               error == ENOSPC ? "Name a case folder on a disk with more room" : "");
 }
 
@@ -89,7 +89,7 @@ JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& 
   if (header.magic != journal_magic || header.version.value() != 2 ||
       header.crc.value() != crc_of(header)) {
     throw Error(ErrorCode::file, "this is not an undo journal of version 2",
-                {{}, {}, {}, path.string()});
+                {.path = path.string()});
   }
   out.end_ = sizeof(JournalHeader);
   struct stat info {};
@@ -126,7 +126,7 @@ JournalFile JournalFile::open(const std::filesystem::path& path, JournalHeader& 
 void JournalFile::damaged(std::uint64_t offset, const char* what) const {
   throw Error(
       ErrorCode::file, fmt::format("the undo journal is damaged at byte {}: {}", offset, what),
-      {{}, {}, {}, path_.string()},
+      {.path = path_.string()},
       "Nothing was changed. Take the case from a copy, if there is one, and look at the disk "
       "that holds it");
 }

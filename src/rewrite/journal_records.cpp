@@ -120,7 +120,7 @@ void Journal::Impl::require_same_again(const Device& device, SectorRange range,
               fmt::format("the device gave two different contents for sector {}, one right after "
                           "the other",
                           lba),
-              {device.identity().path, lba, {}, {}},
+              {.subject = device.identity().path, .sector = lba},
               "Don't trust this device, its cable or its adapter with a rewrite");
 }
 

@@ -16,8 +16,6 @@
 namespace nuvrat::steps {
 namespace {
 
-constexpr std::uint32_t min_reserved_fat32 = 32;
-
 ntfs::Format ntfs_format(const NewVolume& work, std::uint32_t sector_bytes) {
   ntfs::Format out;
   out.sector_bytes = sector_bytes;
@@ -41,7 +39,7 @@ fat::Target fat_target(const NewVolume& work, std::uint32_t sector_bytes) {
   wish.sectors = work.change.place.count;
   wish.cluster_sectors = work.cluster_sectors;
   wish.grid_step = work.cluster_sectors;
-  wish.min_reserved = work.change.to == VolumeKind::fat32 ? min_reserved_fat32 : 1;
+  wish.min_reserved = fat::usual_reserved(work.change.to);
   wish.root_entries = 512;
   wish.free = all.get();
   const auto places = fat::place_fats(wish, 1);
@@ -66,12 +64,15 @@ class Fresh final : public Rewrite {
   Fresh(const Step& step, const NewVolume& work, const Device& device)
       : step_(step), work_(work), place_(work.change.place), sector_(device.sector_size()) {
     placed_ = put_files(work.files, work.change.made, tree_);
-    if (work.change.to == VolumeKind::ntfs) {
-      ntfs_ = std::make_unique<ntfs::Plan>(tree_, ntfs_format(work, sector_));
-      boot_ = ntfs::boot_sector(*ntfs_);
-    } else {
-      fat_ = std::make_unique<fat::Plan>(tree_, fat_target(work, sector_));
-      boot_ = fat::boot_sector(fat_->geometry());
+    switch (format_of(work.change.to).value()) {
+      case VolumeFormat::fat:
+        fat_ = std::make_unique<fat::Plan>(tree_, fat_target(work, sector_));
+        boot_ = fat::boot_sector(fat_->geometry());
+        break;
+      case VolumeFormat::ntfs:
+        ntfs_ = std::make_unique<ntfs::Plan>(tree_, ntfs_format(work, sector_));
+        boot_ = ntfs::boot_sector(*ntfs_);
+        break;
     }
   }
 
@@ -129,18 +130,72 @@ class Fresh final : public Rewrite {
 // What systems choose for a volume of this size, so that they are at ease with it.
 std::uint64_t usual_cluster_bytes(VolumeKind kind, std::uint64_t bytes) {
   constexpr std::uint64_t mib = 1u << 20;
-  if (kind == VolumeKind::ntfs) return 4096;
-  if (kind == VolumeKind::fat32)
-    return bytes <= 260 * mib     ? 512
-           : bytes <= 8192 * mib  ? 4096
-           : bytes <= 16384 * mib ? 8192
-           : bytes <= 32768 * mib ? 16384
-                                  : 32768;
-  return bytes <= 16 * mib    ? 1024
-         : bytes <= 128 * mib ? 2048
-         : bytes <= 256 * mib ? 4096
-         : bytes <= 512 * mib ? 8192
-                              : 16384;
+  switch (kind) {
+    case VolumeKind::fat12:
+    case VolumeKind::fat16:
+      return bytes <= 16 * mib    ? 1024
+             : bytes <= 128 * mib ? 2048
+             : bytes <= 256 * mib ? 4096
+             : bytes <= 512 * mib ? 8192
+                                  : 16384;
+    case VolumeKind::fat32:
+      return bytes <= 260 * mib     ? 512
+             : bytes <= 8192 * mib  ? 4096
+             : bytes <= 16384 * mib ? 8192
+             : bytes <= 32768 * mib ? 16384
+                                    : 32768;
+    case VolumeKind::ntfs:
+    case VolumeKind::unknown:
+    case VolumeKind::exfat:
+    case VolumeKind::swap:
+    case VolumeKind::linux_data:
+    case VolumeKind::other:
+      break;
+  }
+  return 4096;
+}
+
+// What is known of a new volume once it is laid out; none where it doesn't fit.
+struct Counted {
+  std::uint64_t needed = 0, free = 0, log_bytes = 0;
+  std::uint64_t writes = 0;
+};
+
+std::optional<Counted> counted_as_ntfs(const NewVolume& work, const FileTree& tree,
+                                       std::uint32_t sector_bytes) {
+  const ntfs::Plan plan(tree, ntfs_format(work, sector_bytes));
+  if (!plan.fits()) return std::nullopt;
+  return Counted{.needed = plan.needed_clusters(),
+                 .free = plan.free_clusters(),
+                 .log_bytes = plan.log_bytes(),
+                 .writes = plan.needed_clusters() * work.cluster_sectors + 8192 / sector_bytes + 1};
+}
+
+std::optional<Counted> counted_as_fat(const NewVolume& work, const FileTree& tree,
+                                      std::uint32_t sector_bytes) {
+  try {
+    const fat::Plan plan(tree, fat_target(work, sector_bytes));
+    const fat::Geometry& g = plan.geometry();
+    if (!plan.fits() || fat::is_near_limit(g.clusters)) return std::nullopt;
+    const std::uint64_t in_front = div_up<std::uint64_t>(g.data_start(), g.cluster_sectors);
+    return Counted{.needed = plan.clusters_in_use() + in_front,
+                   .free = plan.free_clusters() + in_front,
+                   .writes = g.data_start() + plan.clusters_in_use() * g.cluster_sectors};
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::refused) throw;
+    return std::nullopt;
+  }
+}
+
+std::optional<Counted> counted(const NewVolume& work, const FileTree& tree,
+                               std::uint32_t sector_bytes) {
+  switch (format_of(work.change.to).value()) {
+    case VolumeFormat::fat:
+      return counted_as_fat(work, tree, sector_bytes);
+    case VolumeFormat::ntfs:
+      return counted_as_ntfs(work, tree, sector_bytes);
+  }
+  return std::nullopt;
 }
 
 }  // namespace
@@ -164,31 +219,16 @@ bool NewVolume::choose(std::uint32_t sector_bytes) {
     if (size < sector_bytes) continue;
     cluster_sectors = static_cast<std::uint32_t>(size / sector_bytes);
     change.cluster_bytes = size;
-    if (change.to == VolumeKind::ntfs) {
-      const ntfs::Plan plan(tree, ntfs_format(*this, sector_bytes));
-      change.needed_clusters = plan.needed_clusters();
-      change.free_clusters = plan.free_clusters();
-      change.log_bytes = plan.log_bytes();
-      if (plan.fits()) break;
-    } else {
-      try {
-        const fat::Plan plan(tree, fat_target(*this, sector_bytes));
-        const fat::Geometry& g = plan.geometry();
-        const std::uint64_t in_front = div_up<std::uint64_t>(g.data_start(), g.cluster_sectors);
-        change.needed_clusters = plan.clusters_in_use() + in_front;
-        change.free_clusters = plan.free_clusters() + in_front;
-        if (plan.fits() && !fat::is_near_limit(g.clusters)) {
-          change.writes = g.data_start() + plan.clusters_in_use() * g.cluster_sectors;
-          return true;
-        }
-      } catch (const Error& e) {
-        if (e.code() != ErrorCode::refused) throw;
-      }
+    if (const auto count = counted(*this, tree, sector_bytes)) {
+      change.needed_clusters = count->needed;
+      change.free_clusters = count->free;
+      change.log_bytes = count->log_bytes;
+      change.writes = count->writes;
+      return true;
     }
-    cluster_sectors = 0;
   }
-  change.writes = change.needed_clusters * cluster_sectors + 8192 / sector_bytes + 1;
-  return cluster_sectors != 0;
+  cluster_sectors = 0;
+  return false;
 }
 
 }  // namespace nuvrat::steps

@@ -44,7 +44,7 @@ class IntoFat final : public Rewrite {
     SectorWrite out{place().first, fat::boot_sector(work_.geometry(device_.sector_size()))};
     if (work_.start_code.empty()) return out;
     // The jump, and what follows the parameters.
-    const std::size_t code_at = change_.to == VolumeKind::fat32 ? 0x5A : 0x3E;
+    const std::size_t code_at = fat::start_code_at(change_.to);
     const auto old = work_.start_code.begin();
     std::copy_n(old, 3, out.data.begin());
     std::copy(old + static_cast<std::ptrdiff_t>(code_at), old + 510,

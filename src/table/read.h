@@ -13,7 +13,7 @@ class FindingList {
   explicit FindingList(Findings& out) : out_(out) {}
   void add(Rule code, Severity severity, std::uint64_t sector, std::string text,
            bool repairable = false) {
-    out_.push_back({std::move(code), severity, {{}, sector, {}, {}}, std::move(text), repairable});
+    out_.push_back({std::move(code), severity, {.sector = sector}, std::move(text), repairable});
   }
 
  private:

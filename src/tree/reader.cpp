@@ -168,7 +168,7 @@ void read_file(VolumeReader& reader, std::string_view path,
   if (id == FileTree::none || tree.is_directory(id))
     throw Error(ErrorCode::words,
                 id == FileTree::none ? "there is no such file" : "this is a folder",
-                {{}, {}, {}, std::string(path)});
+                {.path = std::string(path)});
   if (tree.stored(id) == Stored::elsewhere) {
     reader.read_contents(id, sink);
     return;
@@ -182,7 +182,7 @@ void read_file(VolumeReader& reader, std::string_view path,
       sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); });
   if (missing > 0)
     throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
-                {{}, {}, {}, std::string(path)}, "See 'nuvrat check'");
+                {.path = std::string(path)}, "See 'nuvrat check'");
 }
 
 Readable tree::read_readable(VolumeReader& reader, FileTree::Id id,

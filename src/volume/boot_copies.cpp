@@ -42,7 +42,7 @@ class WithFirst final : public Device {
   }
   void do_write(std::uint64_t lba, ByteView /*data*/) override {
     throw Error(ErrorCode::device_write, "a volume that is only looked at isn't written",
-                {identity().path, lba, {}, {}});
+                {.subject = identity().path, .sector = lba});
   }
   void do_flush() override {}
 

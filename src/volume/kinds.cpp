@@ -119,7 +119,7 @@ const std::array rows = {
     VolumeRow{VolumeKind::fat12, fat::open_reader, check_any_fat, no_copies},
     VolumeRow{VolumeKind::fat16, fat::open_reader, check_any_fat, no_copies},
     VolumeRow{VolumeKind::fat32, fat::open_reader, check_any_fat, fat32_copies},
-    VolumeRow{VolumeKind::ntfs, ntfs::open_reader, check_any_ntfs, ntfs_copies},
+    VolumeRow{VolumeKind::ntfs, ntfs::open_reader, check_any_ntfs, ntfs_copies, 1, true},
 };
 
 }  // namespace

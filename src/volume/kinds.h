@@ -15,6 +15,9 @@ struct VolumeRow {
   Findings (*check)(const Device& device, const ReadOptions& options, VolumeTotals* totals);
   /// Where second copies of the boot sector may be, in sectors from the volume's first.
   std::vector<std::uint64_t> (*boot_copies)(ByteView boot, const Device& volume);
+  /// Sectors behind those that the volume counts that are its own: a second boot sector.
+  std::uint64_t behind = 0;
+  bool counts_clusters = false;  ///< in 32 bits; otherwise sectors in as many
 };
 /// Null for a kind that Nuvrat doesn't read.
 [[nodiscard]] const VolumeRow* row_of(VolumeKind kind);

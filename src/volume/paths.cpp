@@ -27,7 +27,7 @@ void require_length(std::string_view path, std::uint64_t bytes, std::uint64_t mo
     throw Error(
         ErrorCode::refused,
         fmt::format("it is {} long, which is more than such a file can have", format_bytes(bytes)),
-        {{}, {}, {}, std::string(path)});
+        {.path = std::string(path)});
 }
 
 void sort_by_name(std::vector<PathEntry>& entries) {
@@ -103,7 +103,7 @@ class NtfsPaths final : public PathReader {
                        ntfs::find_attribute(all, ntfs::at_reparse_point) == nullptr;
     if (!plain)
       throw Error(ErrorCode::refused, "it is encrypted, packed by the system or a link",
-                  {{}, {}, {}, std::string(path)});
+                  {.path = std::string(path)});
     return *data;
   }
 
@@ -127,7 +127,7 @@ class NtfsPaths final : public PathReader {
           if (head.name_space != ntfs::name_dos)
             out.push_back(item_of(reference, head, ntfs::utf16_from(key.subspan(sizeof head))));
         });
-    if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {{}, {}, folder, {}});
+    if (!faults.empty()) throw Error(ErrorCode::damaged, faults.front(), {.record = folder});
     return out;
   }
 
@@ -148,7 +148,7 @@ class NtfsPaths final : public PathReader {
             if (base::ascii_lower(name) == wanted) found = item_of(reference, head, name);
           });
       if (!found && !faults.empty())
-        throw Error(ErrorCode::damaged, faults.front(), {{}, {}, at.record, {}});
+        throw Error(ErrorCode::damaged, faults.front(), {.record = at.record});
       if (!found) return std::nullopt;
       at = std::move(*found);
     }
@@ -223,10 +223,15 @@ FileTree::Id volume::child_alike(const FileTree& tree, FileTree::Id folder, std:
 }
 
 std::unique_ptr<PathReader> volume::open_paths(const Device& device, const ReadOptions& options) {
-  const VolumeKind kind = recognise_volume(device).kind;
-  if (kind == VolumeKind::ntfs) return std::make_unique<NtfsPaths>(device);
-  if (!is_fat(kind)) return nullptr;
-  return std::make_unique<TreePaths>(fat::open_reader(device, options));
+  const auto format = format_of(recognise_volume(device).kind);
+  if (!format) return nullptr;
+  switch (*format) {
+    case VolumeFormat::fat:
+      return std::make_unique<TreePaths>(fat::open_reader(device, options));
+    case VolumeFormat::ntfs:
+      return std::make_unique<NtfsPaths>(device);
+  }
+  return nullptr;
 }
 
 }  // namespace nuvrat

@@ -3,9 +3,9 @@
 
 #include <fmt/core.h>
 
-#include "../support.h"
 #include "counting.h"
 #include "hostile.h"
+#include "support.h"
 
 using namespace nuvrat;
 using bounds::Hostile;

@@ -2,8 +2,8 @@
 
 #include <fmt/core.h>
 
-#include "../support.h"
 #include "hostile.h"
+#include "support.h"
 
 namespace bounds {
 

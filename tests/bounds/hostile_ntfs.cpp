@@ -1,5 +1,5 @@
-#include "../ntfs_bytes.h"
 #include "hostile.h"
+#include "ntfs_bytes.h"
 
 namespace bounds {
 

@@ -1,5 +1,5 @@
-#include "../support.h"
 #include "hostile.h"
+#include "support.h"
 
 namespace bounds {
 

@@ -27,8 +27,8 @@ OpenDisk open_for_writing(const Options& options, const std::string& path,
   out.real = open_device(path, wanted);
   if (options.fault.empty()) return out;
   if (out.real->identity().kind != nuvrat::DeviceKind::image) {
-    throw Error(ErrorCode::words, "--fault is for images: this is a real device",
-                {{}, {}, {}, path}, "Practise on an image");
+    throw Error(ErrorCode::words, "--fault is for images: this is a real device", {.path = path},
+                "Practise on an image");
   }
   out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(options.fault));
   return out;
@@ -203,7 +203,7 @@ int resume_disk(const Options& options) {
   const std::optional<UnfinishedStep> unfinished = find_unfinished(device);
   if (!unfinished) {
     throw Error(ErrorCode::refused, "the disk shows no rewrite that was cut off",
-                {{}, {}, {}, options.disk},
+                {.path = options.disk},
                 "Name the folder of a case, or a disk of which 'nuvrat survey' says so");
   }
   std::cerr << unfinished->left << '\n';

@@ -90,7 +90,7 @@ int fetch(Options& options) {
     }
     if (wanted.recorded == nullptr)
       throw Error(ErrorCode::words, "the manifest has nothing of this volume",
-                  {{}, {}, {}, options.against}, "It was recorded of another disk or partition");
+                  {.path = options.against}, "It was recorded of another disk or partition");
   }
   begin_job();
   return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {

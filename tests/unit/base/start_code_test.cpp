@@ -8,7 +8,7 @@
 
 #include <doctest/doctest.h>
 
-#include "../../support.h"
+#include "support.h"
 
 using namespace nuvrat;
 

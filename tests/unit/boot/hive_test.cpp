@@ -8,9 +8,9 @@
 
 #include <nuvrat/nuvrat.h>
 
-#include "../../support.h"
 #include "boot/store.h"
 #include "station_hives.h"
+#include "support.h"
 
 using namespace nuvrat;
 

@@ -8,7 +8,7 @@
 
 #include <nuvrat/error.h>
 
-#include "../../support.h"
+#include "support.h"
 
 using namespace nuvrat;
 

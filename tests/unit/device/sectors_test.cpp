@@ -3,7 +3,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/sectors.h>
 
-#include "../../support.h"
+#include "support.h"
 
 using namespace nuvrat;
 

@@ -5,7 +5,7 @@
 #include <filesystem>
 #include <fstream>
 
-#include "../../support.h"
+#include "support.h"
 
 using namespace nuvrat;
 namespace fs = std::filesystem;

@@ -8,9 +8,9 @@
 
 #include <nuvrat/nuvrat.h>
 
-#include "../../support.h"
 #include "fat/build.h"
 #include "fat/search.h"
+#include "support.h"
 
 using namespace nuvrat;
 

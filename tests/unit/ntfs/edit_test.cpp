@@ -10,10 +10,10 @@
 
 #include <nuvrat/nuvrat.h>
 
-#include "../../support.h"
-#include "../../volumes.h"
 #include "base/record.h"
 #include "ntfs/folder_index.h"
+#include "support.h"
+#include "volumes.h"
 
 using namespace nuvrat;
 

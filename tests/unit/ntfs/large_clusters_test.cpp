@@ -2,9 +2,9 @@
 
 #include <nuvrat/nuvrat.h>
 
-#include "../../support.h"
-#include "../../volumes.h"
 #include "ntfs/build.h"
+#include "support.h"
+#include "volumes.h"
 
 using namespace nuvrat;
 

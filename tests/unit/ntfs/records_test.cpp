@@ -8,11 +8,11 @@
 #include <nuvrat/error.h>
 #include <nuvrat/random.h>
 
-#include "../../support.h"
 #include "ntfs/attribute.h"
 #include "ntfs/fixup.h"
 #include "ntfs/index.h"
 #include "ntfs/raw_record.h"
+#include "support.h"
 
 using namespace nuvrat;
 using support::little;

@@ -3,10 +3,10 @@
 
 #include <fmt/core.h>
 
-#include "../../support.h"
-#include "../../volumes.h"
 #include "fat/search.h"
 #include "steps/to_fat.h"
+#include "support.h"
+#include "volumes.h"
 
 using namespace nuvrat;
 

@@ -6,7 +6,7 @@
 
 #include <nuvrat/fault.h>
 
-#include "../../support.h"
+#include "support.h"
 #include "tree/comparer.h"
 
 using namespace nuvrat;

@@ -6,7 +6,7 @@
 
 #include <fmt/core.h>
 
-#include "../../support.h"
+#include "support.h"
 #include "tree/comparer.h"
 #include "tree/pairs.h"
 

@@ -123,7 +123,7 @@ struct ImageDisk {
   std::unique_ptr<Device> device;
 };
 
-constexpr orrelune::SystemDisk small{40, 44, 0, 10, 0, false};
+constexpr orrelune::SystemDisk small{.boot = 40, .system = 44, .recovery = 10};
 
 // The letters that the system's hive says, by the partition of this disk: "C2 R3".
 Bytes file_of(const Device& disk, unsigned number, const std::string& path) {
@@ -189,22 +189,22 @@ TEST_CASE(
 }
 
 TEST_CASE("boot: UEFI starts a disk of 4096-byte sectors") {
-  const orrelune::SystemDisk plan{100, 600, 0, 60, 0, false};
+  const orrelune::SystemDisk plan{};
   const ImageDisk disk(plan, 4096);
   const auto& [folder, image, device] = disk;
   const std::string before = support::fingerprint(image);
   (void)rewrite(*device, "table=gpt boot=uefi", folder / "uefi");
   must_start(image, BootWay::uefi, 2, 4096);
-  revert(*device, folder / "uefi");
-  CHECK(support::fingerprint(image) == before);
   // Legacy firmware doesn't read such sectors.
   const Assessment no = look(*device, "table=mbr boot=legacy");
   REQUIRE_FALSE(no.in_reach());
   CHECK(no.obstacles[0].code == ObstacleCode::boot_sectors);
+  revert(*device, folder / "uefi");
+  CHECK(support::fingerprint(image) == before);
 }
 
 TEST_CASE("boot: of several systems each keeps its letters, and the store starts each") {
-  const orrelune::SystemDisk plan{100, 100, 300, 60, 0, false, 100};
+  const orrelune::SystemDisk plan{.system = 100, .gap = 300, .second = 100};
   const ImageDisk disk(plan);
   const auto& [folder, image, device] = disk;
   const std::string before = support::fingerprint(image);
@@ -240,7 +240,7 @@ TEST_CASE("boot: of several systems each keeps its letters, and the store starts
 }
 
 TEST_CASE("boot: where no store is left, one is made out of the system's template, and starts it") {
-  const orrelune::SystemDisk plan{100, 300, 300, 60, 0, false, 0, false};
+  const orrelune::SystemDisk plan{.system = 300, .gap = 300, .store = false};
   const ImageDisk disk(plan);
   const auto& [folder, image, device] = disk;
   CHECK_FALSE(survey_disk(*device, support::utc()).systems.boots_by());
@@ -579,7 +579,7 @@ TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is p
 }
 
 TEST_CASE("boot: letters and stores follow partitions, whatever else is asked for") {
-  const orrelune::SystemDisk plan{12, 44, 20, 10, 2, false};
+  const orrelune::SystemDisk plan{.boot = 12, .system = 44, .gap = 20, .recovery = 10, .behind = 2};
   const auto disk = system_disk(plan);
   const support::Folder folder(support::Folder::Where::memory);
   const auto before = disk->clone();
@@ -630,7 +630,8 @@ TEST_CASE("boot: letters and stores follow partitions, whatever else is asked fo
 }
 
 TEST_CASE("boot: what else names a partition's place follows it, or is said by name") {
-  orrelune::SystemDisk plan{40, 300, 20, 10, 2, true};
+  orrelune::SystemDisk plan{
+      .boot = 40, .system = 300, .gap = 20, .recovery = 10, .behind = 2, .other_files = true};
   plan.repair = true;
   const auto disk = system_disk(plan);
   const support::Folder folder(support::Folder::Where::memory);

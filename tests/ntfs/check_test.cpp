@@ -3,8 +3,8 @@
 #include <fmt/core.h>
 
 #include "broken_rules.h"
-#include "direction.h"
 #include "ntfs_bytes.h"
+#include "table_goals.h"
 
 using namespace nuvrat;
 using support::little;

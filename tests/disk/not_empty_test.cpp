@@ -5,9 +5,9 @@
 
 #include <fmt/core.h>
 
-#include "direction.h"
 #include "ntfs_bytes.h"
 #include "support.h"
+#include "table_goals.h"
 
 using namespace nuvrat;
 using direction::assessed;

@@ -4,9 +4,9 @@
 
 #include <fmt/core.h>
 
-#include "direction.h"
 #include "foreign_ntfs.h"
 #include "support.h"
+#include "table_goals.h"
 
 using namespace nuvrat;
 using support::utc;

@@ -269,7 +269,7 @@ void make_bare_fat32_without_first(Device& device) {
 }
 
 // The station's own computer, on a disk just large enough. What takes long to make is made once.
-constexpr orrelune::SystemDisk station{40, 41, 0, 10, 0, false};
+constexpr orrelune::SystemDisk station{.boot = 40, .system = 41, .recovery = 10};
 void make_station(Device& device) {
   static const auto made = [&device] {
     auto out = std::make_unique<MemoryDevice>(device.sectors(), device.sector_size());

@@ -3,9 +3,9 @@
 
 #include <set>
 
-#include "direction.h"
 #include "ntfs_bytes.h"
 #include "support.h"
+#include "table_goals.h"
 
 using namespace nuvrat;
 using direction::assessed;

@@ -1,6 +1,6 @@
 // table=mbr, roles, small goals, mending: refusals with their numbers, contradictions, large disks.
 
-#include "direction.h"
+#include "table_goals.h"
 
 #include <algorithm>
 

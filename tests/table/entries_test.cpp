@@ -5,8 +5,8 @@
 
 #include <fmt/core.h>
 
-#include "direction.h"
 #include "support.h"
+#include "table_goals.h"
 #include "volumes.h"
 
 using namespace nuvrat;
