@@ -3,6 +3,8 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/fat_writer.h>
+
 #include "measure.h"
 
 using namespace nuvrat;

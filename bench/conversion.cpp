@@ -5,6 +5,7 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/fat_writer.h>
 #include <nuvrat/text.h>
 
 #include "measure.h"

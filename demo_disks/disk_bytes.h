@@ -7,6 +7,7 @@
 
 #include <nuvrat/bytes.h>
 #include <nuvrat/device.h>
+#include <nuvrat/fat_writer.h>
 #include <nuvrat/volume.h>
 
 namespace disk_bytes {

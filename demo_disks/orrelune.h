@@ -4,6 +4,7 @@
 
 #include <string>
 
+#include <nuvrat/fat_writer.h>
 #include <nuvrat/nuvrat.h>
 
 namespace orrelune {

@@ -2,6 +2,7 @@
 
 #include <iostream>
 
+#include <nuvrat/fat_writer.h>
 #include <nuvrat/nuvrat.h>
 
 int main(int argc, char** argv) {

@@ -3,6 +3,8 @@
 
 #include <iostream>
 
+#include <nuvrat/fat_writer.h>
+#include <nuvrat/fault.h>
 #include <nuvrat/nuvrat.h>
 
 namespace {

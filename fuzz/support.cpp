@@ -5,6 +5,8 @@
 
 #include <unistd.h>
 
+#include <nuvrat/fat_writer.h>
+
 #include "fuzz.h"
 
 namespace fuzz {

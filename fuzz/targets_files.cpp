@@ -5,6 +5,8 @@
 #include <nlohmann/json.hpp>
 #include <xxhash.h>
 
+#include <nuvrat/fault.h>
+
 #include "fuzz.h"
 #include "json/case_plan.h"
 

@@ -1,16 +1,17 @@
 #pragma once
-// All of Nuvrat: rewrites on-disk structures in place and loses nothing.
+// All of Nuvrat: rewrites on-disk structures in place and loses nothing. Headers for practice and
+// for terminals are apart: fat_writer.h (makes FAT volumes), fault.h (devices that fail),
+// columns.h.
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/bytes.h>
 #include <nuvrat/case_record.h>
 #include <nuvrat/checksum.h>
+#include <nuvrat/codes.h>
 #include <nuvrat/device.h>
 #include <nuvrat/error.h>
 #include <nuvrat/events.h>
 #include <nuvrat/expected_change.h>
-#include <nuvrat/fat_writer.h>
-#include <nuvrat/fault.h>
 #include <nuvrat/file_tree.h>
 #include <nuvrat/files.h>
 #include <nuvrat/finding.h>

@@ -33,10 +33,6 @@ namespace nuvrat {
 [[nodiscard]] std::string printable(std::string_view utf8);
 /// A path as one argument of a shell's command: in double quotes where it must be.
 [[nodiscard]] std::string as_argument(std::string_view path);
-/// Columns a terminal needs for it (wide East Asian characters take two, combining marks none).
-[[nodiscard]] std::size_t display_width(std::string_view utf8);
-/// Cut to at most `columns`, with an ellipsis where something is missing; padded on request.
-[[nodiscard]] std::string fit(std::string_view utf8, std::size_t columns, bool pad);
 
 /// The longest prefix of at most `units` UTF-16 units that ends on a whole character.
 [[nodiscard]] std::u16string cut(std::u16string_view text, std::size_t units);

@@ -5,6 +5,7 @@
 #include <unicode/utf16.h>
 #include <unicode/utf8.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/text.h>
 
 namespace nuvrat {

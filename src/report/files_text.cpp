@@ -4,6 +4,7 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/report.h>
 #include <nuvrat/text.h>
 

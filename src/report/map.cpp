@@ -5,6 +5,7 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/text.h>
 
 #include "report/style.h"

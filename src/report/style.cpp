@@ -2,6 +2,7 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/text.h>
 
 namespace nuvrat::report {

@@ -1,5 +1,7 @@
 #include <cctype>
 
+#include <nuvrat/columns.h>
+
 #include "support.h"
 
 using namespace nuvrat;

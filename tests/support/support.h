@@ -10,6 +10,8 @@
 
 #include <doctest/doctest.h>
 
+#include <nuvrat/fat_writer.h>
+#include <nuvrat/fault.h>
 #include <nuvrat/nuvrat.h>
 
 #include "disk_bytes.h"

@@ -7,6 +7,8 @@
 #include <fmt/core.h>
 #include <nlohmann/json.hpp>
 
+#include <nuvrat/columns.h>
+
 #include "orrelune.h"
 #include "support.h"
 

@@ -45,7 +45,7 @@ _nuvrat() {
     verify) options="--help --json --sector-size --physical-sector-size --timezone --codepage --against --events --overwrite" ;;
     resume) options="--help --json --disk --confirm --events --overwrite --fault --sector-size" ;;
     revert) options="--help --json --disk --confirm --events --overwrite --fault --discard-later-changes" ;;
-    report) options="--help --output --overwrite --technician --owner --job --json --disk" ;;
+    report) options="--help --json --disk --output --overwrite --technician --owner --job" ;;
   esac
   case "$previous" in
     --against) compopt -o default; return ;;

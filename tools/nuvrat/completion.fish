@@ -126,11 +126,11 @@ complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l fault -x -d 'For p
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -l discard-later-changes -d 'Go back although the disk has been written to since'
 complete -c nuvrat -n '__fish_seen_subcommand_from revert' -F
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -l help -s h -d 'Print this help message and exit'
+complete -c nuvrat -n '__fish_seen_subcommand_from report' -l json -d 'One JSON object instead of text'
+complete -c nuvrat -n '__fish_seen_subcommand_from report' -l disk -r -F -d 'Where the disk is now, if it moved'
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -l output -s o -r -F -d 'The HTML file to write'
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -l overwrite -d 'Replace output files that exist'
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -l technician -x -d 'Who did the work, and how to be reached; else from nuvrat/letterhead in the folder for settings'
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -l owner -x -d 'Whose disk it is'
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -l job -x -d 'The shop\'s number of the job'
-complete -c nuvrat -n '__fish_seen_subcommand_from report' -l json -d 'One JSON object with everything that the case knows'
-complete -c nuvrat -n '__fish_seen_subcommand_from report' -l disk -r -F -d 'Where the disk is now, if it moved'
 complete -c nuvrat -n '__fish_seen_subcommand_from report' -F

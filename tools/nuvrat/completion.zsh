@@ -191,14 +191,14 @@ _nuvrat() {
       _arguments -S \
         '-h[Print this help message and exit]' \
         '--help[Print this help message and exit]' \
+        '--json[One JSON object instead of text]' \
+        '--disk=[Where the disk is now, if it moved]:disk:_files' \
         '-o[The HTML file to write]:file:_files' \
         '--output=[The HTML file to write]:file:_files' \
         '--overwrite[Replace output files that exist]' \
         '--technician=[Who did the work, and how to be reached; else from nuvrat/letterhead in the folder for settings]:text:' \
         '--owner=[Whose disk it is]:text:' \
         '--job=[The shop'\''s number of the job]:text:' \
-        '--json[One JSON object with everything that the case knows]' \
-        '--disk=[Where the disk is now, if it moved]:disk:_files' \
         '1:case:_files -/' \
         '*:word:_files'
       ;;

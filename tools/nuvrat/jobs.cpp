@@ -5,6 +5,8 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/fault.h>
+
 #include "words.h"
 
 namespace cli {
@@ -20,17 +22,16 @@ struct OpenDisk {
   Device& device() { return faulty ? *faulty : *real; }
 };
 
-OpenDisk open_for_writing(const Options& options, const std::string& path,
-                          const OpenOptions& wanted) {
+OpenDisk open_for_writing(const std::string& path, const OpenOptions& wanted,
+                          const std::string& fault) {
   OpenDisk out;
-  check_outputs(options, path);
   out.real = open_device(path, wanted);
-  if (options.fault.empty()) return out;
+  if (fault.empty()) return out;
   if (out.real->identity().kind != nuvrat::DeviceKind::image) {
     throw Error(ErrorCode::words, "--fault is for images: this is a real device", {.path = path},
                 "Practise on an image");
   }
-  out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(options.fault));
+  out.faulty = std::make_unique<FaultDevice>(*out.real, parse_fault_plan(fault));
   return out;
 }
 
@@ -42,24 +43,29 @@ std::string default_case(const Assessment& assessment) {
   return fmt::format("case-{}-{}", assessment.tag, stamp);
 }
 
+OpenDisk open_for_writing(const LookWords& look, const OutputWords& output,
+                          const std::string& fault) {
+  check_outputs(output, look.disk);
+  return open_for_writing(look.disk, {true, look.sector_size, look.physical_sector_size}, fault);
+}
+
 // What --confirm says must be the disk's tag, where it says anything.
-void require_tag(const Options& options, const std::string& tag) {
-  if (options.confirm.empty() || options.confirm == tag) return;
-  throw Error(ErrorCode::refused, fmt::format("this disk's tag is not {}", options.confirm), {},
+void require_tag(const std::string& confirm, const std::string& tag) {
+  if (confirm.empty() || confirm == tag) return;
+  throw Error(ErrorCode::refused, fmt::format("this disk's tag is not {}", confirm), {},
               "Nothing was written. Look at the disk again with 'nuvrat survey'");
 }
 
 // What would refuse a job whatever its volumes hold, before they are read.
-void refuse_early(const Options& options, const Device& device) {
-  require_tag(options, disk_tag(device, read_table(device)));
-  if (!options.case_folder.empty())
-    check_case_folder(options.case_folder, device, options.case_in_memory);
+void refuse_early(const JobWords& job, const Device& device) {
+  require_tag(job.confirm, disk_tag(device, read_table(device)));
+  if (!job.folder.empty()) check_case_folder(job.folder, device, job.case_in_memory);
 }
 
 // The tag that means "yes, this disk": from --confirm, or from the person at the terminal.
-bool confirmed(const Options& options, const std::string& tag) {
-  require_tag(options, tag);
-  if (!options.confirm.empty()) return true;
+bool confirmed(const std::string& confirm, const std::string& tag) {
+  require_tag(confirm, tag);
+  if (!confirm.empty()) return true;
   if (!has_person()) {
     throw Error(ErrorCode::refused, "there is no terminal to ask on, and no --confirm was given",
                 {},
@@ -72,12 +78,11 @@ bool confirmed(const Options& options, const std::string& tag) {
 
 namespace {
 
-int show_job(const Options& options, const Assessment& assessment, const JobResult& result,
-             TerminalProgress& terminal, const std::string& folder) {
-  if (options.json) {
+int show_job(const Assessment& assessment, const JobResult& result, const std::string& folder,
+             bool json) {
+  if (json) {
     std::cout << job_json(assessment, result, folder);
   } else {
-    terminal.finish();
     std::cout << '\n'
               << shown(job_text(assessment, result, output_style())) << "  case     " << folder
               << '\n';
@@ -94,128 +99,128 @@ int not_confirmed() {
 
 namespace {
 
-Proof proof_of(const Options& options) {
-  return options.proof == "places" ? Proof::places : Proof::contents;
+Proof proof_of(const JobWords& words) {
+  return words.proof == "places" ? Proof::places : Proof::contents;
 }
 
-JobOptions job_options(Options& options, const Assessment& assessment) {
+JobOptions job_options(JobWords& words, const LookWords& look, const Assessment& assessment) {
   JobOptions job;
-  job.read = read_options(options);
-  job.undo = options.undo == "live" ? Undo::live : Undo::full;
-  job.proof = proof_of(options);
-  job.accept_unreadable = options.accept_unreadable;
-  job.case_in_memory = options.case_in_memory;
-  if (options.case_folder.empty()) options.case_folder = default_case(assessment);
-  job.case_folder = options.case_folder;
+  job.read = read_options(look);
+  job.undo = words.undo == "live" ? Undo::live : Undo::full;
+  job.proof = proof_of(words);
+  job.accept_unreadable = words.accept_unreadable;
+  job.case_in_memory = words.case_in_memory;
+  if (words.folder.empty()) words.folder = default_case(assessment);
+  job.case_folder = words.folder;
   return job;
 }
 
-}  // namespace
-
-// Shows what is planned, asks, does it, shows the result.
-int run_assessed(Options& options, Device& device, const Assessment& assessment) {
+// Shows what is planned, asks, does it, shows the result. Of rewrite and check --repair.
+template <typename Words>
+int run_assessed(Words& words, Device& device, const Assessment& assessment) {
+  const bool json = words.output.json;
   if (!assessment.in_reach()) {
-    if (!options.case_folder.empty())
-      record_refusal(device, assessment, job_options(options, assessment));
-    std::cout << (options.json ? refusal_json(assessment, options.case_folder)
-                               : shown(assessment_text(assessment, output_style())));
+    if (!words.job.folder.empty())
+      record_refusal(device, assessment, job_options(words.job, words.look, assessment));
+    std::cout << (json ? refusal_json(assessment, words.job.folder)
+                       : shown(assessment_text(assessment, output_style())));
     return refused;
   }
-  if (!options.json)
-    std::cout << shown(assessment_text(assessment, output_style(), proof_of(options)))
+  if (!json)
+    std::cout << shown(assessment_text(assessment, output_style(), proof_of(words.job)))
               << std::flush;
-  if (!confirmed(options, assessment.tag)) return not_confirmed();
-  const JobOptions job = job_options(options, assessment);
+  if (!confirmed(words.job.confirm, assessment.tag)) return not_confirmed();
+  const JobOptions job = job_options(words.job, words.look, assessment);
   begin_job();
-  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+  return with_progress(words.output, [&](Progress& progress, TerminalProgress& terminal) {
     const JobResult result = run_job(device, assessment, job, progress);
-    return show_job(options, assessment, result, terminal, job.case_folder.string());
+    terminal.finish();
+    return show_job(assessment, result, job.case_folder.string(), json);
   });
 }
 
-namespace {
-
-int rehearse(Options& options, const std::vector<Goal>& goals) {
-  const auto device = open(options, false);
-  refuse_early(options, *device);
-  Random random = random_of(options);
-  const Assessment assessment = nuvrat::assess(*device, goals, read_options(options), random);
+int rehearse(RewriteWords& words, const std::vector<Goal>& goals) {
+  check_outputs(words.output, words.look.disk);
+  const auto device = open(words.look);
+  refuse_early(words.job, *device);
+  Random random = random_of(words.seed);
+  const bool json = words.output.json;
+  const Assessment assessment = nuvrat::assess(*device, goals, read_options(words.look), random);
   if (!assessment.in_reach()) {
-    std::cout << (options.json ? refusal_json(assessment)
-                               : shown(assessment_text(assessment, output_style())));
+    std::cout << (json ? refusal_json(assessment)
+                       : shown(assessment_text(assessment, output_style())));
     return refused;
   }
-  if (!options.json)
-    std::cout << shown(assessment_text(assessment, output_style(), proof_of(options)))
+  if (!json)
+    std::cout << shown(assessment_text(assessment, output_style(), proof_of(words.job)))
               << std::flush;
-  const JobOptions job = job_options(options, assessment);
+  const JobOptions job = job_options(words.job, words.look, assessment);
   begin_job();
-  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+  return with_progress(words.output, [&](Progress& progress, TerminalProgress& terminal) {
     const RehearsalResult result = rehearse_job(*device, assessment, job, progress);
     terminal.finish();
-    std::cout << (options.json ? rehearsal_json(assessment, result, job.case_folder)
-                               : "\n" + shown(rehearsal_text(assessment, result, job.case_folder,
-                                                             output_style())));
+    std::cout << (json ? rehearsal_json(assessment, result, job.case_folder)
+                       : "\n" + shown(rehearsal_text(assessment, result, job.case_folder,
+                                                     output_style())));
     return int{done};
   });
 }
 
 }  // namespace
 
-int rewrite(Options& options) {
-  const std::vector<Goal> goals = goals_of(options);
-  if (options.rehearse) return rehearse(options, goals);
-  OpenDisk disk = open_for_writing(options, options.disk,
-                                   {true, options.sector_size, options.physical_sector_size});
-  refuse_early(options, disk.device());
-  Random random = random_of(options);
-  return run_assessed(options, disk.device(),
-                      nuvrat::assess(disk.device(), goals, read_options(options), random));
+int rewrite(RewriteWords& words) {
+  const std::vector<Goal> goals = goals_of(words.goals);
+  if (words.rehearse) return rehearse(words, goals);
+  OpenDisk disk = open_for_writing(words.look, words.output, words.job.fault);
+  refuse_early(words.job, disk.device());
+  Random random = random_of(words.seed);
+  return run_assessed(words, disk.device(),
+                      nuvrat::assess(disk.device(), goals, read_options(words.look), random));
 }
 
 namespace {
 
-Unowned unowned_of(const Options& options) {
-  return options.unowned == "free"   ? Unowned::free
-         : options.unowned == "keep" ? Unowned::keep
-                                     : Unowned::leave;
+Unowned unowned_of(const std::string& word) {
+  return word == "free" ? Unowned::free : word == "keep" ? Unowned::keep : Unowned::leave;
 }
 
 }  // namespace
 
-std::optional<int> repair(Options& options) {
-  OpenDisk disk = open_for_writing(options, options.disk,
-                                   {true, options.sector_size, options.physical_sector_size});
-  refuse_early(options, disk.device());
+std::optional<int> repair(CheckWords& words) {
+  OpenDisk disk = open_for_writing(words.look, words.output, words.job.fault);
+  refuse_early(words.job, disk.device());
   const Assessment assessment =
-      assess_repair(disk.device(), read_options(options), unowned_of(options));
+      assess_repair(disk.device(), read_options(words.look), unowned_of(words.unowned));
   if (assessment.in_reach() && assessment.steps.empty()) return std::nullopt;
-  return run_assessed(options, disk.device(), assessment);
+  return run_assessed(words, disk.device(), assessment);
 }
 
 namespace {
 
 // A disk that shows an unfinished settle of its own, its case lost.
-int resume_disk(const Options& options) {
-  OpenDisk disk = open_for_writing(options, options.disk,
-                                   {true, options.sector_size, options.physical_sector_size});
+int resume_disk(const ResumeWords& words) {
+  LookWords look;
+  look.disk = words.of.folder;
+  look.sector_size = words.sector_size;
+  OpenDisk disk = open_for_writing(look, words.of.output, words.fault);
   Device& device = disk.device();
   const std::optional<UnfinishedStep> unfinished = find_unfinished(device);
   if (!unfinished) {
     throw Error(ErrorCode::refused, "the disk shows no rewrite that was cut off",
-                {.path = options.disk},
+                {.path = look.disk},
                 "Name the folder of a case, or a disk of which 'nuvrat survey' says so");
   }
   std::cerr << unfinished->left << '\n';
-  if (!confirmed(options, disk_tag(device, read_table(device)))) return not_confirmed();
+  if (!confirmed(words.confirm, disk_tag(device, read_table(device)))) return not_confirmed();
   begin_job();
-  with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+  with_progress(words.of.output, [&](Progress& progress, TerminalProgress& terminal) {
     finish_unfinished(device, *unfinished, progress);
     terminal.finish();
     return int{done};
   });
-  const Survey result = survey_disk(device, read_options(options));
-  std::cout << (options.json ? survey_json(result) : shown(survey_text(result, output_style())));
+  const Survey result = survey_disk(device, read_options(look));
+  std::cout << (words.of.output.json ? survey_json(result)
+                                     : shown(survey_text(result, output_style())));
   return has_errors(result.all_findings()) ? differs : done;
 }
 
@@ -227,73 +232,77 @@ struct OpenCase {
 };
 
 // Opens a case with its disk and says how far the job is.
-OpenCase open_case(const Options& options) {
+OpenCase open_case(const CaseWords& words, const std::string& fault) {
   OpenCase out;
-  out.file = load_case(options.disk);
+  out.file = load_case(words.folder);
   if (!is_address(out.file.disk.native()))
     out.file.disk = std::filesystem::proximate(out.file.disk);
-  if (!options.case_disk.empty()) out.file.disk = options.case_disk;
-  out.disk = open_for_writing(options, out.file.disk.string(), out.file.open_options(true));
+  if (!words.disk.empty()) out.file.disk = words.disk;
+  check_outputs(words.output, out.file.disk.string());
+  out.disk = open_for_writing(out.file.disk.string(), out.file.open_options(true), fault);
   out.stage = stage_of(out.file, out.disk.device());
   out.tag = out.file.tag_now(out.disk.device(), out.stage);
-  if (!options.json)
+  if (!words.output.json)
     std::cout << shown(case_text(out.file, out.stage, out.tag, output_style())) << std::flush;
   return out;
 }
 
 }  // namespace
 
-int resume(Options& options) {
-  if (!std::filesystem::is_directory(options.disk)) return resume_disk(options);
-  OpenCase job = open_case(options);
-  if (!confirmed(options, job.tag)) return not_confirmed();
+int resume(const ResumeWords& words) {
+  if (!std::filesystem::is_directory(words.of.folder)) return resume_disk(words);
+  OpenCase job = open_case(words.of, words.fault);
+  if (!confirmed(words.confirm, job.tag)) return not_confirmed();
   begin_job();
-  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+  return with_progress(words.of.output, [&](Progress& progress, TerminalProgress& terminal) {
     const JobResult result = resume_case(job.disk.device(), job.file, progress);
-    return show_job(options, job.file.assessment, result, terminal, options.disk);
+    terminal.finish();
+    return show_job(job.file.assessment, result, words.of.folder, words.of.output.json);
   });
 }
 
-int revert(Options& options) {
-  OpenCase job = open_case(options);
-  if (!confirmed(options, job.tag)) return not_confirmed();
+int revert(const RevertWords& words) {
+  OpenCase job = open_case(words.of, words.fault);
+  if (!confirmed(words.confirm, job.tag)) return not_confirmed();
   begin_job();
-  return with_progress(options, [&](Progress& progress, TerminalProgress& terminal) {
+  return with_progress(words.of.output, [&](Progress& progress, TerminalProgress& terminal) {
     const RevertResult result =
-        revert_case(job.disk.device(), job.file, {options.discard_later_changes}, progress);
+        revert_case(job.disk.device(), job.file, {words.discard_later_changes}, progress);
     terminal.finish();
-    std::cout << (options.json ? revert_json(job.file, result)
-                               : "\n" + shown(revert_text(job.file, result, output_style())));
+    std::cout << (words.of.output.json
+                      ? revert_json(job.file, result)
+                      : "\n" + shown(revert_text(job.file, result, output_style())));
     return int{result.sound() ? done : differs};
   });
 }
 
-int report(Options& options) {
-  if (options.json == !options.output.empty())
+int report(const ReportWords& words) {
+  const OutputWords& output = words.of.output;
+  if (output.json == !output.file.empty())
     throw Error(ErrorCode::words, "a report goes to a page or comes as JSON", {},
                 "Say -o FILE.html, or --json");
-  const CaseFile job = load_case(options.disk);
-  check_outputs(options, job.disk.string());
-  std::string disk = options.case_disk.empty() ? job.disk.string() : options.case_disk;
+  const CaseFile job = load_case(words.of.folder);
+  check_outputs(output, job.disk.string());
+  std::string disk = words.of.disk.empty() ? job.disk.string() : words.of.disk;
   std::unique_ptr<Device> device;
   try {
     device = open_device(disk, job.open_options(false));
   } catch (const Error& e) {
-    if (!options.case_disk.empty()) throw;
+    if (!words.of.disk.empty()) throw;
     std::cerr << "The disk is not at hand (" << e.message()
               << "): the page says what the case alone knows.\n";
   }
-  const CaseRecord record = read_record(options.disk, device.get());
+  const CaseRecord record = read_record(words.of.folder, device.get());
   Letterhead letterhead = read_letterhead(letterhead_file());
-  if (!options.technician.empty()) letterhead.technician = options.technician;
-  if (!options.owner.empty()) letterhead.owner = options.owner;
-  if (!options.job.empty()) letterhead.job = options.job;
-  if (options.json) {
+  if (!words.technician.empty()) letterhead.technician = words.technician;
+  if (!words.owner.empty()) letterhead.owner = words.owner;
+  if (!words.job.empty()) letterhead.job = words.job;
+  if (output.json) {
     std::cout << report_json(record, letterhead);
   } else {
-    save_report(record, options.output, letterhead);
-    (options.output == "-" ? std::cerr : std::cout)
-        << shown(report_text(record, options.output, output_style()));
+    save_report(record, output.file, letterhead);
+    (output.file == "-" ? std::cerr : std::cout)
+        << shown(report_text(record, output.file, output_style()));
   }
   return done;
 }

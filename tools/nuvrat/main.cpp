@@ -2,12 +2,16 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <functional>
 #include <iostream>
+#include <memory>
+#include <optional>
 #include <sstream>
 
 #include <CLI/CLI.hpp>
 #include <fmt/core.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/nuvrat.h>
 
 #include "terminal.h"
@@ -52,97 +56,99 @@ class NarrowHelp final : public CLI::Formatter {
   }
 };
 
-// `several`: DISK may be named more than once, or not at all.
-CLI::App* add_verb(CLI::App& app, const char* name, const char* text, cli::Options& options,
-                   const char* several = nullptr) {
-  CLI::App* verb = app.add_subcommand(name, text);
-  if (several != nullptr)
-    verb->add_option("DISK", options.disks, several)->type_name(" ");
-  else
-    verb->add_option("DISK", options.disk, "An image file, a block device or an NBD address")
-        ->required()
-        ->type_name(" ");
-  verb->add_flag("--json", options.json, "One JSON object instead of text");
-  verb->add_option("--sector-size", options.sector_size, "Of an image: 512 or 4096 (512)")
+void add_disk(CLI::App& verb, cli::LookWords& look) {
+  verb.add_option("DISK", look.disk, "An image file, a block device or an NBD address")
+      ->required()
+      ->type_name(" ");
+}
+
+void add_json(CLI::App& verb, cli::OutputWords& output) {
+  verb.add_flag("--json", output.json, "One JSON object instead of text");
+}
+
+void add_sector_size(CLI::App& verb, unsigned& bytes, const char* text) {
+  verb.add_option("--sector-size", bytes, text)
       ->check(CLI::IsMember({512u, 4096u}))
       ->type_name("BYTES");
-  verb->add_option("--physical-sector-size", options.physical_sector_size,
-                   "What the medium writes in one piece, where it says less than is true; of an "
-                   "image: 4096 unless told")
+}
+
+// How a disk is read, and the form of the answer.
+void add_look(CLI::App& verb, cli::LookWords& look, cli::OutputWords& output) {
+  add_json(verb, output);
+  add_sector_size(verb, look.sector_size, "Of an image: 512 or 4096 (512)");
+  verb.add_option("--physical-sector-size", look.physical_sector_size,
+                  "What the medium writes in one piece, where it says less than is true; of an "
+                  "image: 4096 unless told")
       ->type_name("BYTES");
-  verb->add_option("--timezone", options.timezone, "Zone of FAT's local times (the machine's)")
+  verb.add_option("--timezone", look.timezone, "Zone of FAT's local times (the machine's)")
       ->type_name("ZONE");
-  verb->add_option("--codepage", options.codepage, "OEM code page of FAT's short names (437)")
-      ->type_name("NUMBER");
-  return verb;
-}
-
-void add_seed(CLI::App& verb, cli::Options& options) {
-  verb.add_option("--seed", options.seed, "New identities from this number, so that a demo repeats")
+  verb.add_option("--codepage", look.codepage, "OEM code page of FAT's short names (437)")
       ->type_name("NUMBER");
 }
 
-CLI::Option* add_awake(CLI::App& verb, cli::Options& options) {
-  return verb.add_flag("--awake", options.awake,
+void add_seed(CLI::App& verb, std::optional<std::uint64_t>& seed) {
+  verb.add_option("--seed", seed, "New identities from this number, so that a demo repeats")
+      ->type_name("NUMBER");
+}
+
+CLI::Option* add_awake(CLI::App& verb, cli::LookWords& look) {
+  return verb.add_flag("--awake", look.awake,
                        "A 'hiberfil.sys' of unknown form: the system was shut down for good");
 }
 
-void add_fault(CLI::App& verb, cli::Options& options) {
-  verb.add_option("--fault", options.fault,
+void add_fault(CLI::App& verb, std::string& fault) {
+  verb.add_option("--fault", fault,
                   "For practice on an image: make it fail, as in cut=12,keep=some,seed=3")
       ->type_name("PLAN");
 }
 
-void add_overwrite(CLI::App& verb, cli::Options& options) {
-  verb.add_flag("--overwrite", options.overwrite, "Replace output files that exist");
+void add_confirm(CLI::App& verb, std::string& confirm, const char* text) {
+  verb.add_option("--confirm", confirm, text)->type_name("TAG");
 }
 
-void add_events(CLI::App& verb, cli::Options& options) {
-  verb.add_option("--events", options.events,
+void add_overwrite(CLI::App& verb, cli::OutputWords& output) {
+  verb.add_flag("--overwrite", output.overwrite, "Replace output files that exist");
+}
+
+void add_events(CLI::App& verb, cli::OutputWords& output) {
+  verb.add_option("--events", output.events,
                   "A JSON line for each stage and each step of progress into this file")
       ->type_name("FILE");
-  add_overwrite(verb, options);
+  add_overwrite(verb, output);
 }
 
 // `only_with`: the flag without which there is no job.
-void add_job_options(CLI::App& verb, cli::Options& options, CLI::Option* only_with = nullptr) {
+void add_job_options(CLI::App& verb, cli::JobWords& job, cli::OutputWords& output,
+                     CLI::Option* only_with = nullptr) {
   const std::size_t before = verb.get_options().size();
-  verb.add_option("--case", options.case_folder,
-                  "The folder for this job's records (a new one here)")
+  verb.add_option("--case", job.folder, "The folder for this job's records (a new one here)")
       ->type_name("FOLDER");
-  verb.add_option("--confirm", options.confirm, "The disk's tag: go ahead without asking")
-      ->type_name("TAG");
-  verb.add_option("--undo", options.undo,
+  add_confirm(verb, job.confirm, "The disk's tag: go ahead without asking");
+  verb.add_option("--undo", job.undo,
                   "What the undo journal keeps: full, or live sectors only (full)")
       ->check(CLI::IsMember({"full", "live"}))
       ->type_name("WHAT");
-  verb.add_option("--proof", options.proof,
+  verb.add_option("--proof", job.proof,
                   "How it is known that nothing was lost: contents, every file read before and "
                   "after; or places, only what moves (contents)")
       ->check(CLI::IsMember({"contents", "places"}))
       ->type_name("HOW");
-  verb.add_flag("--case-in-memory", options.case_in_memory,
+  verb.add_flag("--case-in-memory", job.case_in_memory,
                 "Keep the case even in memory, where the power takes the way back");
-  verb.add_flag("--accept-unreadable", options.accept_unreadable,
+  verb.add_flag("--accept-unreadable", job.accept_unreadable,
                 "Go on although parts of files can't be read");
-  add_events(verb, options);
-  add_fault(verb, options);
+  add_events(verb, output);
+  add_fault(verb, job.fault);
   if (only_with == nullptr) return;
   const std::vector<CLI::Option*> all = verb.get_options();
   for (std::size_t i = before; i < all.size(); ++i) all[i]->needs(only_with);
 }
 
-CLI::App* add_case_verb(CLI::App& app, const char* name, const char* text, cli::Options& options) {
-  CLI::App* verb = app.add_subcommand(name, text);
-  verb->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
-  verb->add_flag("--json", options.json, "One JSON object instead of text");
-  verb->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
-      ->type_name("DISK");
-  verb->add_option("--confirm", options.confirm, "The disk's present tag: go ahead without asking")
-      ->type_name("TAG");
-  add_events(*verb, options);
-  add_fault(*verb, options);
-  return verb;
+// Of a verb that goes on with a job.
+void add_case(CLI::App& verb, cli::CaseWords& of) {
+  verb.add_option("CASE", of.folder, "The folder of the job")->required()->type_name(" ");
+  add_json(verb, of.output);
+  verb.add_option("--disk", of.disk, "Where the disk is now, if it moved")->type_name("DISK");
 }
 
 std::string goal_help() {
@@ -163,11 +169,18 @@ std::string goal_help() {
 
 namespace {
 
-int say(const nuvrat::Error& e, bool json, const cli::Options& options) {
-  if (json) {
+// What an error is about.
+struct About {
+  bool json = false;
+  std::string disk{};
+  std::string folder{};  ///< the case's; it may not be there yet
+};
+
+int say(const nuvrat::Error& e, const About& about) {
+  if (about.json) {
     std::error_code none;
-    const bool has_case = std::filesystem::is_directory(options.case_folder, none);
-    std::cout << nuvrat::error_json(e, options.disk, has_case ? options.case_folder : "");
+    const bool has_case = std::filesystem::is_directory(about.folder, none);
+    std::cout << nuvrat::error_json(e, about.disk, has_case ? about.folder : "");
   } else {
     std::cerr << shown(nuvrat::error_text(e, {output_style().width, false}));
   }
@@ -209,155 +222,196 @@ nuvrat::Error words_error(CLI::App& app, int argc, char** argv, const CLI::Parse
   return with_remedy(suggest(e.what(), ""), help);
 }
 
-using Options = cli::Options;
-
-// A verb on the command line, and the function that it calls.
+// A verb on the command line, and what it calls; both share its words.
 struct Verb {
   CLI::App* words;
-  int (*run)(Options&);
-  bool takes_case = false;
+  std::function<int()> run;
+  std::function<About()> about;
 };
 
-Verb survey_verb(CLI::App& app, Options& options) {
-  return {add_verb(app, "survey", "What is on a disk, and anything unusual about it", options,
-                   "Image files, block devices or NBD addresses; none: the disks of this machine"),
-          cli::survey};
+template <typename Words>
+Verb verb_of(CLI::App* app, std::shared_ptr<Words> words, int (*run)(Words&)) {
+  return {app, [words, run] { return run(*words); },
+          [words] {
+            const Words& w = *words;
+            About out;
+            if constexpr (requires { w.of; }) {  // the disk is the case's affair
+              out = {w.of.output.json, w.of.disk, w.of.folder};
+            } else {
+              out = {w.output.json, w.look.disk, ""};
+              if constexpr (requires { w.disks; }) {
+                if (out.disk.empty() && w.disks.size() == 1) out.disk = w.disks.front();
+              }
+              if constexpr (requires { w.job.folder; }) out.folder = w.job.folder;
+            }
+            return out;
+          }};
 }
 
-Verb check_verb(CLI::App& app, Options& options) {
-  CLI::App* verb = add_verb(
-      app, "check", "Whether table and volumes are sound", options,
-      "Image files, block devices or NBD addresses; after one, only some partitions: p1 p5 …");
-  verb->get_option("DISK")->required();
-  CLI::Option* repair = verb->add_flag("--repair", options.repair,
-                                       "Mend what can be mended with nothing lost, as a job");
-  verb->add_option("--unowned", options.unowned,
+Verb survey_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::SurveyWords>();
+  CLI::App* verb = app.add_subcommand("survey", "What is on a disk, and anything unusual about it");
+  verb->add_option("DISK", w->disks,
+                   "Image files, block devices or NBD addresses; none: the disks of this machine")
+      ->type_name(" ");
+  add_look(*verb, w->look, w->output);
+  return verb_of<cli::SurveyWords>(verb, w, [](auto& words) { return cli::survey(words); });
+}
+
+Verb check_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::CheckWords>();
+  CLI::App* verb = app.add_subcommand("check", "Whether table and volumes are sound");
+  verb->add_option(
+          "DISK", w->disks,
+          "Image files, block devices or NBD addresses; after one, only some partitions: p1 p5 …")
+      ->type_name(" ")
+      ->required();
+  add_look(*verb, w->look, w->output);
+  CLI::Option* repair =
+      verb->add_flag("--repair", w->repair, "Mend what can be mended with nothing lost, as a job");
+  verb->add_option("--unowned", w->unowned,
                    "With --repair: clusters that no file has are freed, or kept as files in a "
                    "folder UNOWNED; left alone unless told")
       ->check(CLI::IsMember({"free", "keep"}))
       ->type_name("HOW")
       ->needs(repair);
-  add_awake(*verb, options)->needs(repair);
-  add_job_options(*verb, options, repair);
-  return {verb, cli::check};
+  add_awake(*verb, w->look)->needs(repair);
+  add_job_options(*verb, w->job, w->output, repair);
+  return verb_of<cli::CheckWords>(verb, w, cli::check);
 }
 
-Verb files_verb(CLI::App& app, Options& options) {
-  CLI::App* verb = add_verb(app, "files", "The files of a volume, read-only", options);
-  verb->add_option("PATH", options.words,
+Verb files_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::FilesWords>();
+  CLI::App* verb = app.add_subcommand("files", "The files of a volume, read-only");
+  add_disk(*verb, w->look);
+  add_look(*verb, w->look, w->output);
+  verb->add_option("PATH", w->words,
                    "The partition, as p2 (none on a disk without a table), then a folder or file")
       ->type_name(" ");
-  return {verb, cli::files};
+  return verb_of<cli::FilesWords>(verb, w, [](auto& words) { return cli::files(words); });
 }
 
-Verb fetch_verb(CLI::App& app, Options& options) {
-  CLI::App* verb = add_verb(app, "fetch", "Copy files and folders out, read-only", options);
-  verb->add_option("PATH", options.words, "The partition, as p2, then paths; / is all of it")
+Verb fetch_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::FetchWords>();
+  CLI::App* verb = app.add_subcommand("fetch", "Copy files and folders out, read-only");
+  add_disk(*verb, w->look);
+  add_look(*verb, w->look, w->output);
+  verb->add_option("PATH", w->words, "The partition, as p2, then paths; / is all of it")
       ->required()
       ->type_name(" ");
-  verb->add_option("-o,--output", options.folder, "The folder to copy into")
+  verb->add_option("-o,--output", w->folder, "The folder to copy into")
       ->required()
       ->type_name("FOLDER");
-  verb->add_option("--against", options.against, "A manifest: each file's hash is held against it")
+  verb->add_option("--against", w->against, "A manifest: each file's hash is held against it")
       ->type_name("FILE");
-  add_events(*verb, options);
-  return {verb, cli::fetch};
+  add_events(*verb, w->output);
+  return verb_of<cli::FetchWords>(verb, w, [](auto& words) { return cli::fetch(words); });
 }
 
-Verb manifest_verb(CLI::App& app, Options& options) {
-  CLI::App* verb = add_verb(app, "manifest", "Record every file with its hash", options);
-  verb->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
-  verb->add_option("-o,--output", options.output, "The file to write")
+Verb manifest_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::ManifestWords>();
+  CLI::App* verb = app.add_subcommand("manifest", "Record every file with its hash");
+  add_disk(*verb, w->look);
+  add_look(*verb, w->look, w->output);
+  verb->add_option("PART", w->partitions, "Only these partitions: p1 p5 …")->type_name(" ");
+  verb->add_option("-o,--output", w->output.file, "The file to write")
       ->required()
       ->type_name("FILE");
-  add_events(*verb, options);
-  verb->add_option("--format", options.format,
-                   "nuvrat, or sha256sum for the ordinary checksum program")
+  add_events(*verb, w->output);
+  verb->add_option("--format", w->format, "nuvrat, or sha256sum for the ordinary checksum program")
       ->check(CLI::IsMember({"nuvrat", "sha256sum"}))
       ->type_name("KIND");
-  return {verb, cli::manifest};
+  return verb_of<cli::ManifestWords>(verb, w, [](auto& words) { return cli::manifest(words); });
 }
 
-Verb assess_verb(CLI::App& app, Options& options) {
+Verb assess_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::AssessWords>();
   CLI::App* verb =
-      add_verb(app, "assess", "Whether goals can be reached, how, and what is lost", options);
-  verb->add_option("GOAL", options.words,
+      app.add_subcommand("assess", "Whether goals can be reached, how, and what is lost");
+  add_disk(*verb, w->look);
+  add_look(*verb, w->look, w->output);
+  verb->add_option("GOAL", w->goals,
                    "The state wanted, such as table=gpt; none: every goal that makes sense")
       ->type_name(" ");
   verb->footer(goal_help());
-  add_seed(*verb, options);
-  add_awake(*verb, options);
-  return {verb, cli::assess};
+  add_seed(*verb, w->seed);
+  add_awake(*verb, w->look);
+  return verb_of<cli::AssessWords>(verb, w, [](auto& words) { return cli::assess(words); });
 }
 
-Verb rewrite_verb(CLI::App& app, Options& options) {
-  CLI::App* verb = add_verb(app, "rewrite", "Do it: record, rehearse, rewrite, compare", options);
-  verb->add_option("GOAL", options.words, "The state wanted, such as table=gpt")
+Verb rewrite_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::RewriteWords>();
+  CLI::App* verb = app.add_subcommand("rewrite", "Do it: record, rehearse, rewrite, compare");
+  add_disk(*verb, w->look);
+  add_look(*verb, w->look, w->output);
+  verb->add_option("GOAL", w->goals, "The state wanted, such as table=gpt")
       ->required()
       ->type_name(" ");
-  add_job_options(*verb, options);
-  verb->add_flag("--rehearse", options.rehearse,
+  add_job_options(*verb, w->job, w->output);
+  verb->add_flag("--rehearse", w->rehearse,
                  "Stop before the first write: record, play it through, compare, keep the case");
   verb->footer(goal_help());
-  add_seed(*verb, options);
-  add_awake(*verb, options);
-  return {verb, cli::rewrite};
+  add_seed(*verb, w->seed);
+  add_awake(*verb, w->look);
+  return verb_of<cli::RewriteWords>(verb, w, cli::rewrite);
 }
 
-Verb verify_verb(CLI::App& app, Options& options) {
-  CLI::App* verb = add_verb(app, "verify", "Hold a disk against a manifest", options);
-  verb->add_option("PART", options.words, "Only these partitions: p1 p5 …")->type_name(" ");
-  verb->add_option("--against", options.against, "The manifest")->required()->type_name("FILE");
-  add_events(*verb, options);
-  return {verb, cli::verify};
+Verb verify_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::VerifyWords>();
+  CLI::App* verb = app.add_subcommand("verify", "Hold a disk against a manifest");
+  add_disk(*verb, w->look);
+  add_look(*verb, w->look, w->output);
+  verb->add_option("PART", w->partitions, "Only these partitions: p1 p5 …")->type_name(" ");
+  verb->add_option("--against", w->against, "The manifest")->required()->type_name("FILE");
+  add_events(*verb, w->output);
+  return verb_of<cli::VerifyWords>(verb, w, [](auto& words) { return cli::verify(words); });
 }
 
-Verb resume_verb(CLI::App& app, Options& options) {
-  CLI::App* verb = add_case_verb(
-      app, "resume", "Finish a rewrite that was cut off: its case, or the disk if the case is lost",
-      options);
-  verb->add_option("--sector-size", options.sector_size,
-                   "Of an image whose case is lost: 512 or 4096 (512)")
-      ->check(CLI::IsMember({512u, 4096u}))
-      ->type_name("BYTES");
-  return {verb, cli::resume, true};
+Verb resume_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::ResumeWords>();
+  CLI::App* verb = app.add_subcommand(
+      "resume", "Finish a rewrite that was cut off: its case, or the disk if the case is lost");
+  add_case(*verb, w->of);
+  add_confirm(*verb, w->confirm, "The disk's present tag: go ahead without asking");
+  add_events(*verb, w->of.output);
+  add_fault(*verb, w->fault);
+  add_sector_size(*verb, w->sector_size, "Of an image whose case is lost: 512 or 4096 (512)");
+  return verb_of<cli::ResumeWords>(verb, w, [](auto& words) { return cli::resume(words); });
 }
 
-Verb revert_verb(CLI::App& app, Options& options) {
-  CLI::App* verb =
-      add_case_verb(app, "revert", "Put the disk back as it was before a case", options);
-  verb->add_flag("--discard-later-changes", options.discard_later_changes,
+Verb revert_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::RevertWords>();
+  CLI::App* verb = app.add_subcommand("revert", "Put the disk back as it was before a case");
+  add_case(*verb, w->of);
+  add_confirm(*verb, w->confirm, "The disk's present tag: go ahead without asking");
+  add_events(*verb, w->of.output);
+  add_fault(*verb, w->fault);
+  verb->add_flag("--discard-later-changes", w->discard_later_changes,
                  "Go back although the disk has been written to since");
-  return {verb, cli::revert, true};
+  return verb_of<cli::RevertWords>(verb, w, [](auto& words) { return cli::revert(words); });
 }
 
-Verb report_verb(CLI::App& app, Options& options) {
+Verb report_verb(CLI::App& app) {
+  auto w = std::make_shared<cli::ReportWords>();
   CLI::App* verb =
       app.add_subcommand("report", "The page that goes to the owner with the disk, from a case");
-  verb->add_option("CASE", options.disk, "The folder of the job")->required()->type_name(" ");
-  verb->add_option("-o,--output", options.output, "The HTML file to write")->type_name("FILE");
-  add_overwrite(*verb, options);
-  verb->add_option("--technician", options.technician,
+  add_case(*verb, w->of);
+  verb->add_option("-o,--output", w->of.output.file, "The HTML file to write")->type_name("FILE");
+  add_overwrite(*verb, w->of.output);
+  verb->add_option("--technician", w->technician,
                    "Who did the work, and how to be reached; else from nuvrat/letterhead in the "
                    "folder for settings")
       ->type_name("TEXT");
-  verb->add_option("--owner", options.owner, "Whose disk it is")->type_name("TEXT");
-  verb->add_option("--job", options.job, "The shop's number of the job")->type_name("TEXT");
-  verb->add_flag("--json", options.json, "One JSON object with everything that the case knows");
-  verb->add_option("--disk", options.case_disk, "Where the disk is now, if it moved")
-      ->type_name("DISK");
-  return {verb, cli::report, true};
+  verb->add_option("--owner", w->owner, "Whose disk it is")->type_name("TEXT");
+  verb->add_option("--job", w->job, "The shop's number of the job")->type_name("TEXT");
+  return verb_of<cli::ReportWords>(verb, w, [](auto& words) { return cli::report(words); });
 }
 
-int run_verb(const Verb& verb, Options& options) {
+int run_verb(const Verb& verb) {
   try {
-    return verb.run(options);
+    return verb.run();
   } catch (const nuvrat::Error& e) {
-    if (verb.takes_case) {  // the disk is the case's affair
-      options.case_folder = options.disk;
-      options.disk = options.case_disk;
-    }
-    return say(e, options.json, options);
+    return say(e, verb.about());
   } catch (const std::exception& e) {
     std::cerr
         << "stopped, the machine failed: " << e.what()
@@ -371,12 +425,11 @@ int run(int argc, char** argv) {
   app.require_subcommand(1);
   app.formatter(std::make_shared<NarrowHelp>());
   app.set_version_flag("--version", std::string("Nuvrat ") + nuvrat::version());
-  Options options;
   std::vector<Verb> verbs;
   for (const auto add :
        {survey_verb, check_verb, files_verb, fetch_verb, manifest_verb, assess_verb, rewrite_verb,
         verify_verb, resume_verb, revert_verb, report_verb})
-    verbs.push_back(add(app, options));
+    verbs.push_back(add(app));
   if (argc < 2) {
     std::cout << app.help();
     return cli::done;
@@ -387,11 +440,11 @@ int run(int argc, char** argv) {
     if (e.get_exit_code() == 0) return app.exit(e);
     const bool json = std::any_of(
         argv + 1, argv + argc, [](const char* word) { return std::string_view(word) == "--json"; });
-    return say(words_error(app, argc, argv, e), json, options);
+    return say(words_error(app, argc, argv, e), {.json = json});
   }
   const auto verb =
       std::find_if(verbs.begin(), verbs.end(), [](const Verb& v) { return v.words->parsed(); });
-  return verb == verbs.end() ? cli::bad_words : run_verb(*verb, options);
+  return verb == verbs.end() ? cli::bad_words : run_verb(*verb);
 }
 
 }  // namespace

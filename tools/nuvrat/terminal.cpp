@@ -20,6 +20,7 @@
 #endif
 
 #include <nuvrat/checksum.h>
+#include <nuvrat/columns.h>
 #include <nuvrat/text.h>
 
 namespace {

@@ -16,49 +16,122 @@ enum Status { done = 0, differs = 1, bad_words = 2, refused = 3, device_failed =
 /// The status that goes with an error.
 [[nodiscard]] Status status_of(const nuvrat::Error& error);
 
-struct Options {
+// Words that verbs share.
+
+/// How a disk is opened and read.
+struct LookWords {
   std::string disk;
-  std::vector<std::string> disks;  ///< of survey and check
-  std::vector<std::string> words;  ///< goals, partitions, paths
-  bool json = false;
   unsigned sector_size = 0;
   unsigned physical_sector_size = 0;
   std::string timezone;
-  bool awake = false;
   unsigned codepage = 437;
-  std::optional<std::uint64_t> seed;
-  std::string output;
-  std::string folder;  ///< that fetch copies into
-  std::string format = "nuvrat";
-  std::string against;
-  std::string case_folder;
+  bool awake = false;
+};
+/// Where results go.
+struct OutputWords {
+  bool json = false;
+  std::string file;
+  std::string events;
+  bool overwrite = false;
+};
+/// How a job is done. Its case is in `folder` from its beginning on, so that an error can name it.
+struct JobWords {
+  std::string folder;
   std::string confirm;
   std::string undo = "full";
   std::string proof = "contents";
   bool accept_unreadable = false;
-  std::string fault;
-  std::string case_disk;
-  bool discard_later_changes = false;
-  bool repair = false;
-  std::string unowned;
-  std::string technician, owner, job;  // of the page
-  std::string events;
-  bool overwrite = false;
   bool case_in_memory = false;
-  bool rehearse = false;
+  std::string fault;
+};
+/// A job that is there already.
+struct CaseWords {
+  std::string folder;
+  std::string disk;  ///< where it is now, if it moved
+  OutputWords output;
 };
 
-// The case of a job is in `case_folder` from its beginning on, so that an error can name it.
-int survey(Options& options);
-int check(Options& options);
-int files(Options& options);
-int fetch(Options& options);
-int manifest(Options& options);
-int assess(Options& options);
-int rewrite(Options& options);
-int verify(Options& options);
-int resume(Options& options);
-int revert(Options& options);
-int report(Options& options);
+// Those of each verb.
+
+struct SurveyWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> disks;
+};
+struct CheckWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> disks;
+  std::vector<std::string> partitions;
+  bool repair = false;
+  std::string unowned;
+  JobWords job;
+};
+struct FilesWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> words;  ///< a partition, then a path
+};
+struct FetchWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> words;  ///< a partition, then paths
+  std::string folder;              ///< that is copied into
+  std::string against;
+};
+struct ManifestWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> partitions;
+  std::string format = "nuvrat";
+};
+struct AssessWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> goals;
+  std::optional<std::uint64_t> seed;
+};
+struct RewriteWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> goals;
+  std::optional<std::uint64_t> seed;
+  bool rehearse = false;
+  JobWords job;
+};
+struct VerifyWords {
+  LookWords look;
+  OutputWords output;
+  std::vector<std::string> partitions;
+  std::string against;
+};
+struct ResumeWords {
+  CaseWords of;
+  unsigned sector_size = 0;  ///< of an image whose case is lost
+  std::string confirm;
+  std::string fault;
+};
+struct RevertWords {
+  CaseWords of;
+  std::string confirm;
+  std::string fault;
+  bool discard_later_changes = false;
+};
+struct ReportWords {
+  CaseWords of;
+  std::string technician, owner, job;
+};
+
+int survey(const SurveyWords& words);
+int check(CheckWords& words);
+int files(const FilesWords& words);
+int fetch(const FetchWords& words);
+int manifest(const ManifestWords& words);
+int assess(const AssessWords& words);
+int rewrite(RewriteWords& words);
+int verify(const VerifyWords& words);
+int resume(const ResumeWords& words);
+int revert(const RevertWords& words);
+int report(const ReportWords& words);
 
 }  // namespace cli

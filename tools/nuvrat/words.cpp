@@ -28,12 +28,11 @@ Status status_of(const Error& error) {
   return refused;
 }
 
-// Progress for a person and, where a file for events was named, for programs.
-int with_progress(const Options& options,
+int with_progress(const OutputWords& output,
                   const std::function<int(Progress&, TerminalProgress&)>& work) {
-  TerminalProgress terminal(options.json);
-  if (options.events.empty()) return work(terminal, terminal);
-  EventLog events(options.events, terminal);
+  TerminalProgress terminal(output.json);
+  if (output.events.empty()) return work(terminal, terminal);
+  EventLog events(output.events, terminal);
   try {
     const int status = work(events, terminal);
     events.end(status == done ? "done" : "done, with findings or differences", status);
@@ -44,33 +43,31 @@ int with_progress(const Options& options,
   }
 }
 
-// Places of results are asked before anything is read for hours.
-void check_outputs(const Options& options, const std::string& disk) {
-  const OutputRules rules{options.overwrite, {disk}};
-  if (!options.output.empty()) check_output(options.output, rules);
-  if (!options.events.empty()) check_output(options.events, rules);
+void check_outputs(const OutputWords& output, const std::string& disk) {
+  const OutputRules rules{output.overwrite, {disk}};
+  if (!output.file.empty()) check_output(output.file, rules);
+  if (!output.events.empty()) check_output(output.events, rules);
 }
 
-std::unique_ptr<Device> open(const Options& options, bool writable) {
-  check_outputs(options, options.disk);
-  return open_device(options.disk, {writable, options.sector_size, options.physical_sector_size});
+std::unique_ptr<Device> open(const LookWords& look) {
+  return open_device(look.disk, {false, look.sector_size, look.physical_sector_size});
 }
 
-ReadOptions read_options(const Options& options) {
+ReadOptions read_options(const LookWords& look) {
   ReadOptions read;
-  read.zone = options.timezone.empty() ? Zone::machine() : Zone::named(options.timezone);
-  read.codepage = options.codepage;
-  read.ignore_unknown_sleep = options.awake;
+  read.zone = look.timezone.empty() ? Zone::machine() : Zone::named(look.timezone);
+  read.codepage = look.codepage;
+  read.ignore_unknown_sleep = look.awake;
   return read;
 }
 
-Random random_of(const Options& options) {
-  return options.seed ? Random(*options.seed) : Random();
+Random random_of(std::optional<std::uint64_t> seed) {
+  return seed ? Random(*seed) : Random();
 }
 
-std::vector<Goal> goals_of(const Options& options) {
+std::vector<Goal> goals_of(const std::vector<std::string>& words) {
   std::vector<Goal> goals;
-  for (const std::string& word : options.words) goals.push_back(parse_goal(word));
+  for (const std::string& word : words) goals.push_back(parse_goal(word));
   return goals;
 }
 
@@ -79,9 +76,9 @@ bool is_partition(const std::string& word) {
          word.find_first_not_of("0123456789", 1) == word.npos;
 }
 
-std::vector<unsigned> partitions_of(const Options& options) {
+std::vector<unsigned> partitions_of(const std::vector<std::string>& words) {
   std::vector<unsigned> out;
-  for (const std::string& word : options.words) {
+  for (const std::string& word : words) {
     if (!is_partition(word)) {
       throw Error(ErrorCode::words, fmt::format("'{}' is not a partition", word), {},
                   "Say p1, p2 …");
@@ -91,12 +88,10 @@ std::vector<unsigned> partitions_of(const Options& options) {
   return out;
 }
 
-// The partition that the words begin with, taken away; 0: none, a volume without a table.
-unsigned take_partition(Options& options) {
-  if (options.words.empty() || !is_partition(options.words.front())) return 0;
-  const auto number = static_cast<unsigned>(std::stoul(options.words.front().substr(1)));
-  options.words.erase(options.words.begin());
-  return number;
+Inside inside_of(const std::vector<std::string>& words) {
+  if (words.empty() || !is_partition(words.front())) return {0, words};
+  return {static_cast<unsigned>(std::stoul(words.front().substr(1))),
+          {words.begin() + 1, words.end()}};
 }
 
 }  // namespace cli

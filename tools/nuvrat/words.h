@@ -14,25 +14,28 @@
 namespace cli {
 
 /// Progress for a person and, where a file for events was named, for programs.
-int with_progress(const Options& options,
+int with_progress(const OutputWords& output,
                   const std::function<int(nuvrat::Progress&, TerminalProgress&)>& work);
 /// Places of results are asked before anything is read for hours.
-void check_outputs(const Options& options, const std::string& disk);
-/// The disk, its outputs asked.
-[[nodiscard]] std::unique_ptr<nuvrat::Device> open(const Options& options, bool writable);
+void check_outputs(const OutputWords& output, const std::string& disk);
+/// The disk, to be read.
+[[nodiscard]] std::unique_ptr<nuvrat::Device> open(const LookWords& look);
 
-[[nodiscard]] nuvrat::ReadOptions read_options(const Options& options);
-[[nodiscard]] nuvrat::Random random_of(const Options& options);
-[[nodiscard]] std::vector<nuvrat::Goal> goals_of(const Options& options);
+[[nodiscard]] nuvrat::ReadOptions read_options(const LookWords& look);
+[[nodiscard]] nuvrat::Random random_of(std::optional<std::uint64_t> seed);
+[[nodiscard]] std::vector<nuvrat::Goal> goals_of(const std::vector<std::string>& words);
 [[nodiscard]] bool is_partition(const std::string& word);
 /// Throws Error (words) for a word that does not name a partition.
-[[nodiscard]] std::vector<unsigned> partitions_of(const Options& options);
-/// The partition that the words begin with, taken away; 0: none, a volume without a table.
-[[nodiscard]] unsigned take_partition(Options& options);
+[[nodiscard]] std::vector<unsigned> partitions_of(const std::vector<std::string>& words);
 
-/// A job that mends what the assessment says; of `check --repair`.
-int run_assessed(Options& options, nuvrat::Device& device, const nuvrat::Assessment& assessment);
+/// A partition, where the words begin with one (0: none, a volume without a table), and the rest.
+struct Inside {
+  unsigned partition = 0;
+  std::vector<std::string> paths;
+};
+[[nodiscard]] Inside inside_of(const std::vector<std::string>& words);
+
 /// `check --repair` of one disk; none where there is nothing to mend.
-[[nodiscard]] std::optional<int> repair(Options& options);
+[[nodiscard]] std::optional<int> repair(CheckWords& words);
 
 }  // namespace cli

@@ -2,6 +2,7 @@
 
 #include <doctest/doctest.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/error.h>
 #include <nuvrat/random.h>
 #include <nuvrat/text.h>

@@ -6,6 +6,7 @@
 
 #include <doctest/doctest.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/text.h>
 
 using namespace nuvrat;
