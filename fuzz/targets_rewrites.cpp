@@ -34,7 +34,8 @@ void rewrites(ByteView input) {
         std::string what = plan.steps[0].name() + " lost something";
         for (const Difference& d : result.comparison.differences)
           what += "; " + std::string(name_of(d.kind)) + " " + d.path + " " + d.text;
-        for (const Finding& f : result.findings_after) what += std::string("; ") + name_of(f.code) + " " + f.text;
+        for (const Finding& f : result.findings_after)
+          what += std::string("; ") + name_of(f.code) + " " + f.text;
         broken(what);
       }
     });

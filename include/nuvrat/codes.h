@@ -328,8 +328,8 @@ enum class ConsentRank {
 
 struct ConsentRow {
   ConsentCode code;
-  const char* name;  ///< "gone"
   ConsentRank rank;
+  const char* name;     ///< "gone"
   const char* meaning;  ///< as a sentence without a full stop
 };
 

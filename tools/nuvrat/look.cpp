@@ -83,11 +83,11 @@ int fetch(const FetchWords& words) {
   if (!words.against.empty()) recorded = load_manifest(words.against);
   check_outputs(words.output, words.look.disk);
   const auto device = open(words.look);
-  const auto [number, paths] = inside_of(words.words);
-  if (paths.empty())
+  const Inside inside = inside_of(words.words);
+  if (inside.paths.empty())
     throw Error(ErrorCode::words, "no path was given", {},
                 "Name files or folders; / is all of them");
-  OpenedVolume volume(*device, number, read_options(words.look));
+  OpenedVolume volume(*device, inside.partition, read_options(words.look));
   FetchOptions wanted;
   wanted.overwrite = words.output.overwrite;
   if (recorded) {
@@ -100,7 +100,8 @@ int fetch(const FetchWords& words) {
   }
   begin_job();
   return with_progress(words.output, [&](Progress& progress, TerminalProgress& terminal) {
-    const FetchResult result = fetch_files(volume.reader(), paths, words.folder, wanted, progress);
+    const FetchResult result =
+        fetch_files(volume.reader(), inside.paths, words.folder, wanted, progress);
     terminal.finish();
     std::cout << (words.output.json ? fetch_json(volume, result, words.folder)
                                     : shown(fetch_text(volume, result, words.folder,
