@@ -1,5 +1,8 @@
 #include "words.h"
 
+#include <algorithm>
+#include <iterator>
+
 #include <fmt/core.h>
 
 namespace cli {
@@ -67,7 +70,7 @@ Random random_of(std::optional<std::uint64_t> seed) {
 
 std::vector<Goal> goals_of(const std::vector<std::string>& words) {
   std::vector<Goal> goals;
-  for (const std::string& word : words) goals.push_back(parse_goal(word));
+  std::transform(words.begin(), words.end(), std::back_inserter(goals), parse_goal);
   return goals;
 }
 
