@@ -14,7 +14,7 @@
 namespace nuvrat::plan {
 namespace {
 
-constexpr std::uint64_t most = 0xFFFFFFFF;
+constexpr std::uint64_t max_lba32 = 0xFFFFFFFF;
 
 class MbrPlanner {
  public:
@@ -69,21 +69,21 @@ class MbrPlanner {
     used.add(in_.state.table.copies);
     for (const Partition& p : before_.data_partitions()) used.add(p.range());
     for (const Partition& p : request_.partitions) used.add(p.range());
-    request_.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, most + 1)});
+    request_.free = used.gaps({0, std::min<std::uint64_t>(before_.disk_sectors, max_lba32 + 1)});
     request_.wanted = wish_.roles();
   }
 
   void check_numbers() {
     for (const Partition& p : request_.partitions) {
-      if (p.start <= most && p.sectors <= most) continue;
-      const std::uint64_t by = std::max(p.start, p.sectors) - most;
+      if (p.start <= max_lba32 && p.sectors <= max_lba32) continue;
+      const std::uint64_t by = std::max(p.start, p.sectors) - max_lba32;
       out_.obstacle(
           ObstacleCode::past_32_bits,
           fmt::format("{} ({}) {} {}, but an MBR's numbers end at {}: too large by {}", words_of(p),
-                      p.range().text(), p.start > most ? "begins at" : "has a length of",
-                      std::max(p.start, p.sectors), most, by),
-          p.start > most ? "Move it, or keep the GPT"
-                         : fmt::format("Make it {} sectors shorter, or keep the GPT", by),
+                      p.range().text(), p.start > max_lba32 ? "begins at" : "has a length of",
+                      std::max(p.start, p.sectors), max_lba32, by),
+          p.start > max_lba32 ? "Move it, or keep the GPT"
+                              : fmt::format("Make it {} sectors shorter, or keep the GPT", by),
           by, p.number);
     }
   }
