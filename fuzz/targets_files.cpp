@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 #include <xxhash.h>
 
+#include <nuvrat/columns.h>
 #include <nuvrat/fault.h>
 
 #include "fuzz.h"
