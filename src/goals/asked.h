@@ -50,6 +50,11 @@ class Asked {
     return out;
   }
   [[nodiscard]] bool has(GoalStage stage) const;
+  /// Of a stage of which that is true.
+  [[nodiscard]] bool any(bool (*of)(GoalStage)) const {
+    return std::any_of(goals_.begin(), goals_.end(),
+                       [of](const Goal& goal) { return of(goal.stage()); });
+  }
   [[nodiscard]] bool is_gone(unsigned partition) const {
     return find<GoneGoal>(partition) != nullptr;
   }

@@ -16,7 +16,7 @@ const std::vector<GoalWord>& NameGoal::words() {
   return words;
 }
 
-// What an entry of a GPT can hold, to the last character.
+// As an entry of a GPT can hold it, to the last character.
 std::optional<NameGoal> NameGoal::parse(unsigned number, std::string_view state) {
   constexpr std::size_t max_units = 36;
   const std::string name(state);

@@ -43,7 +43,7 @@ bool do_steps(const Run& run, unsigned first, const Rehearsal& rehearsal, Journa
 
 /// Of a job whose last step is done: takes the manifest from the device, holds it against what was
 /// recorded `before` and is expected, and saves it in the case. First every sector of the journal
-/// must hold on the medium what the last step left. Whatever goes wrong is an Error (not_compared).
+/// must hold on the medium what the last step left. Every failure is an Error (not_compared).
 [[nodiscard]] JobResult compare_done(const Run& run, const tree::Recording& before,
                                      Journal& journal);
 

@@ -18,6 +18,39 @@
 namespace nuvrat::plan {
 namespace {
 
+// Goals that volumes have to answer, not the table alone.
+bool is_about_volumes(GoalStage stage) {
+  switch (stage) {
+    case GoalStage::volumes:
+    case GoalStage::labels:
+    case GoalStage::sizes:
+    case GoalStage::fronts:
+    case GoalStage::boot:
+      return true;
+    case GoalStage::table:
+    case GoalStage::gaps:
+      return false;
+  }
+  return true;
+}
+
+// Goals with which the table is planned from the disk as the stages before leave it. Of a volume's
+// kind alone it needn't be: what a volume becomes is in its own sectors.
+bool needs_planned_disk(GoalStage stage) {
+  switch (stage) {
+    case GoalStage::labels:
+    case GoalStage::sizes:
+    case GoalStage::fronts:
+    case GoalStage::gaps:
+    case GoalStage::boot:
+      return true;
+    case GoalStage::volumes:
+    case GoalStage::table:
+      return false;
+  }
+  return true;
+}
+
 // Stage by stage, each planned from the disk as the steps before it leave it: kinds of volumes;
 // labels; volumes that become shorter; the table; volumes that begin earlier; new partitions in the
 // gaps that there are then; volumes that become longer; boot files.
@@ -50,14 +83,13 @@ class Stages {
   // False: it leads nowhere.
   bool take(PlanPart part) {
     const bool fine = part.in_reach();
-    const std::vector<Step> steps = part.steps;
+    if (fine) planned_.add(part.steps);
     const std::size_t changes = part.changes.size();
     out_.append(std::move(part));
     // They are named by where partitions began before everything.
     for (std::size_t i = out_.changes.size() - changes; i < out_.changes.size(); ++i)
       out_.changes[i].start =
           start_before(out_.changes, out_.changes[i].start).value_or(out_.changes[i].start);
-    if (fine) planned_.add(steps);
     return fine;
   }
 
@@ -66,18 +98,11 @@ class Stages {
       out_.numbers.push_back({p.number, p.number});
   }
 
-  [[nodiscard]] bool asked_of_volumes() const {
-    const goals::Asked& asked = way_.asked;
-    return asked.has(GoalStage::volumes) || asked.has(GoalStage::labels) ||
-           asked.has(GoalStage::sizes) || asked.has(GoalStage::fronts) ||
-           asked.has(GoalStage::boot);
-  }
-
   bool begin() {
     if (!take(require_nobody_elses(in_.state))) return false;
-    if (asked_of_volumes() || !way_.asked.every<GoneGoal>().empty())
+    if (way_.asked.any(is_about_volumes) || !way_.asked.every<GoneGoal>().empty())
       out_.append({.obstacles = finding_obstacles(in_.state)});
-    // What follows is tried all the same: all that is in the way is said at once.
+    // The stages are tried all the same: all that is in the way is said at once.
     out_.append(check_systems_stay(in_.state, way_.asked));
     return true;
   }
@@ -191,7 +216,7 @@ class Stages {
   }
 
   bool table() {
-    const bool of_others = asked_of_volumes() || way_.asked.has(GoalStage::gaps);
+    const bool of_others = way_.asked.any(is_about_volumes) || way_.asked.has(GoalStage::gaps);
     if (of_others && table_.empty()) {
       keep_numbers();
       return true;
@@ -213,13 +238,8 @@ class Stages {
     return table_.empty() || take(plan_table(input(), renumbered(table_)));
   }
 
-  // A table alone is planned from the disk as it is: what volumes become is in their own sectors.
   [[nodiscard]] PlanInput table_input() {
-    const goals::Asked& asked = way_.asked;
-    const bool alone = !asked.has(GoalStage::labels) && !asked.has(GoalStage::sizes) &&
-                       !asked.has(GoalStage::fronts) && !asked.has(GoalStage::gaps) &&
-                       !asked.has(GoalStage::boot);
-    return alone ? input_on(planned_.device_before()) : input();
+    return way_.asked.any(needs_planned_disk) ? input() : input_on(planned_.device_before());
   }
 
   // By the numbers that partitions have once some are gone.
@@ -233,7 +253,7 @@ class Stages {
     return out;
   }
 
-  // What goes with a partition that is to be gone.
+  // A partition that is to be gone, and all that goes with it.
   void tell_lost(const SurveyedPartition& s) {
     ExpectedChange change;
     change.kind = ExpectedChange::Kind::gone;

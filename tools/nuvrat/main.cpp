@@ -169,7 +169,7 @@ std::string goal_help() {
 
 namespace {
 
-// What an error is about.
+// The disk and the case that an error is about.
 struct About {
   bool json = false;
   std::string disk{};
