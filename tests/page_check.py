@@ -103,20 +103,20 @@ def unchanged(case):
     """Files of both manifests by partition, path and hash (or size, by places), and their bytes: the
     paths that a job is to change are in its plan."""
     plan = json.loads((case / "assessment.json").read_text())
-    planned = {(c["start"], c["path"]) for c in plan["changes"] if c.get("path")}
-    begins = {c["size"]: c["start"] for c in plan["changes"] if c["kind"] == "begins"}
+    planned = {(c["partition"], c["path"]) for c in plan["changes"] if c.get("path")}
 
-    def files(name, moved):
-        out, start, places = {}, 0, False
+    def files(name, layout):
+        ids = {p["start"]: p["id"] for p in plan[layout]["partitions"] if p["role"] != "extended"}
+        out, partition, places = {}, 0, False
         for line in (case / name).read_text().splitlines():
             entry = json.loads(line)
             places |= entry.get("proof") == "places"
             if "volume" in entry:
-                start = moved.get(entry["start"], entry["start"])
+                partition = ids.get(entry["start"], 0)
             elif "size" in entry and "path" in entry:
-                out[start, entry["path"]] = (entry["size"], None if places else entry["sha256"])
+                out[partition, entry["path"]] = (entry["size"], None if places else entry["sha256"])
         return out
-    before, after = files("before.manifest", {}), files("after.manifest", begins)
+    before, after = files("before.manifest", "before"), files("after.manifest", "after")
     same = [key for key, value in after.items() if before.get(key) == value and key not in planned]
     return len(same), sum(after[key][0] for key in same)
 

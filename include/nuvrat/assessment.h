@@ -34,6 +34,7 @@ struct Consent {
   std::string text;
 };
 
+/// A partition's number before and after.
 struct Renumbering {
   unsigned before = 0;
   unsigned after = 0;
@@ -41,10 +42,10 @@ struct Renumbering {
 
 /// What lies where, for the maps: the same before and after.
 struct Contents {
-  std::uint64_t start = 0;
-  std::string kind;  ///< "fat32", or what the volume is in words
-  std::string label;
-  std::string kind_after;  ///< the same, unless the volume is rewritten; empty of what goes
+  PartitionId partition = PartitionId::none;  ///< none: of a disk without a table
+  std::string kind{};                         ///< "fat32", or what the volume is in words
+  std::string label{};
+  std::string kind_after{};  ///< the same, unless the volume is rewritten; empty of what goes
   /// What is new is said of no volume before, what is gone of none after.
   enum class Fate { stays, added, gone } fate = Fate::stays;
 };
@@ -71,7 +72,6 @@ struct Assessment {
   Findings findings;  ///< what the check saw before anything was planned
   std::vector<Obstacle> obstacles;
   std::vector<Consent> consents;
-  std::vector<Renumbering> numbers;
   std::vector<Step> steps;
   std::vector<ExpectedChange> changes;  ///< of files, that the comparison must find
   std::optional<BootChange> boot;       ///< of a plan with a goal of boot
@@ -81,6 +81,10 @@ struct Assessment {
   double seconds_by_places = 0;         ///< the same, compared by places
 
   [[nodiscard]] bool in_reach() const { return obstacles.empty(); }
+  /// Of partitions that are there before and after, in disk order.
+  [[nodiscard]] std::vector<Renumbering> numbers() const;
+  /// Refers to `changes`.
+  [[nodiscard]] Expectation expectation() const;
 };
 
 /// Throws Error (words) for goals that can't be said of any disk. `random` gives new identities.

@@ -5,8 +5,10 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
+#include <nuvrat/layout.h>
 #include <nuvrat/manifest.h>
 
 namespace nuvrat {
@@ -25,8 +27,8 @@ struct ExpectedChange {
     opened,      ///< a volume where one range was recorded that could not be read; no path
   };
   Kind kind = Kind::resized;
-  std::uint64_t start = 0;  ///< the partition's first sector
-  std::string path;         ///< in the volume, UTF-8
+  PartitionId partition = PartitionId::none;  ///< none: of a disk without a table
+  std::string path{};                         ///< in the volume, UTF-8
   std::uint64_t size =
       0;  ///< resized, written: in bytes, afterwards; begins: the first sector then
   /// Retimed: the times afterwards; 0 for one that stays.
@@ -38,22 +40,46 @@ struct ExpectedChange {
 };
 [[nodiscard]] const char* name_of(ExpectedChange::Kind kind);
 
-/// Where a partition begins afterwards that began there; none when it is to go.
-[[nodiscard]] std::optional<std::uint64_t> start_after(const std::vector<ExpectedChange>& changes,
-                                                       std::uint64_t start);
-/// Where a partition began that begins there afterwards; none when it is new.
-[[nodiscard]] std::optional<std::uint64_t> start_before(const std::vector<ExpectedChange>& changes,
-                                                        std::uint64_t start);
+/// Where a partition begins, before a job and after it.
+struct PartitionStarts {
+  PartitionId id = PartitionId::none;
+  std::optional<std::uint64_t> before{};  ///< none: it is new
+  std::optional<std::uint64_t> after{};   ///< none: it is to go
+};
 
-/// Whether a volume is to be where the range is that begins there, which could not be read.
-[[nodiscard]] bool opens(const std::vector<ExpectedChange>& changes, std::uint64_t start);
+/// What a job is to make of a disk: where partitions are then, and what becomes of their files.
+class Expectation {
+ public:
+  /// Nothing changes.
+  Expectation() = default;
+  /// `changes` must outlive it.
+  Expectation(std::vector<PartitionStarts> starts, const std::vector<ExpectedChange>& changes)
+      : starts_(std::move(starts)), changes_(&changes) {}
+
+  [[nodiscard]] const std::vector<ExpectedChange>& changes() const;
+  /// The partition that begins there before; none where the table names none.
+  [[nodiscard]] PartitionId id_before(std::uint64_t start) const;
+  [[nodiscard]] PartitionId id_after(std::uint64_t start) const;
+  /// Where a partition begins afterwards that began there; none when it is to go.
+  [[nodiscard]] std::optional<std::uint64_t> start_after(std::uint64_t start) const;
+  /// Where a partition began that begins there afterwards; none when it is new.
+  [[nodiscard]] std::optional<std::uint64_t> start_before(std::uint64_t start) const;
+  /// Where one begins before, or, where it is new, afterwards.
+  [[nodiscard]] std::uint64_t first_start(PartitionId id) const;
+  /// Whether a volume is to be where the range is that began there, which could not be read.
+  [[nodiscard]] bool opens(std::uint64_t start) const;
+
+ private:
+  std::vector<PartitionStarts> starts_{};
+  const std::vector<ExpectedChange>* changes_ = nullptr;
+};
 
 /// Turns what was recorded into what is expected, as far as a manifest can say it: sizes.
-void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded);
+void expect(const Expectation& expectation, Manifest& recorded);
 
 /// Holds `after` against what expect() made of the manifest before. Changes that were expected and
 /// came are in Comparison::planned and don't count; those that didn't come are differences.
 [[nodiscard]] Comparison compare_expected(const Manifest& expected, const Manifest& after,
-                                          const std::vector<ExpectedChange>& changes);
+                                          const Expectation& expectation);
 
 }  // namespace nuvrat

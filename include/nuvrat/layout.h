@@ -22,7 +22,15 @@ enum class Role { primary, extended, logical, gpt };
 /// A type byte of an MBR or a type GUID of a GPT.
 using PartitionType = std::variant<std::uint8_t, Guid>;
 
+/// Says which partition one is, wherever it begins and whatever its number: given when a table is
+/// read, in disk order from 1, and kept by all that is planned from it; new ones get others. No
+/// table holds it: of a disk that is read again it says nothing.
+enum class PartitionId : std::uint32_t {
+  none = 0,  ///< an extended partition, and the volume of a disk without a table
+};
+
 struct Partition {
+  PartitionId id = PartitionId::none;
   unsigned number =
       0;  ///< as the operating system counts: 1 to 4, logicals from 5; GPT entries from 1
   Role role = Role::primary;
@@ -36,7 +44,8 @@ struct Partition {
   std::optional<std::uint64_t> table_sector;  ///< logical: absolute LBA of the EBR that names it
 
   [[nodiscard]] SectorRange range() const { return {start, sectors}; }
-  bool operator==(const Partition&) const = default;
+  /// What tables say of both is the same: not the ids.
+  bool operator==(const Partition& other) const;
 };
 
 struct Layout {
@@ -52,12 +61,18 @@ struct Layout {
   /// Null when there is none with that number.
   [[nodiscard]] const Partition* find(unsigned number) const;
   [[nodiscard]] Partition* find(unsigned number);
+  /// Null when there is none with that id, and for none.
+  [[nodiscard]] const Partition* find(PartitionId id) const;
+  /// What can hold data and begins there; null when nothing does.
+  [[nodiscard]] const Partition* at(std::uint64_t start) const;
   /// The extended partition, or null.
   [[nodiscard]] const Partition* extended() const;
   /// All but the extended partition: what can hold data.
   [[nodiscard]] std::vector<Partition> data_partitions() const;
   /// Puts the partitions in disk order.
   void sort();
+  /// Gives those that can hold data their ids, in the order in which they are.
+  void give_ids();
   /// Of a GPT: the sectors for partitions, as far as one of 128 entries leaves them free.
   [[nodiscard]] SectorRange usable() const;
   /// "8E1F00A7" or a GUID.

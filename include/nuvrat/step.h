@@ -55,6 +55,8 @@ class Step {
   [[nodiscard]] const Layout& target() const { return target_; }
   /// The volume that it is about; null for a step about the table.
   [[nodiscard]] const VolumeChange* volume() const;
+  /// The partition that the volume is on, as its target names it; none where no table does.
+  [[nodiscard]] PartitionId partition() const;
   [[nodiscard]] const steps::Work& work() const { return *work_; }
 
  private:

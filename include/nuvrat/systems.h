@@ -22,7 +22,7 @@ enum class Machine { unknown, x86, x86_64, arm64 };
 /// A system on a volume.
 struct SystemVolume {
   unsigned number = 0;  ///< of the partition
-  std::uint64_t start = 0;
+  PartitionId partition = PartitionId::none;
   Machine machine = Machine::unknown;
   bool legacy_loader = false;  ///< it can be started the legacy way, by what it holds
   bool uefi_loader = false;
@@ -31,7 +31,7 @@ struct SystemVolume {
 /// Boot files on a volume.
 struct BootFiles {
   unsigned number = 0;
-  std::uint64_t start = 0;
+  PartitionId partition = PartitionId::none;
   BootWay way = BootWay::legacy;
   /// Firmware finds them: a boot sector that loads them, on the active partition of an MBR disk; an
   /// EFI system partition, of either table.

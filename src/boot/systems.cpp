@@ -60,9 +60,9 @@ class Finder {
     if ((layout_.kind == TableKind::gpt) != uefi)
       return fmt::format("the system is started by {} from {} only", firmware,
                          uefi ? "a GPT" : "an MBR");
+    const Partition* p = layout_.find(b.partition);
     if (!uefi && !table_.boot_code) return "the MBR has no start code";
-    if (!uefi && !volume::hidden_sectors_fit(volume::hidden_sectors_of(device_.read(b.start)),
-                                             *layout_.find(b.number)))
+    if (!uefi && !volume::hidden_sectors_fit(volume::hidden_sectors_of(device_.read(p->start)), *p))
       return "the boot sector says another start than the partition's";
     if (!b.store) return "there is no boot store beside them";
     if (!b.fault.empty()) return "the boot store can't be read: " + b.fault;
@@ -87,7 +87,7 @@ class Finder {
     s.uefi_loader = paths.find(paths::loader_uefi).has_value();
     if (!s.legacy_loader && !s.uefi_loader) return;
     s.number = p.number;
-    s.start = p.start;
+    s.partition = p.id;
     const char* const loader = s.uefi_loader ? paths::loader_uefi : paths::loader_legacy;
     try {
       s.machine = machine_of(paths.read(loader, max_program_bytes));
@@ -101,7 +101,7 @@ class Finder {
                        const char* store) {
     BootFiles b;
     b.number = p.number;
-    b.start = p.start;
+    b.partition = p.id;
     b.way = way;
     b.in_force = in_force;
     b.store = paths.find(store).has_value();

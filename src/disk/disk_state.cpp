@@ -33,7 +33,7 @@ void DiskState::set_layout(const Layout& layout) {
   if (layout == table.layout) return;
   std::vector<SurveyedPartition> now;
   for (const Partition& p : layout.partitions) {
-    const SurveyedPartition* there = p.role == Role::extended ? nullptr : at(p.start);
+    const SurveyedPartition* there = p.role == Role::extended ? nullptr : find(p.id);
     now.push_back(there == nullptr ? SurveyedPartition{} : *there);
     now.back().partition = p;
   }
@@ -42,30 +42,24 @@ void DiskState::set_layout(const Layout& layout) {
   own(layout, table);
 }
 
-void DiskState::move_start(std::uint64_t from, std::uint64_t to) {
+void DiskState::set_kind(PartitionId id, VolumeKind kind) {
   for (SurveyedPartition& s : volumes) {
-    if (s.partition.start == from && s.partition.role != Role::extended) s.partition.start = to;
-  }
-}
-
-void DiskState::set_kind(std::uint64_t start, VolumeKind kind) {
-  for (SurveyedPartition& s : volumes) {
-    if (s.partition.start != start || s.partition.role == Role::extended) continue;
+    if (s.partition.id != id || s.partition.role == Role::extended) continue;
     s.signature = {kind, title_of(kind)};
     if (s.volume) s.volume->kind = kind;
   }
 }
 
-const SurveyedPartition* DiskState::find(unsigned number) const {
-  const auto it = std::find_if(volumes.begin(), volumes.end(), [number](const auto& s) {
-    return s.partition.number == number && s.partition.role != Role::extended;
+const SurveyedPartition* DiskState::find(PartitionId id) const {
+  const auto it = std::find_if(volumes.begin(), volumes.end(), [id](const SurveyedPartition& s) {
+    return s.partition.id == id && s.partition.role != Role::extended;
   });
   return it == volumes.end() ? nullptr : &*it;
 }
 
-const SurveyedPartition* DiskState::at(std::uint64_t start) const {
-  const auto it = std::find_if(volumes.begin(), volumes.end(), [start](const SurveyedPartition& s) {
-    return s.partition.start == start && s.partition.role != Role::extended;
+const SurveyedPartition* DiskState::find(unsigned number) const {
+  const auto it = std::find_if(volumes.begin(), volumes.end(), [number](const auto& s) {
+    return s.partition.number == number && s.partition.role != Role::extended;
   });
   return it == volumes.end() ? nullptr : &*it;
 }

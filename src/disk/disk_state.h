@@ -15,15 +15,13 @@ struct DiskState {
 
   /// As surveyed.
   explicit DiskState(const Survey& survey);
-  /// The table becomes this one. Volumes keep what they hold; a partition that begins where none
-  /// did holds nothing known.
+  /// The table becomes this one. Volumes keep what they hold; a new partition holds nothing known.
   void set_layout(const Layout& layout);
-  /// The volume that begins there begins elsewhere in the next layout.
-  void move_start(std::uint64_t from, std::uint64_t to);
-  /// The volume that begins there is of this kind now.
-  void set_kind(std::uint64_t start, VolumeKind kind);
-  /// The data partition that begins there, or that has the number; null when there is none.
-  [[nodiscard]] const SurveyedPartition* at(std::uint64_t start) const;
+  /// The partition's volume is of this kind now.
+  void set_kind(PartitionId id, VolumeKind kind);
+  /// The data partition that it is, or that has the number; null when there is none. The volume of
+  /// a disk without a table has the number 0, and no id.
+  [[nodiscard]] const SurveyedPartition* find(PartitionId id) const;
   [[nodiscard]] const SurveyedPartition* find(unsigned number) const;
 };
 

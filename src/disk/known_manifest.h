@@ -15,7 +15,7 @@ namespace nuvrat::disk {
 struct KnownManifest {
   const tree::Recording& recorded;
   const SectorSet& written;
-  const std::vector<ExpectedChange>& changes;  ///< which volumes begin elsewhere since
+  const Expectation& expectation;  ///< which volumes begin elsewhere since
 };
 
 /// take_manifest of a rehearsed disk.

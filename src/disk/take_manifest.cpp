@@ -63,17 +63,20 @@ std::unique_ptr<VolumeReader> open_for_manifest(const Device& device, const Read
 // What was recorded of the volume, though it may begin elsewhere now.
 ManifestVolume record_known_at(VolumeReader& reader, const Partition& p, Progress& progress,
                                const KnownManifest& known) {
-  const auto was = start_before(known.changes, p.start);
+  const auto was = known.expectation.start_before(p.start);
   const auto nodes = was ? known.recorded.nodes_at(*was) : nullptr;
   if (nodes == nullptr) return record_volume(reader, p.start, progress);
-  return tree::record_known(reader, p.start, progress,
-                            {*nodes, *was, tree::renamings(known.changes, *was), known.written});
+  return tree::record_known(
+      reader, p.start, progress,
+      {*nodes, *was,
+       tree::renamings(known.expectation.changes(), known.expectation.id_before(*was)),
+       known.written});
 }
 
 void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progress,
                       const ManifestOptions& options, const KnownManifest* known, Manifest& out) {
   // Of a volume that could not be read there is nothing to hold contents against.
-  const bool opened = known != nullptr && opens(known->changes, p.start);
+  const bool opened = known != nullptr && known->expectation.opens(p.start);
   const Proof proof = opened ? Proof::places : options.proof;
   const bool by_places = proof == Proof::places;
   progress.stage(fmt::format("{} {}", options.doing, part_name(p.number)),

@@ -29,8 +29,9 @@ void require_readable(const Manifest& before, const Assessment& assessment,
     names += fmt::format("{}{} at offset {} ({} bytes)", names.empty() ? "" : ", ", name,
                          parts[0].offset, parts[0].length);
   };
-  const auto goes = [&assessment](const auto& part) {
-    return !start_after(assessment.changes, part.start);
+  const Expectation expectation = assessment.expectation();
+  const auto goes = [&expectation](const auto& part) {
+    return !expectation.start_after(part.start);
   };
   for (const ManifestVolume& v : before.volumes) {
     if (goes(v)) continue;
@@ -49,7 +50,7 @@ void require_readable(const Manifest& before, const Assessment& assessment,
     for (const LeftOut& l : v.left_out) add_place(part_name(v.number) + "/" + l.path, l.reason);
   }
   for (const ManifestRange& r : before.ranges) {
-    if (!r.fault.empty() && !goes(r) && !opens(assessment.changes, r.start))
+    if (!r.fault.empty() && !goes(r) && !expectation.opens(r.start))
       add_place(part_name(r.number), r.fault);
   }
   if (count == 0 || options.accept_unreadable) return;
@@ -87,9 +88,10 @@ FileTree::Id first_difference(const FileTree& a, const FileTree& b) {
 // twice.
 void require_recorded_right(const Run& run, const Manifest& before) {
   const auto& [device, assessment, options, folder, progress] = run;
+  const Expectation expectation = assessment.expectation();
   std::vector<unsigned> gone;
   for (const ManifestVolume& v : before.volumes) {
-    if (!start_after(assessment.changes, v.start)) gone.push_back(v.number);
+    if (!expectation.start_after(v.start)) gone.push_back(v.number);
     const bool changes =
         std::any_of(assessment.steps.begin(), assessment.steps.end(), [&v](const Step& step) {
           return step.volume() != nullptr && step.volume()->anew &&
@@ -103,7 +105,7 @@ void require_recorded_right(const Run& run, const Manifest& before) {
       throw recorded_wrongly(part_name(v.number), v.tree.path(id));
   }
   for (const ManifestRange& r : before.ranges) {
-    if (!start_after(assessment.changes, r.start)) gone.push_back(r.number);
+    if (!expectation.start_after(r.start)) gone.push_back(r.number);
   }
   if (gone.empty()) return;
   const Comparison c =
@@ -162,13 +164,14 @@ void check_rehearsed(const Run& run, const Rehearsal& rehearsal) {
 void compare_rehearsed(const Run& run, const Rehearsal& rehearsal, tree::Recording& recorded) {
   const auto& [device, assessment, options, folder, progress] = run;
   const SectorSet written = rehearsal.written();
+  const Expectation expectation = assessment.expectation();
   const Device& rehearsed = *rehearsal.after.back();
   Manifest after = disk::take_known_manifest(rehearsed, options.read, progress,
                                              {.doing = "rehearsing", .proof = options.proof},
-                                             {recorded, written, assessment.changes});
-  tree::hash_unsettled(recorded, device, after, rehearsed, assessment.changes, written, progress);
+                                             {recorded, written, expectation});
+  tree::hash_unsettled(recorded, device, after, rehearsed, expectation, written, progress);
   const Comparison comparison =
-      tree::compare_with_changes(recorded, after, AccessTimes::compared, assessment.changes);
+      tree::compare_with_changes(recorded, after, AccessTimes::compared, expectation);
   if (comparison.equal()) return;
   const Difference& first = comparison.differences.front();
   throw Error(ErrorCode::guard,
@@ -221,7 +224,7 @@ Rehearsed record_and_rehearse(const Run& run, JobClock& clock) {
   folder.log("recorded", fmt::format("{} files, {} bytes, {}", before.files(), before.bytes(),
                                      by_places ? std::string("by their places") : "seal " + seal));
   require_recorded_right(run, before);
-  expect(assessment.changes, before);
+  expect(assessment.expectation(), before);
   require_readable(before, assessment, options);
   clock.begin(JobClock::rehearsing);
   progress.stage("rehearsing", 0);

@@ -118,8 +118,8 @@ CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
   const Assessment& a = out.job.assessment;
   if (out.before) {
     Manifest expected = *out.before;
-    expect(a.changes, expected);
-    out.comparison = compare_expected(expected, *out.after, a.changes);
+    expect(a.expectation(), expected);
+    out.comparison = compare_expected(expected, *out.after, a.expectation());
   }
   json::read_result(path / "result.json", out);
   out.left_behind = count_left_behind(path);

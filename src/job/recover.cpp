@@ -250,7 +250,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, Standing at, Case&
   rehearsal.make_ready(device);
   clock.begin(JobClock::writing);
   const bool from_medium = do_steps(run, step, rehearsal, journal);
-  expect(job.assessment.changes, *before);
+  expect(job.assessment.expectation(), *before);
   const tree::Recording recorded = tree::Recording::put_aside(std::move(*before), folder.file(""));
   clock.begin(JobClock::comparing);
   JobResult result = compare_done(run, recorded, journal);

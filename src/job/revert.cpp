@@ -67,14 +67,14 @@ void take_contents(const ManifestVolume& after, const ManifestVolume& now, Manif
 // One wrong read while recording makes a record that nothing ever agrees with. What was found by
 // the job's own comparison as it is now was not written since: it takes the record's place.
 Manifest amended(Manifest before, const Manifest& after, const Manifest& now,
-                 const std::vector<ExpectedChange>& changes) {
+                 const Expectation& expectation) {
   const auto at = [](const auto& parts, std::uint64_t start) {
     const auto it = std::find_if(parts.begin(), parts.end(),
                                  [start](const auto& part) { return part.start == start; });
     return it == parts.end() ? nullptr : &*it;
   };
   for (ManifestVolume& v : before.volumes) {
-    const auto* then = at(after.volumes, start_after(changes, v.start).value_or(v.start));
+    const auto* then = at(after.volumes, expectation.start_after(v.start).value_or(v.start));
     const auto* there = at(now.volumes, v.start);
     if (then == nullptr || there == nullptr) continue;
     if (then->info.kind == there->info.kind && same_volume(*then, *there)) {
@@ -84,7 +84,7 @@ Manifest amended(Manifest before, const Manifest& after, const Manifest& now,
     }
   }
   for (ManifestRange& r : before.ranges) {
-    const auto* then = at(after.ranges, start_after(changes, r.start).value_or(r.start));
+    const auto* then = at(after.ranges, expectation.start_after(r.start).value_or(r.start));
     const auto* there = at(now.ranges, r.start);
     if (then != nullptr && there != nullptr && then->digest == there->digest)
       r.digest = there->digest;
@@ -118,7 +118,7 @@ bool as_job_left_it(const Manifest& now, const CaseFile& job, const Case& folder
   try {
     const Manifest before =
         amended(load_manifest(folder.file("before.manifest")),
-                load_manifest(folder.file("after.manifest")), now, job.assessment.changes);
+                load_manifest(folder.file("after.manifest")), now, job.assessment.expectation());
     return compare(before, now, AccessTimes::compared).equal();
   } catch (const Error&) {
     return false;  // no record, or a damaged one
@@ -167,9 +167,11 @@ std::string words_of_kind(const std::string& kind) {
 
 // A partition that was a volume of a kind before the job and would now be something else.
 std::string other_kind(const Device& back, const Layout& layout, const CaseFile& job) {
+  const Expectation expectation = job.assessment.expectation();
   const auto check = [&](unsigned number, SectorRange place) -> std::string {
+    const PartitionId id = expectation.id_before(place.first);
     for (const Contents& c : job.assessment.contents) {
-      if (c.start != place.first || c.fate == Contents::Fate::added) continue;
+      if (c.partition != id || c.fate == Contents::Fate::added) continue;
       VolumeSignature now;
       try {
         now = recognise_volume(Window(back, place));

@@ -186,8 +186,9 @@ void require_as_recorded(const Run& run, const tree::Recording& before, Journal&
   const Device& device = run.device;
   Progress& progress = run.progress;
   if (before.proof() == Proof::places) return;
+  const Expectation expectation = run.assessment.expectation();
   for (const ManifestRange& r : before.ranges()) {
-    if (!opens(run.assessment.changes, r.start)) continue;
+    if (!expectation.opens(r.start)) continue;
     Overlay back(device);
     QuietProgress quiet;
     journal.put_back(back, quiet, Journal::Note::none);
@@ -255,11 +256,12 @@ JobResult compare_with(const Run& run, const tree::Recording& expected, const Se
   base::give_back_memory();
   Manifest after =
       take_manifest(device, options.read, onwards, {.doing = "comparing", .proof = options.proof});
-  tree::hash_unsettled(expected, after, device, assessment.changes, written, onwards);
+  const Expectation expectation = assessment.expectation();
+  tree::hash_unsettled(expected, after, device, expectation, written, onwards);
   const std::string seal = json::save_private_manifest(after, folder.file("after.manifest"));
   result.comparison = tree::with_seals(
-      tree::compare_with_changes(expected, after, AccessTimes::compared, assessment.changes),
-      expected, after, seal);
+      tree::compare_with_changes(expected, after, AccessTimes::compared, expectation), expected,
+      after, seal);
   result.tag_after = disk_tag(device, table);
   result.files = after.files();
   result.bytes = after.bytes();

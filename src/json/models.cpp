@@ -41,15 +41,16 @@ Json to_json(const Consent& c) {
   return {{"code", name_of(c.code)}, {"text", c.text}};
 }
 Json to_json(const Contents& c) {
-  return {{"start", c.start},
+  return {{"partition", static_cast<std::uint32_t>(c.partition)},
           {"kind", c.kind},
           {"label", printable(c.label)},
           {"kind_after", c.kind_after},
           {"fate", name_of(c.fate)}};
 }
 Json to_json(const ExpectedChange& c) {
-  Json out = {{"kind", name_of(c.kind)},  {"start", c.start},       {"size", c.size},
-              {"created", c.created},     {"modified", c.modified}, {"accessed", c.accessed},
+  Json out = {{"kind", name_of(c.kind)},  {"partition", static_cast<std::uint32_t>(c.partition)},
+              {"size", c.size},           {"created", c.created},
+              {"modified", c.modified},   {"accessed", c.accessed},
               {"text", printable(c.text)}};
   put_text(out, "path", c.path);
   return out;
@@ -67,8 +68,13 @@ Json list(const Items& items) {
   return out;
 }
 
+PartitionId id_from(const Json& j) {
+  return PartitionId{j.get<std::uint32_t>()};
+}
+
 Partition partition_from(const Json& j) {
   Partition p;
+  p.id = id_from(j.at("id"));
   p.number = j.at("number");
   p.role = enum_from(j.at("role").get<std::string>(),
                      {Role::primary, Role::extended, Role::logical, Role::gpt});
@@ -114,11 +120,16 @@ Json to_json(const Partition& p) {
 }
 
 Json to_json(const Layout& l) {
+  Json partitions = Json::array();
+  for (const Partition& p : l.partitions) {
+    partitions.push_back(to_json(p));
+    partitions.back()["id"] = static_cast<std::uint32_t>(p.id);
+  }
   Json out = {{"kind", name_of(l.kind)},
               {"id", l.id_text()},
               {"sector_size", l.sector_size},
               {"disk_sectors", l.disk_sectors},
-              {"partitions", list(l.partitions)}};
+              {"partitions", partitions}};
   if (l.kind == TableKind::gpt) {
     out["first_usable"] = l.first_usable;
     out["last_usable"] = l.last_usable;
@@ -168,7 +179,7 @@ Json to_json(const Assessment& a, Blobs* blobs) {
           {"consents", list(a.consents)},
           {"contents", list(a.contents)},
           {"findings", list(a.findings)},
-          {"numbers", list(a.numbers)},
+          {"numbers", list(a.numbers())},
           {"before", to_json(a.before)},
           {"after", to_json(a.after)},
           {"steps", steps},
@@ -259,7 +270,7 @@ ExpectedChange change_from_json(const Json& j) {
   out.kind = enum_from(j.at("kind").get<std::string>(),
                        {Kind::resized, Kind::added, Kind::gone, Kind::retimed, Kind::renamed,
                         Kind::relabelled, Kind::begins, Kind::written, Kind::folder, Kind::opened});
-  out.start = j.at("start");
+  out.partition = id_from(j.at("partition"));
   out.path = get_text(j, "path");
   out.size = j.at("size");
   out.created = j.at("created");
@@ -298,12 +309,14 @@ Assessment assessment_from_json(const Json& j, ByteView blobs) {
     }
     for (const Json& c : j.at("contents")) {
       using Fate = Contents::Fate;
-      a.contents.push_back(
-          {c.at("start"), c.at("kind"), c.at("label"), c.at("kind_after"),
-           enum_from(c.at("fate").get<std::string>(), {Fate::stays, Fate::added, Fate::gone})});
+      a.contents.push_back({.partition = id_from(c.at("partition")),
+                            .kind = c.at("kind"),
+                            .label = c.at("label"),
+                            .kind_after = c.at("kind_after"),
+                            .fate = enum_from(c.at("fate").get<std::string>(),
+                                              {Fate::stays, Fate::added, Fate::gone})});
     }
     a.findings = findings_from_json(j.at("findings"));
-    for (const Json& n : j.at("numbers")) a.numbers.push_back({n.at("before"), n.at("after")});
     for (const Json& s : j.at("steps")) a.steps.push_back(step_from_json(s, blobs));
     for (const Json& c : j.at("changes")) a.changes.push_back(change_from_json(c));
     if (const Json& s = j.at("boot"); !s.is_null()) a.boot = boot_from_json(s);

@@ -48,7 +48,7 @@ std::optional<std::vector<std::uint64_t>> place(const ArrangeRequest& request, s
 
 bool wishes_allow(const ArrangeRequest& request, std::size_t first, std::size_t count) {
   for (std::size_t i = 0; i < request.partitions.size(); ++i) {
-    const auto it = request.wanted.find(request.partitions[i].number);
+    const auto it = request.wanted.find(request.partitions[i].id);
     const bool logical = i >= first && i - first < count;
     if (it != request.wanted.end() && (it->second == Role::logical) != logical) return false;
   }

@@ -17,10 +17,9 @@
 namespace nuvrat::plan {
 
 struct ArrangeRequest {
-  std::vector<Partition> partitions;  ///< all that hold data, in disk order, none overlapping
-  SectorSet free;                     ///< sectors without an owner
-  std::map<unsigned, Role>
-      wanted;  ///< by number: primary or logical; who isn't named may be either
+  std::vector<Partition> partitions;   ///< all that hold data, in disk order, none overlapping
+  SectorSet free;                      ///< sectors without an owner
+  std::map<PartitionId, Role> wanted;  ///< primary or logical; who isn't named may be either
 };
 
 struct Arrangement {

@@ -39,7 +39,7 @@ Assessment start_assessment(const Survey& survey) {
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
     const std::string kind = s.volume ? name_of(s.volume->kind) : s.signature.description;
-    out.contents.push_back({.start = s.partition.start,
+    out.contents.push_back({.partition = s.partition.id,
                             .kind = kind,
                             .label = s.volume ? s.volume->label : "",
                             .kind_after = kind});
@@ -50,15 +50,18 @@ Assessment start_assessment(const Survey& survey) {
 Assessment with(Assessment before, PlanPart part) {
   Assessment out = std::move(before);
   out.obstacles = std::move(part.obstacles);
-  out.numbers = std::move(part.numbers);
   if (!out.in_reach()) return out;  // nothing is said of a plan that nobody may follow
   for (Contents& c : out.contents) {
     for (const Step& step : part.steps) {
-      if (step.volume() != nullptr &&
-          start_before(part.changes, step.volume()->place.first) == c.start)
+      if (step.volume() != nullptr && step.partition() == c.partition)
         c.kind_after = name_of(step.volume()->to);
     }
-    if (start_after(part.changes, c.start)) continue;
+    const bool gone =
+        std::any_of(part.changes.begin(), part.changes.end(), [&c](const ExpectedChange& change) {
+          return change.kind == ExpectedChange::Kind::gone && change.path.empty() &&
+                 change.partition == c.partition;
+        });
+    if (!gone) continue;
     c.kind_after.clear();
     c.fate = Contents::Fate::gone;
   }
@@ -288,6 +291,26 @@ using namespace plan;
 
 const char* name_of(const Obstacle& obstacle) {
   return obstacle.finding ? name_of(*obstacle.finding) : name_of(obstacle.code);
+}
+
+std::vector<Renumbering> Assessment::numbers() const {
+  std::vector<Renumbering> out;
+  for (const Partition& p : before.data_partitions()) {
+    if (const Partition* now = after.find(p.id)) out.push_back({p.number, now->number});
+  }
+  return out;
+}
+
+Expectation Assessment::expectation() const {
+  std::vector<PartitionStarts> starts;
+  for (const Partition& p : before.data_partitions()) {
+    const Partition* then = after.find(p.id);
+    starts.push_back({p.id, p.start, then == nullptr ? std::nullopt : std::optional(then->start)});
+  }
+  for (const Partition& p : after.data_partitions()) {
+    if (before.find(p.id) == nullptr) starts.push_back({p.id, std::nullopt, p.start});
+  }
+  return {std::move(starts), changes};
 }
 
 const char* name_of(Contents::Fate fate) {

@@ -13,11 +13,11 @@ namespace nuvrat::plan {
 
 /// What firmware is to boot the system by.
 struct BootTarget {
-  std::optional<BootWay> way{};           ///< none: nobody asked
-  std::optional<NewEfi> make_efi{};       ///< its id and files: known with its table
-  std::optional<std::uint64_t> efi_at{};  ///< where the EFI system partition begins that is there
-  std::optional<std::uint64_t> legacy_from{};  ///< where the one begins that legacy firmware boots
-  bool start_code = false;                     ///< LBA 0 needs code
+  std::optional<BootWay> way{};                 ///< none: nobody asked
+  std::optional<NewEfi> make_efi{};             ///< its id and files: known with its table
+  PartitionId efi = PartitionId::none;          ///< the EFI system partition that is there
+  PartitionId legacy_from = PartitionId::none;  ///< the one that legacy firmware is to boot
+  bool start_code = false;                      ///< LBA 0 needs code
 };
 
 /// Goals that may do what was asked: those that were, and what follows from them.
@@ -38,7 +38,7 @@ struct Ways {
 class Renamed {
  public:
   /// Partitions of `before`, and what they are called in `after`.
-  Renamed(const Layout& before, const Layout& after, const std::vector<ExpectedChange>& changes);
+  Renamed(const Layout& before, const Layout& after);
   /// The name now; none: not of this disk, or gone.
   [[nodiscard]] std::optional<boot::PartitionName> operator()(const boot::PartitionName& old) const;
   [[nodiscard]] bool any() const { return any_; }

@@ -29,7 +29,7 @@ PlanPart tell_firmware(const PlanInput& in, const Systems& before) {
   for (const BootFiles& b : before.boot_files) {
     if (!b.in_force || b.way != BootWay::uefi) continue;
     const Partition* was = in.before.find(b.number);
-    const SurveyedPartition* now = in.now_at(b.start);
+    const SurveyedPartition* now = in.state.find(b.partition);
     if (was == nullptr || now == nullptr) continue;
     const Partition& is = now->partition;
     if (was->start == is.start && was->sectors == is.sectors && was->number == is.number &&

@@ -37,8 +37,8 @@ class Gatherer {
  private:
   void gather_files() {
     const SystemVolume& s = in_.state.systems.systems.front();
-    // By where it began, it may have another number by now.
-    const SurveyedPartition* system = in_.now_at(s.start);
+    // It may have another number by now.
+    const SurveyedPartition* system = in_.state.find(s.partition);
     if (system == nullptr) {
       return out_.obstacle(ObstacleCode::no_system,
                            "the system's volume is to go, or can't be named", "");
@@ -172,17 +172,11 @@ class Gatherer {
     std::stable_sort(candidates.begin(), candidates.end(),
                      [&rank](const auto* a, const auto* b) { return rank(a) < rank(b); });
     for (const BootFiles* b : candidates) {
-      const SurveyedPartition* s = in_.now_at(b->start);
-      Partition gone;
-      if (s == nullptr) {  // to be deleted, and not written over yet
-        gone.start = b->start;
-        const auto it = std::find_if(
-            in_.before.partitions.begin(), in_.before.partitions.end(),
-            [b](const Partition& p) { return p.start == b->start && p.role != Role::extended; });
-        if (it == in_.before.partitions.end()) continue;
-        gone = *it;
-      }
-      const OpenVolume volume(in_, s == nullptr ? gone : s->partition);
+      const SurveyedPartition* s = in_.state.find(b->partition);
+      // One that is to be deleted isn't written over yet.
+      const Partition* p = s == nullptr ? in_.before.find(b->partition) : &s->partition;
+      if (p == nullptr) continue;
+      const OpenVolume volume(in_, *p);
       if (volume.files == nullptr) continue;
       const char* path = b->way == BootWay::uefi ? paths::store_uefi : paths::store_legacy;
       FoundHive hive = open_hive(*volume.files, path, boot::max_store_bytes);
@@ -207,15 +201,10 @@ class Gatherer {
 
 }  // namespace
 
-Renamed::Renamed(const Layout& before, const Layout& after,
-                 const std::vector<ExpectedChange>& changes)
-    : after_(after) {
+Renamed::Renamed(const Layout& before, const Layout& after) : after_(after) {
   for (const Partition& p : before.data_partitions()) {
-    const auto start = start_after(changes, p.start);
     std::optional<boot::PartitionName> now;
-    for (const Partition& q : after.data_partitions()) {
-      if (start && q.start == *start) now = boot::name_of(after, q);
-    }
+    if (const Partition* q = after.find(p.id)) now = boot::name_of(after, *q);
     const boot::PartitionName was = boot::name_of(before, p);
     any_ = any_ || (now && *now != was);
     names_.emplace_back(was, now);

@@ -50,7 +50,7 @@ class Putter {
     if (out_.in_reach()) follow_letters();
     if (out_.in_reach() && names_.any()) tell_recovery();
     if (!out_.in_reach()) return std::move(out_);
-    for (auto& [start, files] : puts_) put(*in_.state.at(start), std::move(files));
+    for (auto& [id, files] : puts_) put(*in_.state.find(id), std::move(files));
     if (boot_.way && out_.in_reach()) note_boot();
     return std::move(out_);
   }
@@ -58,9 +58,8 @@ class Putter {
  private:
   // On an EFI system partition that was there before, or on the active one.
   void put_boot_files() {
-    const auto& was = place_before();
-    if (!was) return;  // they came with the new partition
-    const SurveyedPartition* s = in_.now_at(*was);
+    if (place() == PartitionId::none) return;  // they came with the new partition
+    const SurveyedPartition* s = in_.state.find(place());
     if (s == nullptr) return;
     if (boot_.way == BootWay::legacy) {
       if (auto step = set_hidden_sectors(in_.device, in_.state.table.layout, *s))
@@ -76,13 +75,13 @@ class Putter {
     if (!out_.in_reach()) return;
     leave_out_same(*s, files);
     count(files);
-    auto& list = puts_[s->partition.start];
+    auto& list = puts_[s->partition.id];
     std::move(files.begin(), files.end(), std::back_inserter(list));
   }
 
-  // Where the partition began that firmware looks at, if it was there.
-  [[nodiscard]] const std::optional<std::uint64_t>& place_before() const {
-    return boot_.way == BootWay::uefi ? boot_.efi_at : boot_.legacy_from;
+  // The partition that firmware looks at, if it was there.
+  [[nodiscard]] PartitionId place() const {
+    return boot_.way == BootWay::uefi ? boot_.efi : boot_.legacy_from;
   }
 
   void note_boot() {
@@ -90,22 +89,22 @@ class Putter {
     BootChange start;
     start.way = *boot_.way;
     start.machine = first.machine;
-    const auto number_of = [this](std::optional<std::uint64_t> before) {
-      const SurveyedPartition* s = before ? in_.now_at(*before) : nullptr;
+    const auto number_of = [this](PartitionId id) {
+      const SurveyedPartition* s = in_.state.find(id);
       return s == nullptr ? 0u : s->partition.number;
     };
-    start.system = number_of(first.start);
-    start.boot_files = number_of(place_before());
+    start.system = number_of(first.partition);
+    start.boot_files = number_of(place());
     if (boot_.make_efi) {
       for (const SurveyedPartition& s : in_.state.volumes) {
-        if (!start_before(in_.planned.changes, s.partition.start) &&
+        if (in_.before.find(s.partition.id) == nullptr &&
             class_of(s.partition.type) == TypeClass::efi_system)
           start.boot_files = s.partition.number;
       }
     }
     tell(start);
     for (const BootFiles& b : in_.state.systems.boot_files) {
-      const unsigned number = number_of(b.start);
+      const unsigned number = number_of(b.partition);
       if (!b.in_force || b.way == start.way || number == start.system || number == 0) continue;
       const SurveyedPartition* s = in_.state.find(number);
       const OpenVolume volume(in_, s->partition);
@@ -133,7 +132,7 @@ class Putter {
   // Each store goes on naming the partitions that it named.
   void follow_stores() {
     for (const BootFiles& b : in_.state.systems.boot_files) {
-      const SurveyedPartition* s = volume_of(b.start);
+      const SurveyedPartition* s = volume_of(b.partition);
       if (s == nullptr || !b.store) continue;
       const OpenVolume volume(in_, s->partition);
       if (volume.files == nullptr) continue;
@@ -150,7 +149,7 @@ class Putter {
             ConsentCode::store,
             fmt::format("the boot store on p{} names partitions as they are called afterwards",
                         s->partition.number));
-        puts_[s->partition.start].push_back({path, std::move(changed.file), 0, 0});
+        puts_[s->partition.id].push_back({path, std::move(changed.file), 0, 0});
       } else {
         out_.consent(
             ConsentCode::store_left,
@@ -164,7 +163,7 @@ class Putter {
   // Its forms differ by the system's age, so it is neither read nor changed.
   void tell_recovery() {
     for (const SystemVolume& v : in_.state.systems.systems) {
-      const SurveyedPartition* s = volume_of(v.start);
+      const SurveyedPartition* s = volume_of(v.partition);
       if (s == nullptr) continue;
       const OpenVolume volume(in_, s->partition);
       if (volume.files == nullptr || !volume.files->find(paths::recovery)) continue;
@@ -180,7 +179,7 @@ class Putter {
   void follow_letters() {
     std::vector<std::pair<char, boot::PartitionName>> wanted;
     for (const LetterGoal& goal : asked_.every<LetterGoal>()) {
-      const SurveyedPartition* s = volume_of(in_.before.find(goal.partition)->start);
+      const SurveyedPartition* s = volume_of(in_.before.find(goal.partition)->id);
       if (s != nullptr)
         wanted.emplace_back(goal.letter, boot::name_of(in_.state.table.layout, s->partition));
     }
@@ -191,7 +190,7 @@ class Putter {
     }
     if (wanted.empty() && !names_.any()) return;
     for (const SystemVolume& v : in_.state.systems.systems) {
-      const SurveyedPartition* s = volume_of(v.start);
+      const SurveyedPartition* s = volume_of(v.partition);
       if (s == nullptr) continue;
       const OpenVolume volume(in_, s->partition);
       if (volume.files == nullptr || !volume.files->find(paths::hive)) {
@@ -226,7 +225,7 @@ class Putter {
                       "called afterwards",
                       s.partition.number,
                       plural(changed.followed, "drive letter", "drive letters")));
-    puts_[s.partition.start].push_back({path, std::move(changed.file), 0, 0});
+    puts_[s.partition.id].push_back({path, std::move(changed.file), 0, 0});
   }
 
   bool letters_are_free(const SurveyedPartition& s, const Bytes& hive,
@@ -275,9 +274,9 @@ class Putter {
     }
   }
 
-  // The volume that began there before everything; null: it is to go, or isn't one.
-  [[nodiscard]] const SurveyedPartition* volume_of(std::uint64_t start) const {
-    const SurveyedPartition* s = in_.now_at(start);
+  // Null: it is to go, or isn't a volume.
+  [[nodiscard]] const SurveyedPartition* volume_of(PartitionId id) const {
+    const SurveyedPartition* s = in_.state.find(id);
     return s != nullptr && s->volume ? s : nullptr;
   }
 
@@ -338,7 +337,7 @@ class Putter {
     const auto add = [&](ExpectedChange::Kind kind, const std::string& path) -> ExpectedChange& {
       ExpectedChange& c = out.emplace_back();
       c.kind = kind;
-      c.start = s.partition.start;
+      c.partition = s.partition.id;
       c.path = path;
       return c;
     };
@@ -361,7 +360,7 @@ class Putter {
   const BootTarget& boot_;
   const Renamed& names_;
   PlanPart out_;
-  std::map<std::uint64_t, std::vector<tree::PutFile>> puts_;  // by start
+  std::map<PartitionId, std::vector<tree::PutFile>> puts_;
   std::size_t boot_files_ = 0;  // that are put somewhere, and their bytes
   std::uint64_t boot_bytes_ = 0;
 };

@@ -122,7 +122,7 @@ class WayFinder {
                  fmt::format("p{} is an EFI system partition already", s.partition.number),
                  fmt::format("Leave esp={} out", format_bytes(esp->bytes)), s.partition.number);
       Way there = base();
-      there.boot.efi_at = s.partition.start;
+      there.boot.efi = s.partition.id;
       return {end_made_room(there)};
     }
     const std::vector<std::uint64_t> lengths = efi_lengths();
@@ -239,7 +239,7 @@ class WayFinder {
     if (!stays || !p.active) out.asked.add(ActiveGoal{number, true});
     if (!stays || p.role != Role::primary) out.asked.add(RoleGoal{number, Role::primary});
     out.boot.start_code = !in_.state.table.boot_code;
-    out.boot.legacy_from = p.start;
+    out.boot.legacy_from = p.id;
     return {out};
   }
 

@@ -166,13 +166,13 @@ class Overwritten {
       SectorSet taken{p.range()};
       taken.remove(parts_);
       taken.remove(tables_);
-      const auto start = start_before(planned_.changes, p.start);
+      const SurveyedPartition* was = survey_of(p.id);
       for (const SectorRange& range : taken) {
         Looked looked;
         looked.look(device_, range);
         if (looked.used == 0) continue;
         const std::string data = looked.text() + " that no partition owns" + volume_at(range);
-        if (!start) {
+        if (was == nullptr) {
           out_.consent(ConsentCode::gap_data,
                        fmt::format("the new partition from sector {}: {}{}", p.start, data,
                                    changes_volume(p.range(), false)
@@ -180,12 +180,10 @@ class Overwritten {
                                        : ": a system may take it for a volume"));
           continue;
         }
-        const auto* was = survey_at(*start);
-        const bool in_front = was != nullptr && range.first < was->partition.start;
+        const bool in_front = range.first < was->partition.start;
         out_.consent(ConsentCode::gap_data,
                      fmt::format("{} partition {}: {}; they become its volume's free room",
-                                 in_front ? "in front of" : "after",
-                                 was == nullptr ? p.number : was->partition.number, data));
+                                 in_front ? "in front of" : "after", was->partition.number, data));
       }
     }
   }
@@ -202,12 +200,11 @@ class Overwritten {
     return trace.empty() ? "" : fmt::format("; a volume may begin there ({})", trace);
   }
 
-  [[nodiscard]] const SurveyedPartition* survey_at(std::uint64_t start) const {
-    const auto it = std::find_if(
-        survey_.partitions.begin(), survey_.partitions.end(), [start](const SurveyedPartition& s) {
-          return s.partition.start == start && s.partition.role != Role::extended;
-        });
-    return it == survey_.partitions.end() ? nullptr : &*it;
+  // Null: a new partition.
+  [[nodiscard]] const SurveyedPartition* survey_of(PartitionId id) const {
+    const auto it = std::find_if(survey_.partitions.begin(), survey_.partitions.end(),
+                                 [id](const SurveyedPartition& s) { return s.partition.id == id; });
+    return id == PartitionId::none || it == survey_.partitions.end() ? nullptr : &*it;
   }
 
   // A volume shorter than its partition, which another one fills.

@@ -56,7 +56,7 @@ PlanPart put_back_first(const PlanInput& in, const SurveyedPartition& s) {
   work.change.from = VolumeKind::unknown;
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::opened;
-  change.start = p.start;
+  change.partition = p.id;
   change.text = name_of(copy->info.kind);
   out.changes.push_back(std::move(change));
   const bool sure = find_code(s.findings, Rule::volume_boot_lost)->severity == Severity::error;

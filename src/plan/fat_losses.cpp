@@ -183,7 +183,7 @@ void FatLosses::add_label_consent(const SurveyedPartition& s, const steps::ToFat
                                           name_, printable(now), work.label));
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::relabelled;
-  change.start = s.partition.start;
+  change.partition = s.partition.id;
   change.text = work.label;
   out_.changes.push_back(change);
 }
@@ -194,7 +194,7 @@ void FatLosses::add_name_consent(const SurveyedPartition& s, const fat::Plan& pl
   for (const auto& [id, name] : names) {
     ExpectedChange change;
     change.kind = ExpectedChange::Kind::renamed;
-    change.start = s.partition.start;
+    change.partition = s.partition.id;
     change.path = plan.tree().path(id);
     change.text = to_utf8(name);
     out_.changes.push_back(change);
@@ -214,7 +214,7 @@ void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& 
       bytes += tree.bytes(id);
       ExpectedChange change;
       change.kind = ExpectedChange::Kind::gone;
-      change.start = s.partition.start;
+      change.partition = s.partition.id;
       change.path = tree.path(id);
       out_.changes.push_back(change);
     } else if (tree.link(id) != FileTree::none) {
@@ -259,7 +259,7 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
     change.accessed = told(info.accessed, 86400 * ticks_per_second, true, true);
     if (change.modified == 0 && change.created == 0 && change.accessed == 0) continue;
     ++outside;
-    change.start = s.partition.start;
+    change.partition = s.partition.id;
     change.path = tree.path(id);
     out_.changes.push_back(change);
   }

@@ -191,7 +191,10 @@ class FatMender {
   void cut_size(const fat::Facts::Size& s) {
     const std::uint64_t size = s.clusters * g_.cluster_bytes();
     put_entry(s, static_cast<std::uint32_t>(size), s.clusters == 0);
-    out_.changes.push_back({ExpectedChange::Kind::resized, partition_.start, s.path, size});
+    out_.changes.push_back({.kind = ExpectedChange::Kind::resized,
+                            .partition = partition_.id,
+                            .path = s.path,
+                            .size = size});
     out_.consent(ConsentCode::size,
                  fmt::format("'{}' on partition {} says that it has {} bytes; its chain holds {}, "
                              "and it will say so{}",
@@ -269,7 +272,8 @@ class FatMender {
     }
     base::store(entry_for(kept_folder, true, cluster, 0), draft_.at(place->first), place->second);
     root_entry_lba_ = partition_.start + place->first;
-    out_.changes.push_back({ExpectedChange::Kind::added, partition_.start, kept_folder, 0});
+    out_.changes.push_back(
+        {.kind = ExpectedChange::Kind::added, .partition = partition_.id, .path = kept_folder});
     return true;
   }
 
@@ -346,10 +350,10 @@ class FatMender {
 }  // namespace
 
 PlanPart plan_fat_mends(const PlanInput& in, const Survey& survey, Unowned unowned,
-                        const std::set<std::uint64_t>& left_alone) {
+                        const std::set<PartitionId>& left_alone) {
   PlanPart out;
   for (const SurveyedPartition& s : survey.partitions) {
-    if (left_alone.contains(s.partition.start)) continue;
+    if (left_alone.contains(s.partition.id)) continue;
     if (!is_fat(s.signature.kind) || s.partition.role == Role::extended) continue;
     const bool any = std::any_of(s.findings.begin(), s.findings.end(),
                                  [](const Finding& f) { return f.repairable; });

@@ -68,7 +68,7 @@ class Front {
     add_consents(start);
     ExpectedChange change;
     change.kind = ExpectedChange::Kind::begins;
-    change.start = old;
+    change.partition = s_.partition.id;
     change.size = start;
     out_.changes.push_back(std::move(change));
   }
@@ -158,7 +158,7 @@ class Front {
 
   [[nodiscard]] PlanPart table_from(std::uint64_t start) const {
     TableWish only;
-    only.partitions[number_].start = start;
+    only.partitions[s_.partition.id].start = start;
     return plan_table(in_, only);
   }
 

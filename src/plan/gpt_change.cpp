@@ -55,7 +55,6 @@ PlanPart plan_gpt_change(const PlanInput& input, const TableWish& wish) {
   target.first_usable = usable.first;
   target.last_usable = usable.last();
   apply_small_wishes(wish, target);
-  for (const Partition& p : target.partitions) out.numbers.push_back({p.number, p.number});
   for (Partition p : wish.made) {
     p.role = Role::gpt;
     p.number = 1;

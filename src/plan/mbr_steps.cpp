@@ -132,7 +132,7 @@ class MbrSteps {
     SectorSet used{{0, 1}};
     for (const Partition& p : target_.data_partitions()) {
       again.partitions.push_back(p);
-      again.wanted[p.number] = p.role;
+      again.wanted[p.id] = p.role;
       used.add(p.range());
       if (p.table_sector) used.add({*p.table_sector, 1});
     }
@@ -144,7 +144,7 @@ class MbrSteps {
     for (std::size_t i = 0; i < again.partitions.size(); ++i) {
       if (!found->is_logical(i)) continue;
       for (Partition& p : tidied.partitions) {
-        if (p.number != again.partitions[i].number) continue;
+        if (p.id != again.partitions[i].id) continue;
         wipes.push_back({*p.table_sector, 1});
         p.table_sector = found->ebrs[i - found->first];
       }

@@ -37,9 +37,11 @@ void PlanPart::append(PlanPart next) {
   move_all(next.steps, steps);
   if (next.after) after = std::move(next.after);
   for (ExpectedChange& change : next.changes) {
-    if (change.kind == ExpectedChange::Kind::relabelled)  // the last label counts
+    using Kind = ExpectedChange::Kind;
+    // The last label counts, and the last beginning.
+    if (change.kind == Kind::relabelled || change.kind == Kind::begins)
       std::erase_if(changes, [&change](const ExpectedChange& c) {
-        return c.kind == change.kind && c.start == change.start;
+        return c.kind == change.kind && c.partition == change.partition;
       });
     changes.push_back(std::move(change));
   }
@@ -52,20 +54,8 @@ void PlanPart::append(PlanPart next) {
     foremost.push_back(std::move(c));
   }
   move_all(next.obstacles, obstacles);
-  if (numbers.empty())
-    numbers = std::move(next.numbers);
-  else
-    follow_numbers(next.numbers, numbers);
   move_all(next.added, added);
   if (next.boot) boot = next.boot;
-}
-
-void follow_numbers(const std::vector<Renumbering>& next, std::vector<Renumbering>& numbers) {
-  for (Renumbering& r : numbers) {
-    const auto it = std::find_if(next.begin(), next.end(),
-                                 [&r](const Renumbering& n) { return n.before == r.after; });
-    if (it != next.end()) r.after = it->after;
-  }
 }
 
 std::vector<Obstacle> finding_obstacles(const disk::DiskState& state) {

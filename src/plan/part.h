@@ -20,7 +20,6 @@ struct PlanPart {
   std::vector<Consent> consents{};
   std::vector<Consent> foremost{};  ///< to be said before all others, also of other parts
   std::vector<Obstacle> obstacles{};
-  std::vector<Renumbering> numbers{};
   std::vector<Contents> added{};  ///< by new partitions
   std::optional<BootChange> boot{};
 
@@ -46,15 +45,7 @@ struct PlanInput {
   [[nodiscard]] PlanInput on(const Device& other, const disk::DiskState& as) const {
     return {other, as, options, random, before, planned, safe_names};
   }
-  /// The partition that began there before everything; null: it is to go.
-  [[nodiscard]] const SurveyedPartition* now_at(std::uint64_t start_before) const {
-    const auto now = start_after(planned.changes, start_before);
-    return now ? state.at(*now) : nullptr;
-  }
 };
-
-/// Numbers after one change of a table, and after the `next` one.
-void follow_numbers(const std::vector<Renumbering>& next, std::vector<Renumbering>& numbers);
 
 /// Obstacles that every change of a table has: errors among the findings.
 [[nodiscard]] std::vector<Obstacle> finding_obstacles(const disk::DiskState& state);

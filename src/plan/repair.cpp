@@ -25,15 +25,15 @@ bool is_gpt_damage(const Finding& f) {
 PlanPart mend_volumes(const PlanInput& in, const Survey& survey, Unowned unowned) {
   PlanPart out;
   PlannedDisk planned(in.device, in.state);
-  std::set<std::uint64_t> lost;
+  std::set<PartitionId> lost;
   for (const SurveyedPartition& s : survey.partitions) {
     if (s.partition.role == Role::extended) continue;
     PlanPart mend = plan_copy_mend(in, s);
-    if (!mend.steps.empty()) lost.insert(s.partition.start);
+    if (!mend.steps.empty()) lost.insert(s.partition.id);
     out.append(std::move(mend));
   }
   for (const SurveyedPartition& s : survey.partitions) {
-    if (s.partition.role != Role::extended && lost.contains(s.partition.start)) continue;
+    if (s.partition.role != Role::extended && lost.contains(s.partition.id)) continue;
     const Finding* start = find_code(s.findings, Rule::volume_hidden_sectors);
     if (start == nullptr || !start->repairable || s.beyond_mending()) continue;
     if (auto step = set_hidden_sectors(in.device, in.before, s))
@@ -107,9 +107,6 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
     }
   }
   if (!out.in_reach()) return with(before, std::move(out));
-  for (const Partition& p : before.before.data_partitions()) {
-    if (!chain) out.numbers.push_back({p.number, p.number});  // a new chain may give others
-  }
   Random random;
   const PlanPart nothing;
   const PlanInput in{device, state, options, random, before.before, nothing};

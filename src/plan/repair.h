@@ -7,9 +7,9 @@
 
 namespace nuvrat::plan {
 
-/// Of FAT volumes, but those that begin at `left_alone`.
+/// Of FAT volumes, but those on `left_alone`.
 [[nodiscard]] PlanPart plan_fat_mends(const PlanInput& input, const Survey& survey, Unowned unowned,
-                                      const std::set<std::uint64_t>& left_alone);
+                                      const std::set<PartitionId>& left_alone);
 /// Of a volume of whose two boot sectors, or first records, one is lost; no steps where none is.
 [[nodiscard]] PlanPart plan_copy_mend(const PlanInput& input, const SurveyedPartition& volume);
 

@@ -36,10 +36,10 @@ class Sizes {
   }
 
   Lengths resolve() {
-    std::map<unsigned, std::uint64_t> lengths;
+    std::map<PartitionId, std::uint64_t> lengths;
     for (const SizeGoal& goal : asked_.every<SizeGoal>()) {
-      if (const auto length = wanted(*in_.state.find(goal.partition), goal))
-        lengths[goal.partition] = *length;
+      const SurveyedPartition& s = *in_.state.find(goal.partition);
+      if (const auto length = wanted(s, goal)) lengths[s.partition.id] = *length;
     }
     return {std::move(lengths), std::move(out_)};
   }
@@ -221,12 +221,14 @@ class NewPartitions {
   void note_added() {
     for (const Partition& p : made_) {
       const Wanted& wish = wish_at_[p.start];
-      out_.added.push_back({p.start, "free", "",
-                            wish.kind == VolumeKind::unknown ? "nothing known" : name_of(wish.kind),
-                            Contents::Fate::added});
+      out_.added.push_back(
+          {.partition = p.id,
+           .kind = "free",
+           .kind_after = wish.kind == VolumeKind::unknown ? "nothing known" : name_of(wish.kind),
+           .fate = Contents::Fate::added});
       ExpectedChange change;
       change.kind = ExpectedChange::Kind::added;
-      change.start = p.start;
+      change.partition = p.id;
       out_.changes.push_back(std::move(change));
     }
   }
@@ -245,6 +247,7 @@ class NewPartitions {
           length - gap.count);
     }
     Partition p;
+    p.id = next_id();
     p.start = gap.first;
     p.sectors = length;
     p.type = type_for(in_.state.table.layout.kind, wish.kind);
@@ -257,6 +260,18 @@ class NewPartitions {
     made_.push_back(p);
     wish_at_[p.start] = wish;
     gap_at_[p.start] = gap;
+  }
+
+  // Of no partition that there is, was, or is to be.
+  [[nodiscard]] PartitionId next_id() const {
+    std::uint32_t last = 0;
+    const auto skip = [&last](const std::vector<Partition>& partitions) {
+      for (const Partition& p : partitions) last = std::max(last, static_cast<std::uint32_t>(p.id));
+    };
+    skip(in_.before.partitions);
+    skip(in_.state.table.layout.partitions);
+    skip(made_);
+    return PartitionId{last + 1};
   }
 
   // The smallest gap that has all of it; else the largest that will do.
@@ -343,10 +358,9 @@ class NewPartitions {
   [[nodiscard]] bool has_far_ebr(const Layout& after) const {
     return std::any_of(made_.begin(), made_.end(), [&after](const Partition& made) {
       const std::vector<Partition> all = after.data_partitions();
-      const auto p = std::find_if(all.begin(), all.end(), [&made](const Partition& q) {
-        return q.start == made.start && q.table_sector;
-      });
-      return p != all.end() && std::any_of(all.begin(), all.end(), [&p](const Partition& q) {
+      const Partition* p = after.find(made.id);
+      return p != nullptr && p->table_sector &&
+             std::any_of(all.begin(), all.end(), [p](const Partition& q) {
                return q.start > *p->table_sector && q.start < p->start;
              });
     });

@@ -10,8 +10,8 @@
 namespace nuvrat::plan {
 
 struct Lengths {
-  std::map<unsigned, std::uint64_t> sectors{};  ///< by number
-  PlanPart part{};                              ///< obstacles where there is no room; no steps
+  std::map<PartitionId, std::uint64_t> sectors{};
+  PlanPart part{};  ///< obstacles where there is no room; no steps
 };
 /// What the sizes that are asked for come to.
 [[nodiscard]] Lengths resolve_sizes(const PlanInput& input, const goals::Asked& asked);

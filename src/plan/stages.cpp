@@ -60,11 +60,9 @@ class Stages {
       : in_(in), asked_(asked), way_(std::move(way)), planned_(in.device, in.state) {}
 
   PlanPart run() {
-    if (!begin() || !volumes() || !labels() || !sizes()) {
-      keep_numbers();
-    } else if (table() && fronts() && new_partitions() && longer() && boot_files()) {
+    if (begin() && volumes() && labels() && sizes() && table() && fronts() && new_partitions() &&
+        longer() && boot_files())
       finish();
-    }
     return std::move(out_);
   }
 
@@ -84,18 +82,13 @@ class Stages {
   bool take(PlanPart part) {
     const bool fine = part.in_reach();
     if (fine) planned_.add(part.steps);
-    const std::size_t changes = part.changes.size();
     out_.append(std::move(part));
-    // They are named by where partitions began before everything.
-    for (std::size_t i = out_.changes.size() - changes; i < out_.changes.size(); ++i)
-      out_.changes[i].start =
-          start_before(out_.changes, out_.changes[i].start).value_or(out_.changes[i].start);
     return fine;
   }
 
-  void keep_numbers() {
-    for (const Partition& p : in_.before.data_partitions())
-      out_.numbers.push_back({p.number, p.number});
+  // The partition that a goal names, as it is before everything.
+  [[nodiscard]] const Partition& partition(unsigned number) const {
+    return in_.state.find(number)->partition;
   }
 
   bool begin() {
@@ -152,15 +145,15 @@ class Stages {
     const PlanInput in = input();
     Lengths lengths = resolve_sizes(in, way_.asked);
     PlanPart part = std::move(lengths.part);
-    for (const auto& [number, sectors] : lengths.sectors) {
-      const SurveyedPartition& s = *in.state.find(number);
-      if (number != 0 && sectors != s.partition.sectors)
-        table_.partitions[number].sectors = sectors;
+    for (const auto& [id, sectors] : lengths.sectors) {
+      const SurveyedPartition& s = *in.state.find(id);
+      if (id != PartitionId::none && sectors != s.partition.sectors)
+        table_.partitions[id].sectors = sectors;
       if (sectors < length_of(s)) {
         tell_shorter(s, sectors, part);
-        part.append(plan_volume_size(in, number, sectors));
+        part.append(plan_volume_size(in, s.partition.number, sectors));
       } else if (sectors > length_of(s)) {
-        longer_[s.partition.start] = sectors;
+        longer_[id] = sectors;
       }
     }
     return take(std::move(part));
@@ -183,16 +176,16 @@ class Stages {
     TableWish out;
     if (const auto* table = way_.asked.find<TableGoal>()) out.kind = table->kind;
     for (const RoleGoal& goal : way_.asked.every<RoleGoal>())
-      out.partitions[goal.partition].role = goal.role;
+      out.partitions[partition(goal.partition).id].role = goal.role;
     for (const ActiveGoal& goal : way_.asked.every<ActiveGoal>())
-      out.partitions[goal.partition].active = goal.yes;
+      out.partitions[partition(goal.partition).id].active = goal.yes;
     for (const NameGoal& goal : way_.asked.every<NameGoal>())
-      out.partitions[goal.partition].name = goal.name;
+      out.partitions[partition(goal.partition).id].name = goal.name;
     for (const GoneGoal& goal : way_.asked.every<GoneGoal>())
-      out.partitions[goal.partition].gone = true;
+      out.partitions[partition(goal.partition).id].gone = true;
     for (const TypeGoal& goal : way_.asked.every<TypeGoal>()) {
       const SurveyedPartition& s = *in_.state.find(goal.partition);
-      out.partitions[goal.partition].type = matching_type(s.partition, s.signature.kind);
+      out.partitions[s.partition.id].type = matching_type(s.partition, s.signature.kind);
     }
     out.start_code = way_.boot.start_code;
     follow_kinds(out);
@@ -203,11 +196,11 @@ class Stages {
   void follow_kinds(TableWish& wish) {
     for (const SurveyedPartition& s : planned_.state().volumes) {
       const Partition& p = s.partition;
-      const SurveyedPartition* was = in_.state.at(p.start);
+      const SurveyedPartition* was = in_.state.find(p.id);
       if (p.number == 0 || was == nullptr || was->signature.kind == s.signature.kind) continue;
       const PartitionType type = matching_type(p, s.signature.kind);
-      if (type == p.type || wish.partitions[p.number].type) continue;
-      wish.partitions[p.number].type = type;
+      if (type == p.type || wish.partitions[p.id].type) continue;
+      wish.partitions[p.id].type = type;
       out_.consent(
           ConsentCode::type,
           fmt::format("the type of partition {} becomes {} ({}) instead of {} ({})", p.number,
@@ -217,47 +210,34 @@ class Stages {
 
   bool table() {
     const bool of_others = way_.asked.any(is_about_volumes) || way_.asked.has(GoalStage::gaps);
-    if (of_others && table_.empty()) {
-      keep_numbers();
-      return true;
-    }
+    if (of_others && table_.empty()) return true;
     for (const GoneGoal& goal : way_.asked.every<GoneGoal>())
       tell_lost(*in_.state.find(goal.partition));
     // What another table or role needs may be the very room that is given up: that comes first.
     if (!table_.kind && table_.roles().empty()) return take(plan_table(table_input(), table_));
     TableWish less;
-    for (auto& [number, wish] : table_.partitions) {
-      const bool shorter =
-          wish.sectors && *wish.sectors < in_.state.find(number)->partition.sectors;
-      if (wish.gone) less.partitions[number].gone = std::exchange(wish.gone, false);
-      if (shorter) less.partitions[number].sectors = std::exchange(wish.sectors, std::nullopt);
+    for (auto& [id, wish] : table_.partitions) {
+      const bool shorter = wish.sectors && *wish.sectors < in_.state.find(id)->partition.sectors;
+      if (wish.gone) less.partitions[id].gone = std::exchange(wish.gone, false);
+      if (shorter) less.partitions[id].sectors = std::exchange(wish.sectors, std::nullopt);
     }
     std::erase_if(table_.partitions, [](const auto& p) { return p.second == PartitionWish{}; });
     if (less.empty()) return take(plan_table(table_input(), table_));
     if (!take(plan_table(table_input(), less))) return false;
-    return table_.empty() || take(plan_table(input(), renumbered(table_)));
+    std::erase_if(table_.partitions,
+                  [this](const auto& p) { return planned_.state().find(p.first) == nullptr; });
+    return table_.empty() || take(plan_table(input(), table_));
   }
 
   [[nodiscard]] PlanInput table_input() {
     return way_.asked.any(needs_planned_disk) ? input() : input_on(planned_.device_before());
   }
 
-  // By the numbers that partitions have once some are gone.
-  [[nodiscard]] TableWish renumbered(const TableWish& wish) const {
-    TableWish out = wish;
-    out.partitions.clear();
-    for (const auto& [number, wanted] : wish.partitions) {
-      const auto* now = planned_.state().at(in_.state.find(number)->partition.start);
-      if (now != nullptr) out.partitions.emplace(now->partition.number, wanted);
-    }
-    return out;
-  }
-
   // A partition that is to be gone, and all that goes with it.
   void tell_lost(const SurveyedPartition& s) {
     ExpectedChange change;
     change.kind = ExpectedChange::Kind::gone;
-    change.start = s.partition.start;
+    change.partition = s.partition.id;
     out_.changes.push_back(std::move(change));
     out_.consent(ConsentCode::gone, lost_words(s));
   }
@@ -282,12 +262,10 @@ class Stages {
                        boot);
   }
 
-  // Of a partition that began there and begins there now. None, with an obstacle: another table has
-  // no place for it.
-  std::optional<unsigned> number_now(std::uint64_t before, std::uint64_t now) {
-    if (const SurveyedPartition* s = planned_.state().at(now); s != nullptr)
-      return s->partition.number;
-    const unsigned number = in_.state.at(before)->partition.number;
+  // None, with an obstacle: another table has no place for it.
+  std::optional<Partition> partition_now(PartitionId id) {
+    if (const SurveyedPartition* s = planned_.state().find(id); s != nullptr) return s->partition;
+    const unsigned number = in_.state.find(id)->partition.number;
     out_.obstacle(ObstacleCode::dropped,
                   fmt::format("partition {} has no counterpart in the new table and is dropped: it "
                               "can't become longer",
@@ -299,20 +277,20 @@ class Stages {
   // Those at the front of the disk first: they may be in the way of none.
   bool fronts() {
     std::string numbers;
-    std::map<std::uint64_t, FrontGoal> by_start;
+    std::map<PartitionId, FrontGoal> in_disk_order;
     for (const FrontGoal& goal : way_.asked.every<FrontGoal>())
-      by_start[in_.state.find(goal.partition)->partition.start] = goal;
-    for (const auto& [start, goal] : by_start) {
-      const auto number = number_now(start, start);
-      if (!number || !take(plan_front(input(), *number, goal.bytes))) return false;
-      numbers += (numbers.empty() ? "" : ", ") + std::to_string(*number);
+      in_disk_order[partition(goal.partition).id] = goal;
+    for (const auto& [id, goal] : in_disk_order) {
+      const auto now = partition_now(id);
+      if (!now || !take(plan_front(input(), now->number, goal.bytes))) return false;
+      numbers += (numbers.empty() ? "" : ", ") + std::to_string(now->number);
     }
     if (!numbers.empty() && planned_.state().table.layout.kind == TableKind::mbr)
       out_.consent(
           ConsentCode::front_letters,
           fmt::format("on an MBR disk a system names a partition by where it begins: drive letters "
                       "({} {}) may become others, and a system that starts from there must be told",
-                      by_start.size() == 1 ? "partition" : "partitions", numbers));
+                      in_disk_order.size() == 1 ? "partition" : "partitions", numbers));
     return true;
   }
 
@@ -323,7 +301,7 @@ class Stages {
     PlanPart part;
     if (efi) {  // what the table calls everything is known by now
       const Layout& layout = in.state.table.layout;
-      const Renamed names(in_.before, layout, out_.changes);
+      const Renamed names(in_.before, layout);
       efi->id = Guid::random(in_.random);
       BootPlace place;
       place.name.gpt = true;
@@ -338,18 +316,18 @@ class Stages {
   }
 
   bool longer() {
-    for (const auto& [start, sectors] : longer_) {
-      const std::uint64_t now = start_after(out_.changes, start).value_or(start);
-      const auto number = number_now(start, now);
-      if (!number || !take(plan_volume_size(input(), *number, sectors + (start - now))))
-        return false;
+    for (const auto& [id, sectors] : longer_) {
+      const auto now = partition_now(id);
+      if (!now) return false;
+      const std::uint64_t earlier = in_.state.find(id)->partition.start - now->start;
+      if (!take(plan_volume_size(input(), now->number, sectors + earlier))) return false;
     }
     return true;
   }
 
   // Boot files, stores and drive letters, when everything else is where it is to be.
   bool boot_files() {
-    const Renamed names(in_.before, planned_.state().table.layout, out_.changes);
+    const Renamed names(in_.before, planned_.state().table.layout);
     if (!way_.asked.has(GoalStage::boot) && (!names.any() || in_.state.systems.nothing()))
       return true;
     return take(plan_boot_files(input(), way_, names));
@@ -369,7 +347,7 @@ class Stages {
   PlannedDisk planned_;
   TableWish table_;
   PlanPart out_;
-  std::map<std::uint64_t, std::uint64_t> longer_;  // by start, in sectors
+  std::map<PartitionId, std::uint64_t> longer_;  // in sectors
 };
 
 }  // namespace

@@ -10,25 +10,25 @@ bool TableWish::only_kind() const {
   return rest.empty();
 }
 
-bool TableWish::is_gone(unsigned number) const {
-  const auto it = partitions.find(number);
+bool TableWish::is_gone(PartitionId id) const {
+  const auto it = partitions.find(id);
   return it != partitions.end() && it->second.gone;
 }
 
-std::map<unsigned, Role> TableWish::roles() const {
-  std::map<unsigned, Role> out;
-  for (const auto& [number, wish] : partitions) {
-    if (wish.role) out.emplace(number, *wish.role);
+std::map<PartitionId, Role> TableWish::roles() const {
+  std::map<PartitionId, Role> out;
+  for (const auto& [id, wish] : partitions) {
+    if (wish.role) out.emplace(id, *wish.role);
   }
   return out;
 }
 
 void apply_room(const TableWish& wish, std::vector<Partition>& partitions) {
   std::erase_if(partitions, [&wish](const Partition& p) {
-    return p.role != Role::extended && wish.is_gone(p.number);
+    return p.role != Role::extended && wish.is_gone(p.id);
   });
   for (Partition& p : partitions) {
-    const auto it = wish.partitions.find(p.number);
+    const auto it = wish.partitions.find(p.id);
     if (p.role == Role::extended || it == wish.partitions.end()) continue;
     const PartitionWish& wanted = it->second;
     if (wanted.sectors) p.sectors = *wanted.sectors;
@@ -41,10 +41,10 @@ void apply_room(const TableWish& wish, std::vector<Partition>& partitions) {
 
 void apply_small_wishes(const TableWish& wish, Layout& layout) {
   apply_room(wish, layout.partitions);
-  for (const auto& [number, wanted] : wish.partitions) {
+  for (const auto& [id, wanted] : wish.partitions) {
     if (!wanted.active) continue;
     for (Partition& p : layout.partitions) {
-      if (p.number == number)
+      if (p.id == id)
         p.active = *wanted.active;
       else if (*wanted.active)
         p.active = false;
@@ -55,7 +55,7 @@ void apply_small_wishes(const TableWish& wish, Layout& layout) {
       p.attributes =
           p.active ? p.attributes | gpt_legacy_bootable : p.attributes & ~gpt_legacy_bootable;
     }
-    const auto it = wish.partitions.find(p.number);
+    const auto it = wish.partitions.find(p.id);
     if (it == wish.partitions.end()) continue;
     const PartitionWish& wanted = it->second;
     if (wanted.type && wanted.type->index() == p.type.index()) p.type = *wanted.type;

@@ -24,16 +24,16 @@ struct PartitionWish {
 /// What a table is to become. A value.
 struct TableWish {
   std::optional<TableKind> kind{};
-  std::map<unsigned, PartitionWish> partitions{};  ///< by number, as the table has them now
-  std::vector<Partition> made{};                   ///< new ones, with the number 0
-  bool start_code = false;                         ///< LBA 0 needs code
+  std::map<PartitionId, PartitionWish> partitions{};
+  std::vector<Partition> made{};  ///< new ones, with the number 0
+  bool start_code = false;        ///< LBA 0 needs code
 
   [[nodiscard]] bool empty() const { return *this == TableWish{}; }
   /// Nothing but another kind of table.
   [[nodiscard]] bool only_kind() const;
-  [[nodiscard]] bool is_gone(unsigned number) const;
-  /// Those that are wished, by number.
-  [[nodiscard]] std::map<unsigned, Role> roles() const;
+  [[nodiscard]] bool is_gone(PartitionId id) const;
+  /// Those that are wished.
+  [[nodiscard]] std::map<PartitionId, Role> roles() const;
   bool operator==(const TableWish&) const = default;
 };
 
@@ -70,10 +70,9 @@ struct TableTarget {
 /// legacy firmware boots.
 [[nodiscard]] std::vector<Step> follow_hidden_sectors(const PlanInput& input, const Layout& after);
 
-/// Leaves out what is to be gone, and sets the lengths; numbers are the old ones.
+/// Leaves out what is to be gone, and sets the lengths.
 void apply_room(const TableWish& wish, std::vector<Partition>& partitions);
-/// Sets active, names and types as wished on a layout whose numbers are the wish's; one active at
-/// most.
+/// Sets active, names and types as wished; one active at most.
 void apply_small_wishes(const TableWish& wish, Layout& layout);
 
 /// A new MBR gets code that starts the active partition: there is no code, and the disk had a GPT,

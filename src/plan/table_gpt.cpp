@@ -70,7 +70,6 @@ class GptPlanner {
       if (s.partition.role != Role::extended) target_.partitions.push_back(convert(s));
     }
     apply_small_wishes(wish_, target_);
-    std::erase_if(out_.numbers, [this](const Renumbering& r) { return wish_.is_gone(r.before); });
     target_.sort();
   }
 
@@ -83,7 +82,6 @@ class GptPlanner {
     p.unique_id = remember_type(std::get<std::uint8_t>(s.partition.type), in_.random);
     p.table_sector.reset();
     if (s.volume) p.name = s.volume->label;
-    out_.numbers.push_back({p.number, p.number});
     return p;
   }
 

@@ -58,7 +58,7 @@ class MbrPlanner {
         if (kind == TypeClass::bios_boot) {
           ExpectedChange change;
           change.kind = ExpectedChange::Kind::gone;
-          change.start = p.start;
+          change.partition = p.id;
           out_.changes.push_back(std::move(change));
         }
         continue;
@@ -93,7 +93,7 @@ class MbrPlanner {
     if (before_.kind != TableKind::mbr || repair_ || changes_logicals()) return false;
     std::size_t slots = wish_.made.size();
     for (const Partition& p : before_.partitions)
-      slots += p.role != Role::logical && !wish_.is_gone(p.number) ? 1 : 0;
+      slots += p.role != Role::logical && !wish_.is_gone(p.id) ? 1 : 0;
     // The container follows its contents, so that what it doesn't need can be another's.
     if (const Partition* container = before_.extended(); container != nullptr) {
       for (const Partition& p : request_.partitions) {
@@ -124,8 +124,6 @@ class MbrPlanner {
   void keep_roles() {
     target_ = before_;
     apply_room(wish_, target_.partitions);
-    for (const Partition& p : target_.data_partitions())
-      out_.numbers.push_back({p.number, p.number});
     for (Partition p : wish_.made) {
       p.number = 1;
       while (target_.find(p.number) != nullptr) ++p.number;
@@ -142,7 +140,7 @@ class MbrPlanner {
   void find_arrangement() {
     if (before_.kind == TableKind::mbr) {  // who isn't asked about stays what he is
       for (const Partition& p : request_.partitions) {
-        if (!is_new(p)) request_.wanted.emplace(p.number, p.role);
+        if (!is_new(p)) request_.wanted.emplace(p.id, p.role);
       }
     }
     if (const auto found = arrange(request_)) {
@@ -153,7 +151,7 @@ class MbrPlanner {
   }
 
   [[nodiscard]] bool wants(std::size_t index, Role role) const {
-    const auto it = request_.wanted.find(request_.partitions[index].number);
+    const auto it = request_.wanted.find(request_.partitions[index].id);
     return it != request_.wanted.end() && it->second == role;
   }
 
@@ -222,7 +220,7 @@ class MbrPlanner {
   // them but one; else as they fit.
   [[nodiscard]] std::optional<Arrangement> nearest_arrangement() const {
     ArrangeRequest free_choice = request_;
-    const std::map<unsigned, Role> roles = wish_.roles();
+    const std::map<PartitionId, Role> roles = wish_.roles();
     free_choice.wanted = roles;
     if (auto found = arrange(free_choice)) return found;
     for (const auto& wish : roles) {
@@ -250,12 +248,12 @@ class MbrPlanner {
       return;
     }
     if (wish_.kind) o.goals.push_back(TableGoal{TableKind::mbr});
-    const std::map<unsigned, Role> roles = wish_.roles();
+    const std::map<PartitionId, Role> roles = wish_.roles();
     for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
       const Partition& p = request_.partitions[i];
       const Role role = other->is_logical(i) ? Role::logical : Role::primary;
       if (is_new(p)) continue;  // it has no name to ask by, and takes what is left
-      const bool asked = roles.contains(p.number);
+      const bool asked = roles.contains(p.id);
       if (asked || role != p.role) o.goals.push_back(RoleGoal{p.number, role});
     }
     o.remedy += (o.remedy.empty() ? "Ask for this instead: " : "; or ask for this instead: ") +
@@ -304,7 +302,6 @@ class MbrPlanner {
         }
       }
       to_mbr_type(p, old_number);
-      if (!is_new(request_.partitions[i])) out_.numbers.push_back({old_number, p.number});
       target_.partitions.push_back(p);
     }
     if (extended) target_.partitions.push_back(*extended);
@@ -321,7 +318,7 @@ class MbrPlanner {
 
   void to_mbr_type(Partition& p, unsigned old_number) {
     if (std::holds_alternative<std::uint8_t>(p.type)) return;
-    const SurveyedPartition* surveyed = in_.state.at(p.start);
+    const SurveyedPartition* surveyed = in_.state.find(p.id);
     const VolumeKind kind = surveyed == nullptr ? VolumeKind::unknown : surveyed->signature.kind;
     const MbrType type = mbr_type_for(p, kind);
     if (type.guessed) {
@@ -347,24 +344,19 @@ class MbrPlanner {
     p.attributes = 0;
   }
 
-  // Goals speak of the old numbers.
   void finish_target() {
-    TableWish renumbered;
-    for (const Renumbering& r : out_.numbers) {
-      const auto wish = wish_.partitions.find(r.before);
-      if (wish == wish_.partitions.end()) continue;
-      renumbered.partitions[r.after] = {.active = wish->second.active, .type = wish->second.type};
-    }
-    apply_small_wishes(renumbered, target_);
-    for (const auto& [number, wish] : renumbered.partitions) {
-      const Partition* p = target_.find(number);
-      if (wish.active.value_or(false) && p != nullptr && p->role == Role::logical) {
-        out_.obstacle(
-            ObstacleCode::active_logical,
-            fmt::format("partition {} is logical: firmware starts from primary partitions only",
-                        number),
-            "Make it primary as well", 0, number);
-      }
+    TableWish small;
+    for (const auto& [id, wish] : wish_.partitions)
+      small.partitions[id] = {.active = wish.active, .type = wish.type};
+    apply_small_wishes(small, target_);
+    for (const auto& [id, wish] : wish_.partitions) {
+      const Partition* p = target_.find(id);
+      if (!wish.active.value_or(false) || p == nullptr || p->role != Role::logical) continue;
+      out_.obstacle(
+          ObstacleCode::active_logical,
+          fmt::format("partition {} is logical: firmware starts from primary partitions only",
+                      p->number),
+          "Make it primary as well", 0, p->number);
     }
     if (target_ == before_ && !(wish_.start_code && gets_code_))
       out_.obstacle(ObstacleCode::already, "the disk is in this state already",
@@ -373,9 +365,11 @@ class MbrPlanner {
 
   void add_consents() {
     if (before_.kind != TableKind::gpt) {
-      const bool renumbered = std::any_of(out_.numbers.begin(), out_.numbers.end(),
-                                          [](const Renumbering& r) { return r.before != r.after; });
-      if (renumbered)
+      const std::vector<Partition> parts = before_.data_partitions();
+      if (std::any_of(parts.begin(), parts.end(), [this](const Partition& was) {
+            const Partition* is = target_.find(was.id);
+            return is != nullptr && is->number != was.number;
+          }))
         out_.consent(
             ConsentCode::renumbered,
             "partitions get other numbers; a system that names them by number must be told");

@@ -106,9 +106,9 @@ Times expected_times(const Device& device, const Survey& survey, const Pace& pac
   out.by_places = seconds_at_least + passes_of_job * structures;
   for (const Step& step : a.steps) {
     if (step.volume() == nullptr) continue;
-    const auto was = start_before(a.changes, step.volume()->place.first);
     for (const SurveyedPartition& s : survey.partitions) {
-      if (was == s.partition.start) out.by_places += passes_of_rewrite * s.seconds;
+      if (s.partition.role != Role::extended && s.partition.id == step.partition())
+        out.by_places += passes_of_rewrite * s.seconds;
     }
   }
   // What is written is made twice, kept for the way back, and read again.

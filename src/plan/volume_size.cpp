@@ -175,7 +175,7 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
   if (out.steps.empty()) return out;
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::relabelled;
-  change.start = s->partition.start;
+  change.partition = s->partition.id;
   change.text = label;
   out.changes.push_back(std::move(change));
   return out;

@@ -127,7 +127,7 @@ std::string assessment_text(const Assessment& a, const TextStyle& style, Proof p
   }
   out += "\n";
   out += wrap("steps    " + step_words(a), style, "  ", "           ");
-  if (!a.numbers.empty()) out += wrap("numbers  " + number_words(a), style, "  ", "           ");
+  if (!a.numbers().empty()) out += wrap("numbers  " + number_words(a), style, "  ", "           ");
   out += volume_lines(a, style);
   out += wrap("writes   " + write_words(a), style, "  ", "           ");
   out += wrap(proof == Proof::places

@@ -122,7 +122,7 @@ std::vector<MapCell> map_cells(const Layout& layout, const std::vector<Contents>
     cell.role = p.number == 0 ? "" : name_of(p.role);
     cell.in_extended = p.role == Role::logical;
     const auto it = std::find_if(contents.begin(), contents.end(),
-                                 [&p](const Contents& c) { return c.start == p.start; });
+                                 [&p](const Contents& c) { return c.partition == p.id; });
     if (it != contents.end()) {
       cell.holds = it->kind;
       cell.label = printable(it->label);

@@ -19,13 +19,6 @@ const Partition* efi_system(const Layout& layout) {
   return it == layout.partitions.end() ? nullptr : &*it;
 }
 
-const Partition* partition_at(const Layout& layout, std::optional<std::uint64_t> start) {
-  const auto it = std::find_if(
-      layout.partitions.begin(), layout.partitions.end(),
-      [start](const Partition& p) { return p.start == start && p.role != Role::extended; });
-  return it == layout.partitions.end() ? nullptr : &*it;
-}
-
 void firmware_of_gpt(const Layout& after, std::vector<NextStep>& out) {
   const Partition* efi = efi_system(after);
   out.push_back(
@@ -121,12 +114,13 @@ struct NewKinds {
   std::string kind, kind_of_loaders;
 
   explicit NewKinds(const Assessment& a) {
+    const Expectation expectation = a.expectation();
     for (const Contents& c : a.contents) {
       if (c.kind == c.kind_after || c.fate != Contents::Fate::stays) continue;
-      const Partition* p = partition_at(a.before, c.start);
+      const Partition* p = a.before.find(c.partition);
       kind = title_of(kind_named(c.kind_after));
       volumes.add(p);
-      if (opens(a.changes, c.start)) {
+      if (expectation.opens(p == nullptr ? 0 : p->start)) {
         opened.add(p);
       } else if (p != nullptr && p->active) {
         with_loaders.add(p);
@@ -149,17 +143,16 @@ void steps_of_letters(const Assessment& a, std::vector<NextStep>& out) {
 
 // Of another size, label or start.
 void steps_of_changed_volumes(const Assessment& a, std::vector<NextStep>& out) {
-  std::set<std::uint64_t> said;
+  std::set<PartitionId> said;
   for (const Contents& c : a.contents) {
-    if (c.kind != c.kind_after && c.fate != Contents::Fate::added) said.insert(c.start);
+    if (c.kind != c.kind_after) said.insert(c.partition);
   }
   Names changed;
   for (const Step& step : a.steps) {
     const VolumeChange* v = step.volume();
     if (v == nullptr || v->from != v->to) continue;
-    const auto before = start_before(a.changes, v->place.first);
-    if (!before || !said.insert(*before).second) continue;
-    changed.add(partition_at(a.after, start_after(a.changes, *before)));
+    if (!said.insert(step.partition()).second) continue;
+    changed.add(a.after.find(step.partition()));
   }
   if (changed.empty()) return;
   out.push_back({"look-again", "Volumes that were changed in place",
@@ -172,7 +165,7 @@ void steps_of_new_partitions(const Assessment& a, std::vector<NextStep>& out) {
   Names fresh;
   for (const Partition& p : a.after.data_partitions()) {
     const bool of_start = a.boot && class_of(p.type) == TypeClass::efi_system;
-    if (!of_start && !start_before(a.changes, p.start)) fresh.add(&p);
+    if (!of_start && a.before.find(p.id) == nullptr) fresh.add(&p);
   }
   if (fresh.empty()) return;
   out.push_back({"new", "New partitions",
@@ -183,7 +176,7 @@ void steps_of_new_partitions(const Assessment& a, std::vector<NextStep>& out) {
 
 void steps_of_numbers(const Assessment& a, std::vector<NextStep>& out) {
   std::string text;
-  for (const Renumbering& r : a.numbers) {
+  for (const Renumbering& r : a.numbers()) {
     if (r.before != r.after)
       text += fmt::format("{}p{} is now p{}", text.empty() ? "" : ", ", r.before, r.after);
   }

@@ -19,7 +19,10 @@ std::vector<Contents> contents_of(const Survey& survey) {
   std::vector<Contents> out;
   for (const SurveyedPartition& s : survey.partitions) {
     const std::string kind = s.volume ? name_of(s.volume->kind) : s.signature.description;
-    out.push_back({s.partition.start, kind, s.volume ? s.volume->label : "", kind});
+    out.push_back({.partition = s.partition.id,
+                   .kind = kind,
+                   .label = s.volume ? s.volume->label : "",
+                   .kind_after = kind});
   }
   return out;
 }

@@ -40,7 +40,7 @@ std::string goal_words(const Assessment& a) {
 
 std::string number_words(const Assessment& a) {
   std::string changed;
-  for (const Renumbering& r : a.numbers) {
+  for (const Renumbering& r : a.numbers()) {
     if (r.before != r.after)
       changed += fmt::format("{}p{} → p{}", changed.empty() ? "" : ", ", r.before, r.after);
   }
@@ -62,9 +62,8 @@ std::string deleted_words(const Assessment& a) {
   std::string out;
   for (const ExpectedChange& c : a.changes) {
     if (c.kind != ExpectedChange::Kind::gone || !c.path.empty()) continue;
-    for (const Partition& p : a.before.data_partitions()) {
-      if (p.start == c.start) out += (out.empty() ? " but " : ", ") + part_name(p.number);
-    }
+    if (const Partition* p = a.before.find(c.partition))
+      out += (out.empty() ? " but " : ", ") + part_name(p->number);
   }
   return out.empty() ? "" : out + ", deleted as planned";
 }
@@ -76,14 +75,10 @@ std::string place_words(const Difference& d) {
 std::vector<Contents> contents_after(const Assessment& a) {
   std::vector<Contents> out;
   for (Contents c : a.contents) {
-    const std::uint64_t before = c.start;
-    const bool added = c.fate == Contents::Fate::added;
-    const auto start = added ? before : start_after(a.changes, before);
-    if (!start) continue;
+    if (c.fate == Contents::Fate::gone) continue;
     c.kind = c.kind_after;
-    c.start = *start;
     for (const ExpectedChange& change : a.changes) {
-      if (change.kind == ExpectedChange::Kind::relabelled && change.start == before)
+      if (change.kind == ExpectedChange::Kind::relabelled && change.partition == c.partition)
         c.label = change.text;
     }
     out.push_back(std::move(c));

@@ -53,6 +53,12 @@ std::unique_ptr<VolumeReader> open_if_sound(const Device& volume, const VolumeCh
 
 }  // namespace
 
+PartitionId Step::partition() const {
+  const VolumeChange* change = volume();
+  const Partition* p = change == nullptr ? nullptr : target_.at(change->new_place().first);
+  return p == nullptr ? PartitionId::none : p->id;
+}
+
 SectorSet owned_sectors(const Device& device) {
   return read_table(device).all_owned();
 }
@@ -86,9 +92,8 @@ OwnedSectors owned_for(const Step& step) {
 
 disk::DiskState after(const Step& step, disk::DiskState state) {
   const VolumeChange* change = step.volume();
-  if (change != nullptr) state.move_start(change->place.first, change->new_place().first);
   state.set_layout(step.target());
-  if (change != nullptr) state.set_kind(change->new_place().first, change->to);
+  if (change != nullptr) state.set_kind(step.partition(), change->to);
   return state;
 }
 

@@ -34,6 +34,14 @@ const char* name_of(Role role) {
   return "primary";
 }
 
+bool Partition::operator==(const Partition& other) const {
+  const auto said = [](const Partition& p) {
+    return std::tie(p.number, p.role, p.start, p.sectors, p.type, p.name, p.unique_id, p.attributes,
+                    p.active, p.table_sector);
+  };
+  return said(*this) == said(other);
+}
+
 const Partition* Layout::find(unsigned number) const {
   const auto it = std::find_if(partitions.begin(), partitions.end(),
                                [number](const Partition& p) { return p.number == number; });
@@ -42,6 +50,19 @@ const Partition* Layout::find(unsigned number) const {
 
 Partition* Layout::find(unsigned number) {
   return const_cast<Partition*>(std::as_const(*this).find(number));
+}
+
+const Partition* Layout::find(PartitionId id) const {
+  const auto it = std::find_if(partitions.begin(), partitions.end(),
+                               [id](const Partition& p) { return p.id == id; });
+  return id == PartitionId::none || it == partitions.end() ? nullptr : &*it;
+}
+
+const Partition* Layout::at(std::uint64_t start) const {
+  const auto it = std::find_if(partitions.begin(), partitions.end(), [start](const Partition& p) {
+    return p.start == start && p.role != Role::extended;
+  });
+  return it == partitions.end() ? nullptr : &*it;
 }
 
 const Partition* Layout::extended() const {
@@ -63,6 +84,12 @@ void Layout::sort() {
                      return std::tuple(a.start, a.role != Role::extended, a.number) <
                             std::tuple(b.start, b.role != Role::extended, b.number);
                    });
+}
+
+void Layout::give_ids() {
+  std::uint32_t last = 0;
+  for (Partition& p : partitions)
+    p.id = p.role == Role::extended ? PartitionId::none : PartitionId{++last};
 }
 
 std::string Layout::id_text() const {

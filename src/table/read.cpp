@@ -155,6 +155,7 @@ TableReading read_table(const Device& device) {
   reading.settle_unfinished =
       mbr.signature.value() == table::mbr_signature && mbr.unknown.value() == table::settle_mark;
   dispatch(device, mbr, sector0.has_value(), reading);
+  reading.layout.give_ids();
   if (reading.settle_unfinished) {
     table::FindingList(reading.findings)
         .add(Rule::table_settle_unfinished, Severity::warning, 0,

@@ -16,16 +16,21 @@ using Kind = ExpectedChange::Kind;
 
 class Comparer final : public NodePairs {
  public:
-  Comparer(Comparison& out, AccessTimes accessed, const std::vector<ExpectedChange>& changes)
-      : out_(out), accessed_(accessed), changes_(changes), came_(changes.size()) {}
+  Comparer(Comparison& out, AccessTimes accessed, const Expectation& expectation)
+      : out_(out),
+        accessed_(accessed),
+        expectation_(expectation),
+        changes_(expectation.changes()),
+        came_(changes_.size()) {}
 
   /// What was expected and didn't come is a difference.
   void finish(const Recording& before, const Manifest& after) {
     for (std::size_t i = 0; i < changes_.size(); ++i) {
       const ExpectedChange& c = changes_[i];
-      unsigned number = number_in(before.volumes(), before.ranges(), c.start);
-      if (number == 0) number = number_in(after.volumes, after.ranges, c.start);
-      const std::string text = words_of(c);
+      const std::uint64_t start = expectation_.first_start(c.partition);
+      unsigned number = number_in(before.volumes(), before.ranges(), start);
+      if (number == 0) number = number_in(after.volumes, after.ranges, start);
+      const std::string text = words_of(c, start);
       if (!came_[i]) {
         add(kind_of(c.kind), number, c.path, "was to be changed, and was not: " + text);
         continue;
@@ -46,9 +51,11 @@ class Comparer final : public NodePairs {
 
   /// A whole partition that was to go, or to be new.
   bool expects_partition(std::uint64_t start, Kind kind) {
+    const PartitionId id =
+        kind == Kind::gone ? expectation_.id_before(start) : expectation_.id_after(start);
     for (std::size_t i = 0; i < changes_.size(); ++i) {
       const ExpectedChange& c = changes_[i];
-      if (c.kind != kind || c.start != start || !c.path.empty()) continue;
+      if (c.kind != kind || c.partition != id || !c.path.empty()) continue;
       came_[i] = true;
       return true;
     }
@@ -57,9 +64,10 @@ class Comparer final : public NodePairs {
 
   /// A volume where there was one range.
   bool expects_opened(std::uint64_t start, VolumeKind kind) {
+    const PartitionId id = expectation_.id_after(start);
     for (std::size_t i = 0; i < changes_.size(); ++i) {
       const ExpectedChange& c = changes_[i];
-      if (c.kind != Kind::opened || c.start != start || c.text != name_of(kind)) continue;
+      if (c.kind != Kind::opened || c.partition != id || c.text != name_of(kind)) continue;
       came_[i] = true;
       return true;
     }
@@ -71,7 +79,8 @@ class Comparer final : public NodePairs {
     if (after.untouched) return;
     before_ = &before;
     after_ = &after;
-    find_expected();
+    const PartitionId id = expectation_.id_before(before.start);
+    find_expected(id);
     if (const auto label = of_volume_; label && after.info.label == changes_[*label].text) {
       came_[*label] = true;
     } else if (before.info.label != after.info.label)
@@ -80,9 +89,9 @@ class Comparer final : public NodePairs {
                       printable(after.info.label)));
     for (std::size_t i = 0; i < changes_.size(); ++i) {
       const ExpectedChange& c = changes_[i];
-      if (c.kind == Kind::begins && c.start == before.start) came_[i] = after.start == c.size;
+      if (c.kind == Kind::begins && c.partition == id) came_[i] = after.start == c.size;
     }
-    pair_nodes(nodes, after.tree, renamings(changes_, before.start), *this);
+    pair_nodes(nodes, after.tree, renamings(changes_, id), *this);
   }
 
   void ranges(const ManifestRange& before, const ManifestRange& after) {
@@ -199,13 +208,13 @@ class Comparer final : public NodePairs {
     return came_[*i];
   }
 
-  void find_expected() {
+  void find_expected(PartitionId partition) {
     expected_now_.clear();
     expected_then_.clear();
     of_volume_.reset();
     for (std::size_t i = 0; i < changes_.size(); ++i) {
       const ExpectedChange& c = changes_[i];
-      if (c.start != before_->start) continue;
+      if (c.partition != partition) continue;
       if (c.kind == Kind::relabelled) {
         of_volume_ = i;
       } else if (c.kind == Kind::added || c.kind == Kind::folder || c.kind == Kind::written) {
@@ -321,6 +330,7 @@ class Comparer final : public NodePairs {
 
   Comparison& out_;
   AccessTimes accessed_;
+  const Expectation& expectation_;
   const std::vector<ExpectedChange>& changes_;
   std::vector<bool> came_;
   const Expected nothing_{};
@@ -331,24 +341,32 @@ class Comparer final : public NodePairs {
   const ManifestVolume* after_ = nullptr;
 };
 
-// Pairs by start where both sides have one there, so that a dropped partition shifts nothing.
-// What was to begin elsewhere counts by where it was; what was to be new is on one side alone.
+// Pairs by where they began, so that a dropped partition shifts nothing, and one that begins where
+// another began isn't taken for it. What was to be new is on one side alone.
 template <typename Then, typename Now, typename Both, typename Gone, typename Came>
 void pair_by_start(const std::vector<Then>& before, const std::vector<Now>& after,
-                   const std::vector<ExpectedChange>& changes, Both both, Gone gone, Came came) {
-  auto x = before.begin();
-  auto y = after.begin();
-  while (x != before.end() || y != after.end()) {
-    const auto there = y == after.end() ? std::nullopt : start_before(changes, y->start);
-    const bool is_new = y != after.end() && !there;
-    if (!is_new && (!there || (x != before.end() && x->start < *there))) {
-      gone(*x++);
-    } else if (is_new || x == before.end() || *there < x->start) {
-      came(*y++);
-    } else {
-      both(*x++, *y++);
-    }
+                   const Expectation& expectation, Both both, Gone gone, Came came) {
+  struct There {
+    const Now* item;
+    bool is_new;
+    std::uint64_t start;  // before; of a new one, now
+  };
+  std::vector<There> all;
+  for (const Now& now : after) {
+    const auto then = expectation.start_before(now.start);
+    all.push_back({&now, !then, then.value_or(now.start)});
   }
+  std::stable_sort(all.begin(), all.end(),
+                   [](const There& a, const There& b) { return a.start < b.start; });
+  auto x = before.begin();
+  for (const There& y : all) {
+    while (x != before.end() && x->start < y.start) gone(*x++);
+    if (!y.is_new && x != before.end() && x->start == y.start)
+      both(*x++, *y.item);
+    else
+      came(*y.item);
+  }
+  while (x != before.end()) gone(*x++);
 }
 
 }  // namespace
@@ -367,24 +385,23 @@ Comparison tree::with_seals(Comparison comparison, const Recording& before, cons
 }
 
 Comparison tree::compare_with_changes(const Recording& before, const Manifest& after,
-                                      AccessTimes accessed,
-                                      const std::vector<ExpectedChange>& changes) {
+                                      AccessTimes accessed, const Expectation& expectation) {
   Comparison out;
   out.recorded = before.files();
   // Of a volume that is to be read again nothing but the range was to be recorded.
   const auto opened = static_cast<std::uint64_t>(std::count_if(
       before.ranges().begin(), before.ranges().end(),
-      [&](const ManifestRange& r) { return !r.fault.empty() && opens(changes, r.start); }));
+      [&](const ManifestRange& r) { return !r.fault.empty() && expectation.opens(r.start); }));
   out.left_out = std::max(before.left_out() - opened, after.left_out());
   out.unreadable = std::max(before.unreadable_files(), after.unreadable_files());
   out.unreadable_ranges = std::max(before.unreadable_ranges(), after.unreadable_ranges());
   out.chosen = before.chosen();
   out.accessed = accessed == AccessTimes::compared;
   out.proof = before.proof();
-  Comparer comparer(out, accessed, changes);
+  Comparer comparer(out, accessed, expectation);
   // What is there was in a place that could not be read then, and not recorded.
   const auto was_unseen = [&](std::uint64_t start) {
-    const auto then = start_before(changes, start);
+    const auto then = expectation.start_before(start);
     const auto& ranges = before.ranges();
     return then && std::any_of(ranges.begin(), ranges.end(), [&](const ManifestRange& r) {
              return !r.fault.empty() && SectorRange{r.start, r.sectors}.contains(*then);
@@ -408,7 +425,7 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
                     gone ? "can't be read there any more" : "was not there before"));
   };
   pair_by_start(
-      before.volumes(), after.volumes, changes,
+      before.volumes(), after.volumes, expectation,
       [&](const RecordedVolume& a, const ManifestVolume& b) {
         comparer.volumes(a, *before.nodes(a), b);
       },
@@ -433,7 +450,7 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
                              gone ? "is not there any more" : "was not there before"));
   };
   pair_by_start(
-      before.ranges(), after.ranges, changes,
+      before.ranges(), after.ranges, expectation,
       [&](const ManifestRange& a, const ManifestRange& b) { comparer.ranges(a, b); },
       [&](const ManifestRange& r) { one_range(r, after.volumes, true); },
       [&](const ManifestRange& r) { one_range(r, before.volumes(), false); });

@@ -9,14 +9,14 @@ namespace nuvrat::tree {
 
 /// Without the seals, which take as long again.
 [[nodiscard]] Comparison compare_with_changes(const Recording& before, const Manifest& after,
-                                              AccessTimes accessed,
-                                              const std::vector<ExpectedChange>& changes);
+                                              AccessTimes accessed, const Expectation& expectation);
 /// The same with them; by places there are none. `seal`: of `after`, where it is known.
 [[nodiscard]] Comparison with_seals(Comparison comparison, const Recording& before,
                                     const Manifest& after, const std::string& seal = "");
 
-/// The kind of difference that an expected change is, and what is said of it.
+/// The kind of difference that an expected change is, and what is said of it; `start`: where the
+/// partition began.
 [[nodiscard]] DifferenceKind kind_of(ExpectedChange::Kind kind);
-[[nodiscard]] std::string words_of(const ExpectedChange& change);
+[[nodiscard]] std::string words_of(const ExpectedChange& change, std::uint64_t start);
 
 }  // namespace nuvrat::tree

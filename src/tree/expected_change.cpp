@@ -70,13 +70,13 @@ DifferenceKind tree::kind_of(ExpectedChange::Kind kind) {
   return DifferenceKind::content;
 }
 
-std::string tree::words_of(const ExpectedChange& c) {
+std::string tree::words_of(const ExpectedChange& c, std::uint64_t start) {
   std::string text = kind_words(c.kind);
   if (c.kind == ExpectedChange::Kind::added && c.path.empty()) text = "a new partition";
   if (c.kind == ExpectedChange::Kind::gone && c.path.empty())
     text = "the partition was to be deleted, and is";
   if (c.kind == ExpectedChange::Kind::begins)
-    text = fmt::format("begins at sector {} now, and at {} before", c.size, c.start);
+    text = fmt::format("begins at sector {} now, and at {} before", c.size, start);
   if (c.kind == ExpectedChange::Kind::resized) text = fmt::format("{} bytes now, {}", c.size, text);
   if (c.kind == ExpectedChange::Kind::written)
     text = fmt::format("{} bytes now, SHA-256 {}, as planned", c.size, c.text.substr(0, 16));
@@ -113,36 +113,54 @@ const char* name_of(ExpectedChange::Kind kind) {
   return "resized";
 }
 
-std::optional<std::uint64_t> start_after(const std::vector<ExpectedChange>& changes,
-                                         std::uint64_t start) {
-  for (const ExpectedChange& c : changes) {
-    if (c.start != start || !c.path.empty()) continue;
-    if (c.kind == ExpectedChange::Kind::begins) return c.size;
-    if (c.kind == ExpectedChange::Kind::gone) return std::nullopt;
-  }
-  return start;
+const std::vector<ExpectedChange>& Expectation::changes() const {
+  static const std::vector<ExpectedChange> none;
+  return changes_ == nullptr ? none : *changes_;
 }
 
-std::optional<std::uint64_t> start_before(const std::vector<ExpectedChange>& changes,
-                                          std::uint64_t start) {
-  for (const ExpectedChange& c : changes) {
-    if (c.kind == ExpectedChange::Kind::begins && c.size == start) return c.start;
-    if (c.kind == ExpectedChange::Kind::added && c.start == start && c.path.empty())
-      return std::nullopt;
-  }
-  return start;
+PartitionId Expectation::id_before(std::uint64_t start) const {
+  const auto it = std::find_if(starts_.begin(), starts_.end(),
+                               [start](const PartitionStarts& s) { return s.before == start; });
+  return it == starts_.end() ? PartitionId::none : it->id;
 }
 
-bool opens(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
-  return std::any_of(changes.begin(), changes.end(), [start](const ExpectedChange& c) {
-    return c.kind == ExpectedChange::Kind::opened && c.start == start;
+PartitionId Expectation::id_after(std::uint64_t start) const {
+  const auto it = std::find_if(starts_.begin(), starts_.end(),
+                               [start](const PartitionStarts& s) { return s.after == start; });
+  return it == starts_.end() ? PartitionId::none : it->id;
+}
+
+std::optional<std::uint64_t> Expectation::start_after(std::uint64_t start) const {
+  const auto it = std::find_if(starts_.begin(), starts_.end(),
+                               [start](const PartitionStarts& s) { return s.before == start; });
+  return it == starts_.end() ? start : it->after;
+}
+
+std::optional<std::uint64_t> Expectation::start_before(std::uint64_t start) const {
+  const auto it = std::find_if(starts_.begin(), starts_.end(),
+                               [start](const PartitionStarts& s) { return s.after == start; });
+  return it == starts_.end() ? start : it->before;
+}
+
+std::uint64_t Expectation::first_start(PartitionId id) const {
+  const auto it = std::find_if(starts_.begin(), starts_.end(),
+                               [id](const PartitionStarts& s) { return s.id == id; });
+  if (it == starts_.end()) return 0;
+  return it->before ? *it->before : it->after.value_or(0);
+}
+
+bool Expectation::opens(std::uint64_t start) const {
+  const PartitionId id = id_before(start);
+  return std::any_of(changes().begin(), changes().end(), [id](const ExpectedChange& c) {
+    return c.kind == ExpectedChange::Kind::opened && c.partition == id;
   });
 }
 
-void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {
-  for (const ExpectedChange& change : changes) {
-    ManifestVolume* v = volume_at(recorded.volumes, change.start);
-    if (change.kind != ExpectedChange::Kind::resized || v == nullptr) continue;
+void expect(const Expectation& expectation, Manifest& recorded) {
+  for (const ExpectedChange& change : expectation.changes()) {
+    if (change.kind != ExpectedChange::Kind::resized) continue;
+    ManifestVolume* v = volume_at(recorded.volumes, expectation.first_start(change.partition));
+    if (v == nullptr) continue;
     const FileTree::Id id = v->tree.find(change.path);
     if (id == FileTree::none) continue;
     v->tree.set_size(id, change.size);  // its hash is of what could be read, then as now
@@ -151,10 +169,10 @@ void expect(const std::vector<ExpectedChange>& changes, Manifest& recorded) {
 }
 
 Comparison compare_expected(const Manifest& expected, const Manifest& after,
-                            const std::vector<ExpectedChange>& changes) {
+                            const Expectation& expectation) {
   const Recording recorded(expected);
-  return with_seals(compare_with_changes(recorded, after, AccessTimes::compared, changes), recorded,
-                    after);
+  return with_seals(compare_with_changes(recorded, after, AccessTimes::compared, expectation),
+                    recorded, after);
 }
 
 }  // namespace nuvrat

@@ -110,10 +110,10 @@ class Pairing {
 
 }  // namespace
 
-Renamings tree::renamings(const std::vector<ExpectedChange>& changes, std::uint64_t start) {
+Renamings tree::renamings(const std::vector<ExpectedChange>& changes, PartitionId partition) {
   Renamings out;
   for (const ExpectedChange& c : changes) {
-    if (c.kind != ExpectedChange::Kind::renamed || c.start != start) continue;
+    if (c.kind != ExpectedChange::Kind::renamed || c.partition != partition) continue;
     const std::u16string path = to_utf16(c.path);
     const std::size_t slash = path.rfind(u'/');
     const std::size_t name = slash == path.npos ? 0 : slash + 1;

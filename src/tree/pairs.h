@@ -28,8 +28,9 @@ class NodePairs {
 
 /// New names by the folder's path and the old name.
 using Renamings = std::map<std::u16string, std::map<std::u16string, std::u16string>>;
-/// Those expected on the volume that began there.
-[[nodiscard]] Renamings renamings(const std::vector<ExpectedChange>& changes, std::uint64_t start);
+/// Those expected on the partition's volume.
+[[nodiscard]] Renamings renamings(const std::vector<ExpectedChange>& changes,
+                                  PartitionId partition);
 
 /// Pairs by path, renamed ones with what they have become.
 void pair_nodes(RecordedNodes& recorded, const FileTree& now, const Renamings& renamed,

@@ -189,11 +189,11 @@ Digest tree::range_place(SectorRange range) {
 }
 
 void tree::hash_unsettled(Recording& before, const Device& was, Manifest& after, const Device& is,
-                          const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                          const Expectation& expectation, const SectorSet& written,
                           Progress& progress) {
   if (before.proof() != Proof::places) return;  // all of it is hashed
   for (ManifestVolume& b : after.volumes) {
-    const auto start = start_before(changes, b.start);
+    const auto start = expectation.start_before(b.start);
     const RecordedVolume* a = start ? at_start(before.volumes(), *start) : nullptr;
     if (a == nullptr || b.untouched) continue;
     const Places then = places_of(*before.nodes(*a));
@@ -201,7 +201,7 @@ void tree::hash_unsettled(Recording& before, const Device& was, Manifest& after,
     hash_in(b, is, then, written, progress);
   }
   for (ManifestRange& b : after.ranges) {
-    const auto start = start_before(changes, b.start);
+    const auto start = expectation.start_before(b.start);
     const ManifestRange* a = start ? at_start(before.ranges(), *start) : nullptr;
     if (a == nullptr || is_settled(*a, b, written)) continue;
     ManifestRange hashed = *a;
@@ -212,16 +212,16 @@ void tree::hash_unsettled(Recording& before, const Device& was, Manifest& after,
 }
 
 void tree::hash_unsettled(const Recording& before, Manifest& after, const Device& is,
-                          const std::vector<ExpectedChange>& changes, const SectorSet& written,
+                          const Expectation& expectation, const SectorSet& written,
                           Progress& progress) {
   if (before.proof() != Proof::places) return;
   for (ManifestVolume& b : after.volumes) {
-    const auto start = start_before(changes, b.start);
+    const auto start = expectation.start_before(b.start);
     const auto nodes = start ? before.nodes_at(*start) : nullptr;
     if (nodes != nullptr) hash_in(b, is, places_of(*nodes), written, progress);
   }
   for (ManifestRange& b : after.ranges) {
-    const auto start = start_before(changes, b.start);
+    const auto start = expectation.start_before(b.start);
     const ManifestRange* a = start ? at_start(before.ranges(), *start) : nullptr;
     if (a != nullptr && !is_settled(*a, b, written)) hash_range(b, is, progress);
   }

@@ -41,13 +41,11 @@ struct HashedFile {
 
 /// Hashes, on each side, what places alone can't tell: what lies elsewhere on the other side, and
 /// what lies on sectors that were written in between. The hash takes the place's place in what was
-/// recorded. Partitions are paired by where they begin, as `changes` say.
+/// recorded. Partitions are paired by where they begin, as `expectation` says.
 void hash_unsettled(Recording& before, const Device& was, Manifest& after, const Device& is,
-                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
-                    Progress& progress);
+                    const Expectation& expectation, const SectorSet& written, Progress& progress);
 /// The same where only the disk of now is at hand.
 void hash_unsettled(const Recording& before, Manifest& after, const Device& is,
-                    const std::vector<ExpectedChange>& changes, const SectorSet& written,
-                    Progress& progress);
+                    const Expectation& expectation, const SectorSet& written, Progress& progress);
 
 }  // namespace nuvrat::tree

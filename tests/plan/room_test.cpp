@@ -85,11 +85,11 @@ void must_be_as_wished(const Device& disk, const Assessment& a) {
     const auto* size = goal.as<SizeGoal>();
     if (front == nullptr && label == nullptr && size == nullptr) continue;
     const Partition& before = *a.before.find(*goal.partition());
-    const auto now = std::find_if(
-        survey.partitions.begin(), survey.partitions.end(), [&](const SurveyedPartition& s) {
-          return s.partition.start == start_after(a.changes, before.start) &&
-                 s.partition.role != Role::extended;
-        });
+    const auto now = std::find_if(survey.partitions.begin(), survey.partitions.end(),
+                                  [&](const SurveyedPartition& s) {
+                                    return s.partition.start == a.after.find(before.id)->start &&
+                                           s.partition.role != Role::extended;
+                                  });
     REQUIRE(now != survey.partitions.end());
     if (front != nullptr) {
       CHECK(now->partition.start < before.start);

@@ -213,19 +213,20 @@ TEST_CASE("report: what is left to the owner follows from what was done") {
   active.active = true;
   a.after.partitions = {active};
   CHECK(next_steps(a)[0].text.find("p3 is active") != std::string::npos);
+  a.after.give_ids();
   a.before = a.after;
-  a.numbers = {{5, 3}, {1, 1}};
+  a.before.partitions[0].number = 5;
   CHECK(codes(a) == "numbers look ");
   CHECK(next_steps(a)[0].text.find("p5 is now p3.") != std::string::npos);
-  CHECK(codes(a).find("new") == std::string::npos);
-  a.before.partitions[0].start = 2048;
-  a.changes = {{ExpectedChange::Kind::added, 0, "", 0}};
-  CHECK(codes(a) == "new numbers look ");  // it begins where none did
-  a.changes = {{ExpectedChange::Kind::begins, 2048, "", 0}};
-  CHECK(codes(a) == "letters numbers look ");  // it is the same one
-  a.changes.clear();
+  const PartitionId id = a.before.partitions[0].id;
+  a.after.partitions[0].id = PartitionId{7};
+  CHECK(codes(a) == "new look ");  // another one, though it begins where the first did
+  a.after.partitions[0].id = id;
   a.after.partitions[0].start = 2048;
-  a.contents = {{2048, "fat32", "", "ntfs"}};
+  a.changes = {{.kind = ExpectedChange::Kind::begins, .partition = id, .size = 2048}};
+  CHECK(codes(a) == "letters numbers look ");  // the same one
+  a.changes.clear();
+  a.contents = {{.partition = id, .kind = "fat32", .kind_after = "ntfs"}};
   CHECK(codes(a) == "loader system-check letters numbers look ");
 }
 

@@ -96,21 +96,13 @@ void add_files(Changes& out, const Manifest& before, const Manifest& after) {
   out.add("Partitions of other kinds", ranges(before), same ? "as before" : ranges(after), !same);
 }
 
-// The partition of the other layout that begins there; null: none does.
-const Partition* at_start(const Layout& layout, std::optional<std::uint64_t> start) {
-  for (const Partition& p : layout.partitions) {
-    if (p.role != Role::extended && p.start == start) return &p;
-  }
-  return nullptr;
-}
-
 // One row for a property of partitions: those where it differs, or that none does.
 template <typename Text>
 void add_property(Changes& out, const Assessment& a, const std::string& what, Text text) {
   std::vector<std::string> before;
   std::vector<std::string> after;
   for (const Partition& p : a.before.data_partitions()) {
-    const Partition* q = at_start(a.after, start_after(a.changes, p.start));
+    const Partition* q = a.after.find(p.id);
     const std::string was = text(p, a.before);
     const std::string is = q == nullptr ? "not there" : text(*q, a.after);
     if (was == is) continue;
@@ -118,7 +110,7 @@ void add_property(Changes& out, const Assessment& a, const std::string& what, Te
     after.push_back(esc((q == nullptr ? "" : part_name(q->number) + ": ") + is));
   }
   for (const Partition& p : a.after.data_partitions()) {
-    if (at_start(a.before, start_before(a.changes, p.start)) != nullptr) continue;
+    if (a.before.find(p.id) != nullptr) continue;
     before.push_back("not there");
     after.push_back(esc(part_name(p.number) + ": " + text(p, a.after)));
   }
@@ -171,7 +163,7 @@ std::string changes_section(const CaseRecord& r) {
   for (const Contents& c : a.contents) {
     if (c.kind == c.kind_after) continue;
     const bool added = c.fate == Contents::Fate::added;
-    const Partition* p = at_start(added ? a.after : a.before, c.start);
+    const Partition* p = (added ? a.after : a.before).find(c.partition);
     const std::string name = p == nullptr ? "" : part_name(p->number) + ": ";
     from.push_back(esc((added ? "" : name) + kind_words(c.kind)));
     const bool gone = c.fate == Contents::Fate::gone;

@@ -165,7 +165,7 @@ std::string comparison_part(const Comparison& c) {
 }
 
 // What was to be read again is said where the rest is.
-std::string left_out_part(const Manifest& before, const std::vector<ExpectedChange>& changes) {
+std::string left_out_part(const Manifest& before, const Expectation& expectation) {
   std::uint64_t all = before.left_out();
   HtmlTable list{"What could not be read, and was neither recorded nor compared",
                  {"place", "why"},
@@ -179,7 +179,7 @@ std::string left_out_part(const Manifest& before, const std::vector<ExpectedChan
   }
   for (const ManifestRange& range : before.ranges) {
     if (range.fault.empty()) continue;
-    if (opens(changes, range.start)) {
+    if (expectation.opens(range.start)) {
       --all;
     } else if (list.rows.size() < max_rows) {
       list.rows.push_back({esc(part_name(range.number)), esc(range.fault)});
@@ -239,8 +239,7 @@ std::string proof_section(const CaseRecord& r) {
   }
   if (r.before) {
     const bool finished = r.outcome == Outcome::done;
-    body += left_out_part(*r.before,
-                          finished ? r.job.assessment.changes : std::vector<ExpectedChange>{}) +
+    body += left_out_part(*r.before, finished ? r.job.assessment.expectation() : Expectation()) +
             unreadable_part(*r.before);
   }
   return section("proof", "Proof", body);
@@ -290,7 +289,7 @@ std::string layout_section(const CaseRecord& r) {
                   {false, false, true, true, true, false, false, false}};
     for (const Partition& p : layout.partitions) {
       const auto it = std::find_if(contents.begin(), contents.end(),
-                                   [&p](const Contents& c) { return c.start == p.start; });
+                                   [&p](const Contents& c) { return c.partition == p.id; });
       const bool holds = it != contents.end() && p.role != Role::extended;
       out.rows.push_back({esc(part_name(p.number)) + (p.active ? " (active)" : ""),
                           p.number == 0 ? "volume" : name_of(p.role), fmt::format("{}", p.start),
