@@ -10,6 +10,7 @@
 
 #include "measure.h"
 #include "ntfs/edit.h"
+#include "ntfs/volume.h"
 
 using namespace nuvrat;
 
@@ -169,12 +170,14 @@ void way_back(const std::filesystem::path& folder, Proof proof, Figures& out) {
 
 // A shadow edit alone: planned, and what it writes written to an empty image, where it would go.
 void shadow_edit(const std::filesystem::path& folder, const Device& device, const std::string& name,
-                 const std::function<void(ntfs::Edit&)>& wanted, Figures& out) {
-  ntfs::Edit edit(device);
-  wanted(edit);
+                 const ntfs::EditRequest& request, Figures& out) {
+  std::optional<ntfs::Edit> laid_out;
   const double planned = seconds([&] {
-    if (edit.lay_out()) throw Error(ErrorCode::refused, "no room for the edit");
+    auto tried = ntfs::lay_out(device, request);
+    if (auto* edit = std::get_if<ntfs::Edit>(&tried)) laid_out = std::move(*edit);
   });
+  if (!laid_out) throw Error(ErrorCode::refused, "no room for the edit");
+  const ntfs::Edit& edit = *laid_out;
   const std::uint64_t cluster = edit.geometry().cluster_bytes();
   create_image(folder / "scratch", edit.clusters() * cluster / 512 + 1, 512, true);
   const auto to = open_device(folder / "scratch", {true, 512});
@@ -193,14 +196,14 @@ void shadow_edits(const std::filesystem::path& folder, const Device& device, Fig
   const ntfs::Volume volume(device);
   const std::uint64_t clusters = volume.geometry().clusters();
   const std::uint64_t mib = (1u << 20) / volume.geometry().cluster_bytes();
-  const auto run = [&](const char* name, const std::function<void(ntfs::Edit&)>& wanted) {
-    shadow_edit(folder, device, name, wanted, out);
+  const auto run = [&](const char* name, const ntfs::EditRequest& request) {
+    shadow_edit(folder, device, name, request, out);
   };
-  run("edit", [&](ntfs::Edit& e) { e.vacate({clusters / 50, clusters / 50}); });
-  run("label", [&](ntfs::Edit& e) { e.relabel(u"Orrelune"); });
-  run("shorter", [&](ntfs::Edit& e) { e.resize(clusters - clusters / 4); });
-  run("longer", [&](ntfs::Edit& e) { e.resize(clusters * 2); });
-  run("front", [&](ntfs::Edit& e) { e.extend_front(500 * mib); });
+  run("edit", {.vacate = {{clusters / 50, clusters / 50}}});
+  run("label", {.label = u"Orrelune"});
+  run("shorter", {.clusters = clusters - clusters / 4});
+  run("longer", {.clusters = clusters * 2});
+  run("front", {.front = 500 * mib});
   out["mft"] = static_cast<double>(volume.mft().clusters() * volume.geometry().cluster_bytes());
 }
 

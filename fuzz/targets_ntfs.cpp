@@ -8,6 +8,7 @@
 #include "ntfs/fixup.h"
 #include "ntfs/lznt1.h"
 #include "ntfs/runs.h"
+#include "ntfs/volume.h"
 
 namespace fuzz {
 
@@ -236,27 +237,30 @@ void ntfs_edit(ByteView input) {
                        [](const Finding& f) { return f.severity == Severity::note; });
   };
   expect_answer([&] {
-    ntfs::Edit edit(*disk);
-    const std::uint64_t clusters = edit.geometry().clusters();
+    const ntfs::Geometry g = ntfs::Volume(*disk).geometry();
+    ntfs::EditRequest request;
+    const std::uint64_t clusters = g.clusters();
     const std::uint64_t first = little(input, 0, 2) % clusters;
     // Most make a range free; the others make the volume another size, or let it begin earlier.
     const std::uint64_t other = little(input, 2, 2) % 8;
-    const std::uint64_t spc = edit.geometry().cluster_sectors;
+    const std::uint64_t spc = g.cluster_sectors;
     std::uint64_t front = 0;  // sectors
     if (other == 1) {
-      edit.resize(first + 1);
-      edit.avoid({clusters, 1});
+      request.clusters = first + 1;
+      request.avoid = {{clusters, 1}};
     } else if (other == 2) {
-      edit.resize(clusters + first + 1);
-      edit.avoid({(disk->sectors() - 1) / spc, 1});
+      request.clusters = clusters + first + 1;
+      request.avoid = {{(disk->sectors() - 1) / spc, 1}};
     } else if (other == 3) {
-      edit.extend_front(edit.boot_clusters() + first);
-      front = (edit.boot_clusters() + first) * spc;
+      request.front = ntfs::boot_clusters(g) + first;
+      front = request.front * spc;
     } else {
-      edit.vacate({first, 1 + little(input, 2, 2) % (clusters - first)});
+      request.vacate = {{first, 1 + little(input, 2, 2) % (clusters - first)}};
     }
     const bool sound = clean(*disk);
-    if (edit.lay_out()) return;
+    const auto tried = ntfs::lay_out(*disk, request);
+    if (!std::holds_alternative<ntfs::Edit>(tried)) return;
+    const auto& edit = std::get<ntfs::Edit>(tried);
     const SectorSet owned = open_volume(*disk, utc())->owned();
     const std::uint64_t end = edit.clusters() * spc;
     MemoryDevice after(std::max(end + 1, front + disk->sectors()), disk->sector_size());

@@ -315,14 +315,13 @@ class FatPlanner {
     for (const bool spare_front : {true, false}) {
       way.avoid.clear();
       if (spare_front) way.avoid = counted(0, g.data_start());
-      std::optional<ntfs::EditTrouble> trouble;
-      const auto edit = way.edit(window, trouble);
-      if (trouble) {
-        trouble_ = trouble;
+      const auto tried = way.edit(window);
+      if (const auto* trouble = std::get_if<ntfs::EditTrouble>(&tried)) {
+        trouble_ = *trouble;
         continue;
       }
       way.ends_snapshots = ntfs::has_snapshots(window);
-      way.take(*edit, device_.sector_size());
+      way.take(std::get<ntfs::Edit>(tried), device_.sector_size());
       look.volume.reset();
       look.overlay = std::make_unique<Overlay>(device_);
       const Step step(state_.table.layout, {way});

@@ -46,10 +46,9 @@ PlanPart lay_out_edit(const PlanInput& in, const SurveyedPartition& s, const std
   PlanPart out;
   const unsigned number = s.partition.number;
   const Window window(in.device, s.partition.range());
-  std::optional<ntfs::EditTrouble> trouble;
-  const auto edit = work.edit(window, trouble);
-  const std::uint64_t cluster = edit->geometry().cluster_bytes();
-  if (trouble) {
+  const auto tried = work.edit(window);
+  const std::uint64_t cluster = s.volume->cluster_bytes;
+  if (const auto* trouble = std::get_if<ntfs::EditTrouble>(&tried)) {
     const std::uint64_t missing = trouble->needed - std::min(trouble->needed, trouble->free);
     out.obstacle(ObstacleCode::volume_room,
                  fmt::format("{}: {}: {}", volume_words(number), doing, trouble->text(cluster)),
@@ -59,14 +58,15 @@ PlanPart lay_out_edit(const PlanInput& in, const SurveyedPartition& s, const std
   }
   work.ends_snapshots = work.change.front == 0 && ntfs::has_snapshots(window);
   out.append(tell_snapshots(window, number));
-  work.take(*edit, in.device.sector_size());
-  if (edit->moved_clusters() > 0) {
+  const auto& edit = std::get<ntfs::Edit>(tried);
+  work.take(edit, in.device.sector_size());
+  if (edit.moved_clusters() > 0) {
     out.consent(
         ConsentCode::moved,
         fmt::format("{}: {} of files ({}) {} copied to free ones in front of the new end",
-                    volume_words(number), plural(edit->moved_clusters(), "cluster", "clusters"),
-                    format_bytes(edit->moved_clusters() * cluster),
-                    edit->moved_clusters() == 1 ? "is" : "are"));
+                    volume_words(number), plural(edit.moved_clusters(), "cluster", "clusters"),
+                    format_bytes(edit.moved_clusters() * cluster),
+                    edit.moved_clusters() == 1 ? "is" : "are"));
   }
   return out;
 }

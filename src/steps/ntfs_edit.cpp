@@ -6,7 +6,9 @@
 #include <nuvrat/text.h>
 
 #include "base/record.h"
+#include "ntfs/records.h"
 #include "ntfs/snapshots.h"
+#include "ntfs/volume.h"
 
 namespace nuvrat::steps {
 namespace {
@@ -19,9 +21,10 @@ class Shadowed final : public Rewrite {
   [[nodiscard]] std::string name() const override { return step_.name(); }
 
   void prepare(SectorSink& sink) override {
-    std::optional<ntfs::EditTrouble> trouble;
-    const auto edit = work_.edit(window_, trouble);
-    if (trouble || edit->mft_lcn() != work_.mft_lcn || edit->mirror_lcn() != work_.mirror_lcn)
+    const auto tried = work_.edit(window_);
+    const auto* edit = std::get_if<ntfs::Edit>(&tried);
+    if (edit == nullptr || edit->mft_lcn() != work_.mft_lcn ||
+        edit->mirror_lcn() != work_.mirror_lcn)
       throw Error(ErrorCode::guard, "the volume has less room than when it was assessed");
     edit->write(
         {[&](std::uint64_t sector, ByteView data) { sink.write(place().first + sector, data); },
@@ -111,27 +114,27 @@ std::unique_ptr<Rewrite> EditNtfs::make(const Step& step, const Device& device) 
   return std::make_unique<Shadowed>(step, *this, device);
 }
 
-std::unique_ptr<ntfs::Edit> EditNtfs::edit(const Device& volume,
-                                           std::optional<ntfs::EditTrouble>& trouble) const {
-  auto out = std::make_unique<ntfs::Edit>(volume);
-  const std::uint64_t spc = out->geometry().cluster_bytes() / volume.sector_size();
+std::variant<ntfs::Edit, ntfs::EditTrouble> EditNtfs::edit(const Device& volume) const {
+  const ntfs::Geometry g = ntfs::Volume(volume).geometry();
+  const std::uint64_t spc = g.cluster_bytes() / volume.sector_size();
   const auto clusters = [spc](const SectorRange& r) {
     const std::uint64_t first = r.first / spc;
     return tree::Run{first, div_up(r.end(), spc) - first};
   };
-  if (change.front != 0) out->extend_front(change.front / spc);
-  for (const SectorRange& r : vacate) out->vacate(clusters(r));
-  for (const SectorRange& r : avoid) out->avoid(clusters(r));
+  ntfs::EditRequest request;
+  request.front = change.front / spc;
+  for (const SectorRange& r : vacate) request.vacate.push_back(clusters(r));
+  for (const SectorRange& r : avoid) request.avoid.push_back(clusters(r));
   if (sectors != 0 && change.front == 0) {
-    const std::uint64_t boot_sector = out->geometry().sector_bytes / volume.sector_size();
-    out->resize((sectors / std::max<std::uint64_t>(1, boot_sector) - 1) /
-                out->geometry().cluster_sectors);
-    out->avoid(clusters({old_copy, 1}));
+    const std::uint64_t boot_sector =
+        std::max<std::uint64_t>(1, g.sector_bytes / volume.sector_size());
+    request.clusters = (sectors / boot_sector - 1) / g.cluster_sectors;
+    request.avoid.push_back(clusters({old_copy, 1}));
   }
-  if (relabels) out->relabel(to_utf16(label));
-  for (const tree::PutFile& file : files) out->put(file, change.made);
-  trouble = out->lay_out();
-  return out;
+  if (relabels) request.label = to_utf16(label);
+  request.files = files;
+  request.made = change.made;
+  return ntfs::lay_out(volume, std::move(request));
 }
 
 void EditNtfs::take(const ntfs::Edit& edit, std::uint32_t sector_bytes) {

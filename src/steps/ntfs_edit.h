@@ -44,8 +44,7 @@ struct EditNtfs {
   [[nodiscard]] std::unique_ptr<Rewrite> make(const Step& step, const Device& device) const;
 
   /// The edit of the volume on this device (a window onto the partition), laid out; or why not.
-  [[nodiscard]] std::unique_ptr<ntfs::Edit> edit(const Device& volume,
-                                                 std::optional<ntfs::EditTrouble>& trouble) const;
+  [[nodiscard]] std::variant<ntfs::Edit, ntfs::EditTrouble> edit(const Device& volume) const;
   /// Takes over what a laid out edit says: places, and the figures of the change.
   void take(const ntfs::Edit& edit, std::uint32_t sector_bytes);
 };

@@ -161,27 +161,28 @@ std::unique_ptr<MemoryDevice> as_long_as(const MemoryDevice& disk, std::uint64_t
 // The disk afterwards; none where it was refused.
 std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& change,
                                        Tries& tries) {
-  ntfs::Edit edit(disk);
-  const std::uint64_t spc = edit.geometry().cluster_sectors;
-  const std::uint64_t before = edit.geometry().total_sectors + 1;
+  const ntfs::Geometry g = ntfs::Volume(disk).geometry();
+  const std::uint64_t spc = g.cluster_sectors;
+  const std::uint64_t before = g.total_sectors + 1;
   const std::uint64_t front = change.front * spc;
   const std::uint64_t sectors = front + (change.sectors == 0 ? before : change.sectors);
-  if (change.vacate.count > 0) edit.vacate(change.vacate);
-  if (change.label) edit.relabel(*change.label);
-  constexpr Ticks made = 132000000000000000;
-  for (const tree::PutFile& file : change.files) edit.put(file, made);
+  ntfs::EditRequest request{
+      .label = change.label, .files = change.files, .made = 132000000000000000};
+  if (change.vacate.count > 0) request.vacate = {change.vacate};
   if (front > 0) {
-    edit.extend_front(change.front);
+    request.front = change.front;
   } else if (sectors != before) {
-    edit.resize((sectors - 1) / spc);
-    edit.avoid({(before - 1) / spc, 1});
+    request.clusters = (sectors - 1) / spc;
+    request.avoid = {{(before - 1) / spc, 1}};
   }
-  if (const auto trouble = edit.lay_out()) {
+  const auto tried = ntfs::lay_out(disk, std::move(request));
+  if (const auto* trouble = std::get_if<ntfs::EditTrouble>(&tried)) {
     ++tries.refused;
     MESSAGE("refused: " << static_cast<int>(trouble->kind) << ", " << trouble->needed << " needed, "
                         << trouble->free << " free");
     return nullptr;
   }
+  const auto& edit = std::get<ntfs::Edit>(tried);
   auto after = as_long_as(disk, std::max(sectors, disk.sectors()), front);
   const SectorSet owned = open_volume(disk, support::utc())->owned();
   std::uint64_t written = 0;
@@ -308,9 +309,8 @@ TEST_CASE("edit: new files and new contents, and nothing else changes") {
   const auto disk = as_ntfs(volumes::all()[0]);
   REQUIRE(disk != nullptr);
   const auto refuses = [&disk](const std::string& path) {
-    ntfs::Edit edit(*disk);
-    edit.put({path, {}, 0, 0}, 0);
-    CHECK_THROWS_AS((void)edit.lay_out(), const Error&);
+    ntfs::EditRequest request{.files = {{path, {}, 0, 0}}};
+    CHECK_THROWS_AS((void)ntfs::lay_out(*disk, std::move(request)), const Error&);
   };
   for (const char* path : {"", "/", "a//b", "a/", "NUL", "a:b", "$MFT/x", "$Extend"}) refuses(path);
 }
@@ -325,7 +325,7 @@ TEST_CASE("edit: a volume begins earlier, and nothing else changes") {
     const auto disk = as_ntfs(volume);
     if (disk == nullptr) continue;
     // The least, any number of bits in $Bitmap, and so much that first runs get longer.
-    const std::uint64_t least = ntfs::Edit(*disk).boot_clusters();
+    const std::uint64_t least = ntfs::boot_clusters(ntfs::Volume(*disk).geometry());
     for (const std::uint64_t front : {least, least + 1 + random.below(600), least + 33001}) {
       CAPTURE(front);
       Change change;
