@@ -45,14 +45,18 @@ struct JournalPosition {
   SectorSet strange;
 };
 
+/// What a journal holds besides sectors.
+struct JournalAbout {
+  std::string_view plan{};  ///< what is to be done, so that the journal alone is enough
+  ByteView blobs{};         ///< large values that the plan names
+  SectorSet witnesses{};    ///< the job doesn't write them, and its disk can be told by them
+};
+
 class Journal {
  public:
-  /// A new journal, on the medium when this returns. `plan` and `blobs`: what is to be done, so
-  /// that the journal alone is enough. `witnesses`: sectors that the job doesn't write, and by
-  /// which its disk can be told. Throws Error (file).
+  /// A new journal, on the medium when this returns. Throws Error (file).
   static Journal create(const std::filesystem::path& path, const Device& device, Undo undo,
-                        std::string_view plan = {}, ByteView blobs = {},
-                        const SectorSet& witnesses = {});
+                        const JournalAbout& about = {});
   [[nodiscard]] const std::string& plan() const;
   /// Errors as open.
   [[nodiscard]] Bytes blobs() const;

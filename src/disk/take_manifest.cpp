@@ -60,79 +60,104 @@ std::unique_ptr<VolumeReader> open_for_manifest(const Device& device, const Read
   }
 }
 
-// What was recorded of the volume, though it may begin elsewhere now.
-ManifestVolume record_known_at(VolumeReader& reader, const Partition& p, Progress& progress,
-                               const KnownManifest& known) {
-  const auto was = known.expectation.start_before(p.start);
-  const auto nodes = was ? known.recorded.nodes_at(*was) : nullptr;
-  if (nodes == nullptr) return record_volume(reader, p.start, progress);
-  return tree::record_known(
-      reader, p.start, progress,
-      {*nodes, *was,
-       tree::renamings(known.expectation.changes(), known.expectation.id_before(*was)),
-       known.written});
-}
+// One disk's manifest, partition by partition.
+class Taker {
+ public:
+  // `known`: null where no recording is at hand.
+  Taker(const Device& device, const ReadOptions& read, Progress& progress,
+        const ManifestOptions& options, const KnownManifest* known)
+      : device_(device), read_(read), progress_(progress), options_(options), known_(known) {}
 
-void record_volume_at(VolumeReader& reader, const Partition& p, Progress& progress,
-                      const ManifestOptions& options, const KnownManifest* known, Manifest& out) {
-  // Of a volume that could not be read there is nothing to hold contents against.
-  const bool opened = known != nullptr && known->expectation.opens(p.start);
-  const Proof proof = opened ? Proof::places : options.proof;
-  const bool by_places = proof == Proof::places;
-  progress.stage(fmt::format("{} {}", options.doing, part_name(p.number)),
-                 by_places ? 0 : reader.tree().total_bytes());
-  // By places nothing is hashed but what has no place, and so isn't known by one.
-  ManifestVolume volume = known != nullptr && !by_places
-                              ? record_known_at(reader, p, progress, *known)
-                              : record_volume(reader, p.start, progress, proof);
-  volume.number = p.number;
-  volume.sectors = p.sectors;
-  out.volumes.push_back(std::move(volume));
-}
+  void take(const Partition& p) {
+    if (const auto* same = untouched(known_, &tree::Recording::volumes, p.range())) {
+      ManifestVolume& volume = out_.volumes.emplace_back();
+      volume.number = p.number;
+      volume.start = p.start;
+      volume.sectors = p.sectors;
+      volume.info = same->info;
+      volume.untouched = true;
+      return;
+    }
+    const auto window = window_onto(device_, p.range());
+    std::string fault;
+    if (const auto reader = open_for_manifest(*window, read_, fault)) {
+      take_volume(*reader, p);
+    } else {
+      take_range(*window, p, std::move(fault));
+    }
+  }
 
-void record_partition(const Device& device, const Partition& p, const ReadOptions& read,
-                      Progress& progress, const ManifestOptions& options,
-                      const KnownManifest* known, Manifest& out) {
-  if (const tree::RecordedVolume* same = untouched(known, &tree::Recording::volumes, p.range())) {
-    ManifestVolume& volume = out.volumes.emplace_back();
+  [[nodiscard]] Manifest& manifest() { return out_; }
+
+ private:
+  void take_volume(VolumeReader& reader, const Partition& p) {
+    // Of a volume that could not be read there is nothing to hold contents against.
+    const bool opened = known_ != nullptr && known_->expectation.opens(p.start);
+    const Proof proof = opened ? Proof::places : options_.proof;
+    const bool by_places = proof == Proof::places;
+    progress_.stage(fmt::format("{} {}", options_.doing, part_name(p.number)),
+                    by_places ? 0 : reader.tree().total_bytes());
+    // By places nothing is hashed but what has no place, and so isn't known by one.
+    ManifestVolume volume = known_ != nullptr && !by_places
+                                ? record_known_at(reader, p)
+                                : record_volume(reader, p.start, progress_, proof);
     volume.number = p.number;
-    volume.start = p.start;
     volume.sectors = p.sectors;
-    volume.info = same->info;
-    volume.untouched = true;
-    return;
+    out_.volumes.push_back(std::move(volume));
   }
-  const std::uint64_t there = there_of(device, p.range());
-  const auto window = window_onto(device, p.range());
-  std::string fault;
-  if (const auto reader = open_for_manifest(*window, read, fault)) {
-    record_volume_at(*reader, p, progress, options, known, out);
-    return;
+
+  // What was recorded of the volume, though it may begin elsewhere now.
+  ManifestVolume record_known_at(VolumeReader& reader, const Partition& p) {
+    const Expectation& expectation = known_->expectation;
+    const auto was = expectation.start_before(p.start);
+    const auto nodes = was ? known_->recorded.nodes_at(*was) : nullptr;
+    if (nodes == nullptr) return record_volume(reader, p.start, progress_);
+    return tree::record_known(
+        reader, p.start, progress_,
+        {*nodes, *was, tree::renamings(expectation.changes(), expectation.id_before(*was)),
+         known_->written});
   }
-  ManifestRange range;
-  if (const ManifestRange* same = untouched(known, &tree::Recording::ranges, p.range())) {
-    range = *same;
-  } else {
-    const bool by_place = options.proof == Proof::places && there == p.sectors;
-    progress.stage(fmt::format("{} {}", options.doing, part_name(p.number)),
-                   by_place ? 0 : there * device.sector_size());
+
+  void take_range(const Device& window, const Partition& p, std::string fault) {
+    ManifestRange range;
+    if (const auto* same = untouched(known_, &tree::Recording::ranges, p.range())) {
+      range = *same;
+    } else {
+      range = read_range(window, p, std::move(fault));
+    }
+    range.number = p.number;
+    out_.ranges.push_back(std::move(range));
+  }
+
+  ManifestRange read_range(const Device& window, const Partition& p, std::string fault) {
+    const std::uint64_t there = there_of(device_, p.range());
+    const bool by_place = options_.proof == Proof::places && there == p.sectors;
+    progress_.stage(fmt::format("{} {}", options_.doing, part_name(p.number)),
+                    by_place ? 0 : there * device_.sector_size());
+    ManifestRange range;
     range.start = p.start;
     range.sectors = p.sectors;
-    range.description = there == 0 ? "beyond the end of the disk" : description_of(*window);
+    range.description = there == 0 ? "beyond the end of the disk" : description_of(window);
     range.holds_nothing = class_of(p.type) == TypeClass::reserved;
-    range.fault = fault;
+    range.fault = std::move(fault);
     range.placed = by_place;
     if (by_place)
       range.digest = tree::range_place(p.range());
     else if (there > 0)
-      range.digest = range_digest(device, {p.start, there}, progress, range.unreadable);
+      range.digest = range_digest(device_, {p.start, there}, progress_, range.unreadable);
     if (there < p.sectors)
       range.unreadable.push_back(
-          {there * device.sector_size(), (p.sectors - there) * device.sector_size()});
+          {there * device_.sector_size(), (p.sectors - there) * device_.sector_size()});
+    return range;
   }
-  range.number = p.number;
-  out.ranges.push_back(std::move(range));
-}
+
+  const Device& device_;
+  const ReadOptions& read_;
+  Progress& progress_;
+  const ManifestOptions& options_;
+  const KnownManifest* known_;
+  Manifest out_;
+};
 
 // Where a chain of EBRs ends too early there may be more logical partitions: that they would be in
 // the extended one is all that is known.
@@ -177,7 +202,8 @@ Partition whole_disk(const Device& device, const ReadOptions& options) {
 Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
               const ManifestOptions& options, const KnownManifest* known) {
   const std::vector<unsigned>& numbers = options.numbers;
-  Manifest out;
+  Taker taker(device, read, progress, options, known);
+  Manifest& out = taker.manifest();
   out.proof = options.proof;
   out.device = device.identity().path;
   out.zone = read.zone.name();
@@ -207,7 +233,7 @@ Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
                       p.number),
           {}, "Name the partitions to read");
     }
-    record_partition(device, p, read, progress, options, known, out);
+    taker.take(p);
   }
   if (numbers.empty()) note_unseen_logicals(table, out);
   // Of a disk whose table is there and can't be read the range says nothing of the files.
@@ -220,7 +246,7 @@ Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
     }
   }
   out.disturbance = device.disturbance();
-  return out;
+  return std::move(out);
 }
 
 }  // namespace
@@ -268,7 +294,7 @@ Verification disk::verify_recorded(tree::Recording recorded, const Device& devic
       throw Error(ErrorCode::words, "the manifest has nothing of a partition that was named", {},
                   "It was recorded of other partitions: leave that one out");
   }
-  tree::hash_unsettled(recorded, out.now, device, {}, {}, progress);
+  tree::hash_unsettled(recorded, out.now, device, {{}, {}, progress});
   out.comparison = tree::with_seals(
       tree::compare_with_changes(recorded, out.now, AccessTimes::left, {}), recorded, out.now);
   return out;

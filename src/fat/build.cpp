@@ -203,10 +203,11 @@ class VolumeBuilder {
     const auto add = [&out](ByteView piece) { out.add(piece); };
     const std::uint64_t missing = tree::each_piece(
         tree_, id, plan_.geometry().sector_bytes, buffer_,
-        [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
-          if (out.wants(offset, piece.size())) to_.read(lba, piece);  // else nothing takes it
-        },
-        add, [&](std::uint64_t zeros) { tree::give_zeros(zeros, buffer_, add); });
+        tree::PieceTaker{[&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
+                           if (out.wants(offset, piece.size()))
+                             to_.read(lba, piece);  // else nothing takes it
+                         },
+                         add, [&](std::uint64_t zeros) { tree::give_zeros(zeros, buffer_, add); }});
     if (missing > 0)
       throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
                   {.path = tree_.path(id)});

@@ -40,7 +40,7 @@ class FatCheck {
   std::optional<Bytes> read_reserved(std::uint32_t sector, const char* what) {
     Bytes out(s_.g.sector_bytes);
     if (device::is_given(s_.device, std::uint64_t{sector} * s_.ratio, out)) return out;
-    s_.add(Rule::fat_unreadable, Severity::error, sector, CheckState::root,
+    s_.add(Rule::fat_unreadable, Severity::error, {sector, CheckState::root},
            std::string(what) + " can't be read");
     return std::nullopt;
   }
@@ -50,17 +50,17 @@ class FatCheck {
     const auto ext = load<Boot32>(s_.boot, 36);
     const std::uint64_t clusters = s_.g.clusters;
     if (s_.g.kind == VolumeKind::fat32 && clusters < 65525)
-      s_.add(Rule::fat_cluster_count, Severity::note, 0, CheckState::root,
+      s_.add(Rule::fat_cluster_count, Severity::note, {0, CheckState::root},
              fmt::format("FAT32 with {} clusters: some systems take it for FAT16", clusters));
     if (boot.BPB_TotSec16.value() != 0 && boot.BPB_TotSec32.value() != 0 &&
         boot.BPB_TotSec16.value() != boot.BPB_TotSec32.value())
-      s_.add(Rule::fat_boot_fields, Severity::warning, 0, CheckState::root,
+      s_.add(Rule::fat_boot_fields, Severity::warning, {0, CheckState::root},
              "two fields say different sizes");
     if (s_.g.fats < 2)
-      s_.add(Rule::fat_one_copy, Severity::note, 0, CheckState::root,
+      s_.add(Rule::fat_one_copy, Severity::note, {0, CheckState::root},
              "the volume has one FAT, without a copy");
     if (s_.g.dirty_flag)
-      s_.add(Rule::fat_not_clean, Severity::error, 0, CheckState::root,
+      s_.add(Rule::fat_not_clean, Severity::error, {0, CheckState::root},
              "the volume was not closed properly; start it once under the system that owns it, or "
              "check it there");
     if (s_.g.kind != VolumeKind::fat32) return;
@@ -69,16 +69,16 @@ class FatCheck {
     if (version != 0) {
       const Bytes& with = s_.facts.boot_mended;
       const bool mended = !with.empty() && load<Boot32>(with, 36).BPB_FSVer.value() == 0;
-      s_.add(Rule::fat_boot_fields, Severity::warning, 0, CheckState::root,
+      s_.add(Rule::fat_boot_fields, Severity::warning, {0, CheckState::root},
              fmt::format("the volume is of version {:04X}{}", version,
                          mended ? ", which doesn't exist; the second boot sector says 0" : ""),
              mended);
     }
     if (boot.BPB_TotSec16.value() != 0)
-      s_.add(Rule::fat_boot_fields, Severity::warning, 0, CheckState::root,
+      s_.add(Rule::fat_boot_fields, Severity::warning, {0, CheckState::root},
              "a field that FAT32 leaves zero holds the size");
     if (s_.g.backup_boot == 0) {
-      s_.add(Rule::fat_boot_copy, Severity::note, 0, CheckState::root,
+      s_.add(Rule::fat_boot_copy, Severity::note, {0, CheckState::root},
              "the volume has no second boot sector");
     } else if (const auto copy = read_reserved(s_.g.backup_boot, "the second boot sector");
                copy && *copy != s_.device.read(0, s_.ratio)) {
@@ -116,14 +116,14 @@ class FatCheck {
     const bool undecided = !person && merged_boot_copy(first, second) == second;
     s_.facts.boot_copy_differs = !undecided;
     if (undecided) {
-      s_.add(Rule::fat_boot_copy, Severity::warning, s_.g.backup_boot, CheckState::root,
+      s_.add(Rule::fat_boot_copy, Severity::warning, {s_.g.backup_boot, CheckState::root},
              "the second boot sector is not the same as the first, in fields of which nothing on "
              "the volume says which is right (serial number, label, name of the maker, code): both "
              "stay as they are");
       return;
     }
-    s_.add(Rule::fat_boot_copy, person ? Severity::error : Severity::warning, s_.g.backup_boot,
-           CheckState::root,
+    s_.add(Rule::fat_boot_copy, person ? Severity::error : Severity::warning,
+           {s_.g.backup_boot, CheckState::root},
            !copy_contradicts_ ? "the second boot sector is not the same as the first"
            : person           ? "the boot sectors contradict each other, and the volume isn't "
                                 "sound with the first one"
@@ -140,7 +140,8 @@ class FatCheck {
       const Bytes& mended = s_.facts.boot_mended;
       const bool boot_wrong =
           !s_.facts.head_wrong && !mended.empty() && load<Boot>(mended).BPB_Media == *media;
-      s_.add(Rule::fat_media, Severity::warning, s_.g.fat_start(s_.g.active_fat), CheckState::root,
+      s_.add(Rule::fat_media, Severity::warning,
+             {s_.g.fat_start(s_.g.active_fat), CheckState::root},
              fmt::format("the FAT begins with {:02X}, the boot sector's media byte is {:02X}{}",
                          *media, s_.boot[21],
                          s_.facts.head_wrong ? ", as in another FAT: that is right"
@@ -170,10 +171,11 @@ class FatCheck {
   void check_unreadable() {
     const SectorSet& replaced = s_.map.replaced();
     if (!replaced.empty())
-      s_.add(Rule::fat_unreadable, Severity::error, replaced.ranges().front().first / s_.ratio,
-             CheckState::root, unreadable_fat_words(replaced.count()));
+      s_.add(Rule::fat_unreadable, Severity::error,
+             {replaced.ranges().front().first / s_.ratio, CheckState::root},
+             unreadable_fat_words(replaced.count()));
     if (unread_copies_ > 0)
-      s_.add(Rule::fat_unreadable, Severity::error, s_.g.fat_start(0), CheckState::root,
+      s_.add(Rule::fat_unreadable, Severity::error, {s_.g.fat_start(0), CheckState::root},
              fmt::format(
                  "{} of a copy of the FAT can't be read",
                  unread_copies_ == 1 ? "a sector" : fmt::format("{} sectors", unread_copies_)));
@@ -295,8 +297,8 @@ class FatCheck {
     std::uint64_t clusters = 0;
     for (const ClusterRange& r : lost) clusters += r.count;
     if (clusters == 0) return;
-    s_.add(Rule::fat_unowned, Severity::warning, s_.g.cluster_start(lost.front().first),
-           CheckState::root,
+    s_.add(Rule::fat_unowned, Severity::warning,
+           {s_.g.cluster_start(lost.front().first), CheckState::root},
            fmt::format(
                "{} clusters in {} belong to no file ({} bytes), from cluster {} on", clusters,
                s_.facts.unowned.size() == 1 ? "one chain"
@@ -312,8 +314,8 @@ class FatCheck {
     if (!code) return;
     const bool lost = s_.agreement.doubt() == Agreement::Doubt::root_lost;
     s_.facts.root_lost = lost;
-    s_.add(*code, Severity::error, s_.g.root_start(), CheckState::root, s_.agreement.doubt_words(),
-           lost && !s_.facts.unowned.empty() && !copy_contradicts_);
+    s_.add(*code, Severity::error, {s_.g.root_start(), CheckState::root},
+           s_.agreement.doubt_words(), lost && !s_.facts.unowned.empty() && !copy_contradicts_);
   }
 
   // Chains begin at clusters that no other lost cluster leads to. What is left after those runs in
@@ -365,14 +367,14 @@ class FatCheck {
     if (info.FSI_LeadSig.value() != 0x41615252 || info.FSI_StrucSig.value() != 0x61417272 ||
         info.FSI_TrailSig.value() != 0xAA550000) {
       s_.facts.info_wrong = true;
-      s_.add(Rule::fat_fs_info, Severity::warning, s_.g.fs_info, CheckState::root,
+      s_.add(Rule::fat_fs_info, Severity::warning, {s_.g.fs_info, CheckState::root},
              "FSInfo doesn't bear its signatures", true);
       return;
     }
     const std::uint32_t count = info.FSI_Free_Count.value();
     if (count != 0xFFFFFFFF && count != s_.map.free_clusters()) {
       s_.facts.info_wrong = true;
-      s_.add(Rule::fat_fs_info, Severity::warning, s_.g.fs_info, CheckState::root,
+      s_.add(Rule::fat_fs_info, Severity::warning, {s_.g.fs_info, CheckState::root},
              fmt::format("FSInfo says {} free clusters, the FAT has {}", count,
                          s_.map.free_clusters()),
              true);
@@ -380,7 +382,7 @@ class FatCheck {
     const std::uint32_t next = info.FSI_Nxt_Free.value();
     if (next != 0xFFFFFFFF && !s_.g.valid_cluster(next)) {
       s_.facts.info_wrong = true;
-      s_.add(Rule::fat_fs_info, Severity::warning, s_.g.fs_info, CheckState::root,
+      s_.add(Rule::fat_fs_info, Severity::warning, {s_.g.fs_info, CheckState::root},
              fmt::format("FSInfo says that free clusters are found from {} on", next), true);
     }
   }
@@ -404,7 +406,7 @@ void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options
     unknown |= right == Agreement::Right::unknown;
     if (right != Agreement::Right::second) continue;
     other->add(
-        Rule::fat_copies_differ, Severity::error, other->differs_at, CheckState::root,
+        Rule::fat_copies_differ, Severity::error, {other->differs_at, CheckState::root},
         fmt::format("the FATs differ; the first one isn't as the folders say, {} is{}, so that "
                     "is the right one",
                     ordinal_fat(copy), other->agreement.whole() ? "" : " more so"),
@@ -423,7 +425,7 @@ void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options
                       left == 1 ? "one entry differs" : fmt::format("{} entries differ", left),
                       left == 1 ? "it stays" : "they stay", left == 1 ? "it is" : "they are");
   if (right && state->copies.decided == 0) {
-    state->add(Rule::fat_copies_differ, Severity::warning, state->differs_at, CheckState::root,
+    state->add(Rule::fat_copies_differ, Severity::warning, {state->differs_at, CheckState::root},
                "the FATs differ" + stay);
     return;
   }
@@ -434,7 +436,7 @@ void judge_copies(std::unique_ptr<CheckState>& state, const ReadOptions& options
       : right ? "the FATs differ; what is wrong in the first one is wrong in the other, too"
               : "the FATs differ, and the chains of the first one are not sound";
   state->add(Rule::fat_copies_differ, right ? Severity::warning : Severity::error,
-             state->differs_at, CheckState::root, text + (right ? stay : ""), right);
+             {state->differs_at, CheckState::root}, text + (right ? stay : ""), right);
 }
 
 }  // namespace

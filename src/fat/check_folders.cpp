@@ -102,7 +102,7 @@ class FolderWalk {
       entries += is_entry ? 1 : 0;
     }
     if (entries == 0) return;
-    s_.add(Rule::fat_behind_end, Severity::note, {}, folder.node,
+    s_.add(Rule::fat_behind_end, Severity::note, {{}, folder.node},
            fmt::format("behind the folder's end mark {}: no system shows {}, and a conversion "
                        "leaves {} out",
                        entries == 1 ? "is one entry" : fmt::format("are {} entries", entries),
@@ -175,10 +175,10 @@ class FolderWalk {
         const auto piece = load<LongEntry>(raw);
         if (long_name.pending() && (first & 0x40) != 0) orphan(folder.node, e);
         if (piece.LDIR_FstClusLO.value() != 0 || piece.LDIR_Type != 0)
-          s_.add(Rule::fat_long_name_form, Severity::warning, e.sector, folder.node,
+          s_.add(Rule::fat_long_name_form, Severity::warning, {e.sector, folder.node},
                  fmt::format("entry {} of a long name has a type or a cluster", e.index));
         if (ends_inside(piece))
-          s_.add(Rule::fat_long_name_form, Severity::warning, e.sector, folder.node,
+          s_.add(Rule::fat_long_name_form, Severity::warning, {e.sector, folder.node},
                  fmt::format("entry {} of a long name goes on after its end: systems show the name "
                              "up to there",
                              e.index));
@@ -191,7 +191,7 @@ class FolderWalk {
         long_name.clear();
         pieces = false;
         if (folder.node != 0 || labelled)
-          s_.add(Rule::fat_label, Severity::warning, e.sector, folder.node,
+          s_.add(Rule::fat_label, Severity::warning, {e.sector, folder.node},
                  fmt::format("entry {} is a volume label too many, or not in the root folder",
                              e.index));
         labelled = true;
@@ -200,15 +200,15 @@ class FolderWalk {
       std::u16string name = long_name.take(e.raw.DIR_Name);
       if (std::exchange(pieces, false) && name.empty()) {
         const std::u16string alias = short_name_text(e.raw, s_.page, true);
-        s_.add(Rule::fat_long_name_broken, Severity::warning, e.sector, folder.node,
+        s_.add(Rule::fat_long_name_broken, Severity::warning, {e.sector, folder.node},
                fmt::format("the long name of '{}' is damaged (a piece is missing, or isn't of it): "
                            "systems show the short one",
                            to_utf8(alias)));
       }
-      check_entry(folder, e, name, names, open, seen);
+      check_entry(folder, e, name, {names, open, seen});
     }
     if (long_name.pending())
-      s_.add(Rule::fat_long_name_orphan, Severity::note, {}, folder.node,
+      s_.add(Rule::fat_long_name_orphan, Severity::note, {{}, folder.node},
              "entries of a long name at the folder's end belong to no file; they are ignored");
   }
 
@@ -228,7 +228,7 @@ class FolderWalk {
   }
 
   void orphan(std::uint32_t folder, const Entry& e) {
-    s_.add(Rule::fat_long_name_orphan, Severity::note, e.sector, folder,
+    s_.add(Rule::fat_long_name_orphan, Severity::note, {e.sector, folder},
            fmt::format("entries of a long name before entry {} belong to no file; they are ignored",
                        e.index));
   }
@@ -248,22 +248,27 @@ class FolderWalk {
     const bool one = is_named(entries, 0, ".");
     const bool two = is_named(entries, 1, "..");
     if (!one || !two) {
-      s_.add(Rule::fat_dots, Severity::warning, {}, folder.node,
+      s_.add(Rule::fat_dots, Severity::warning, {{}, folder.node},
              "the folder doesn't begin with '.' and '..'");
       return (one ? 1u : 0u);
     }
     if (entries[0].raw.cluster() != folder.cluster ||
         entries[1].raw.cluster() != folder.parent_cluster)
-      s_.add(Rule::fat_dots, Severity::warning, entries[0].sector, folder.node,
+      s_.add(Rule::fat_dots, Severity::warning, {entries[0].sector, folder.node},
              fmt::format("'.' leads to cluster {} and '..' to {}, which should be {} and {}",
                          entries[0].raw.cluster(), entries[1].raw.cluster(), folder.cluster,
                          folder.parent_cluster));
     return 2;
   }
 
+  // What entries add to while folders are walked.
+  struct Walk {
+    std::set<std::u16string>& names;  // in lower case, of this folder
+    std::vector<Folder>& open;
+    std::set<std::uint32_t>& seen;  // where folders begin
+  };
   void check_entry(const Folder& folder, const Entry& e, const std::u16string& long_name,
-                   std::set<std::u16string>& names, std::vector<Folder>& open,
-                   std::set<std::uint32_t>& seen) {
+                   const Walk& walk) {
     const std::u16string alias = short_name_text(e.raw, s_.page, false);
     const bool has_long = !long_name.empty();
     const bool directory = (e.raw.DIR_Attr & attr_directory) != 0;
@@ -271,9 +276,9 @@ class FolderWalk {
     info.directory = directory;
     const FileTree::Id node = s_.tree.add(
         folder.node, has_long ? long_name : short_name_text(e.raw, s_.page, true), {}, info);
-    check_names(e, node, alias, names);
+    check_names(e, node, alias, walk.names);
     if ((e.raw.DIR_Attr & 0xC0) != 0)
-      s_.add(Rule::fat_attributes, Severity::warning, e.sector, node,
+      s_.add(Rule::fat_attributes, Severity::warning, {e.sector, node},
              fmt::format("the attributes are {:02X}", e.raw.DIR_Attr));
     check_times(e, node);
     const std::uint32_t cluster = e.raw.cluster();
@@ -282,13 +287,13 @@ class FolderWalk {
       return;
     }
     if (e.raw.DIR_FileSize.value() != 0)
-      s_.add(Rule::fat_folder_size, Severity::warning, e.sector, node,
+      s_.add(Rule::fat_folder_size, Severity::warning, {e.sector, node},
              fmt::format("the folder says that it has {} bytes; it must say 0",
                          e.raw.DIR_FileSize.value()));
     if (!s_.g.valid_cluster(cluster)) {
       s_.error(Rule::fat_folder_cluster, node,
                fmt::format("the folder would begin at cluster {}", cluster));
-    } else if (!seen.insert(cluster).second) {
+    } else if (!walk.seen.insert(cluster).second) {
       s_.error(Rule::fat_folder_twice, node,
                fmt::format("another folder begins at cluster {} as well", cluster));
     } else if (const std::size_t units = folder.path_units + 1 + s_.tree.name(node).size();
@@ -297,7 +302,7 @@ class FolderWalk {
                "folders inside it are too deep for any system");
     } else {
       const bool below_root = folder.node == 0;
-      open.push_back(
+      walk.open.push_back(
           {node, cluster, below_root ? 0 : folder.cluster, units, {folder.cluster, e.index}});
     }
   }
@@ -315,10 +320,10 @@ class FolderWalk {
                "the name is empty or holds a character that no name may hold");
     } else if (std::any_of(e.raw.DIR_Name.begin(), e.raw.DIR_Name.end(),
                            [](std::uint8_t b) { return b >= 'a' && b <= 'z'; })) {
-      s_.add(Rule::fat_name_odd, Severity::warning, e.sector, node,
+      s_.add(Rule::fat_name_odd, Severity::warning, {e.sector, node},
              "the short name holds small letters, by which some systems don't find it");
     } else if (illegal(name) || illegal(alias) || e.raw.DIR_Name[0] == ' ' || name.size() > 255) {
-      s_.add(Rule::fat_name_odd, Severity::warning, e.sector, node,
+      s_.add(Rule::fat_name_odd, Severity::warning, {e.sector, node},
              "the name holds a character that FAT names don't");
     }
     const bool twice = !names.insert(lower(name)).second;
@@ -340,7 +345,7 @@ class FolderWalk {
     if (wrong(e.raw.DIR_WrtDate.value(), e.raw.DIR_WrtTime.value()) ||
         wrong(e.raw.DIR_CrtDate.value(), e.raw.DIR_CrtTime.value()) ||
         wrong(e.raw.DIR_LstAccDate.value(), 0))
-      s_.add(Rule::fat_time, Severity::note, e.sector, node, "a date or time is none");
+      s_.add(Rule::fat_time, Severity::note, {e.sector, node}, "a date or time is none");
   }
 
   void check_file(const Folder& folder, const Entry& e, std::uint32_t node, std::uint32_t cluster) {
@@ -372,7 +377,7 @@ class FolderWalk {
     const bool is_short = code == Rule::fat_chain_short;
     const std::uint64_t size = e.raw.DIR_FileSize.value();
     s_.facts.sizes.push_back({e.sector, e.offset, size, chain, clusters, s_.tree.path(node)});
-    s_.add(code, is_short ? Severity::error : Severity::warning, e.sector, node,
+    s_.add(code, is_short ? Severity::error : Severity::warning, {e.sector, node},
            is_short
                ? fmt::format("the file has {} bytes, its chain only {} clusters of {}", size,
                              clusters, s_.g.cluster_bytes())

@@ -52,20 +52,23 @@ struct CheckState {
   CopyMerge::Counts copies;                             ///< entries of the other FATs that differ
   std::uint64_t differs_at = 0;  ///< where copies do, in the volume's sectors
 
-  void add(Rule code, Severity severity, std::optional<std::uint64_t> sector, std::uint32_t node,
-           std::string text, bool repairable = false) {
-    if (sector) *sector *= ratio;
+  struct Spot {
+    std::optional<std::uint64_t> sector;  // of the volume
+    std::uint32_t node;
+  };
+  void add(Rule code, Severity severity, Spot at, std::string text, bool repairable = false) {
+    if (at.sector) *at.sector *= ratio;
     log.add(
-        code, severity, [&] { return Place{.sector = sector, .path = tree.path(node)}; },
+        code, severity, [&] { return Place{.sector = at.sector, .path = tree.path(at.node)}; },
         std::move(text), repairable);
   }
   void not_clean(std::uint64_t sector) {
-    add(Rule::fat_not_clean, Severity::error, sector, root,
+    add(Rule::fat_not_clean, Severity::error, {sector, root},
         "the FAT says that the volume was not closed properly, or that errors were seen; start it "
         "once under the system that owns it, or check it there");
   }
   void error(Rule code, std::uint32_t node, std::string text, bool repairable = false) {
-    add(code, Severity::error, {}, node, std::move(text), repairable);
+    add(code, Severity::error, {{}, node}, std::move(text), repairable);
   }
 };
 

@@ -338,8 +338,8 @@ class WayMaker {
 }  // namespace
 
 std::optional<Room> make_way(const Device& disk, SectorRange place, const ReadOptions& options,
-                             std::uint64_t wanted, SectorRange within, std::size_t max_switches) {
-  return WayMaker(disk, place, options).run(wanted, within, max_switches);
+                             const Piece& wanted) {
+  return WayMaker(disk, place, options).run(wanted.sectors, wanted.within, wanted.max_switches);
 }
 
 }  // namespace nuvrat::fat

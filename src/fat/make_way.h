@@ -29,11 +29,16 @@ struct Room {
   std::uint64_t clusters = 0;  ///< that move
 };
 
-/// Frees `wanted` neighbouring sectors inside `within` (of the volume's) where that moves the
-/// least. None where no such place is: it would hold a folder, a bad cluster or a chain without a
-/// file, or take more than `max_switches`. The volume lies at `place` of `disk`, without errors.
+/// A free piece that is wanted.
+struct Piece {
+  std::uint64_t sectors = 0;     ///< neighbours
+  SectorRange within;            ///< of the volume's
+  std::size_t max_switches = 0;  ///< that it may take
+};
+/// Frees such a piece where that moves the least. None where there is no place for it: it would
+/// hold a folder, a bad cluster or a chain without a file, or take too many switches. The volume
+/// lies at `place` of `disk`, without errors.
 [[nodiscard]] std::optional<Room> make_way(const Device& disk, SectorRange place,
-                                           const ReadOptions& options, std::uint64_t wanted,
-                                           SectorRange within, std::size_t max_switches);
+                                           const ReadOptions& options, const Piece& wanted);
 
 }  // namespace nuvrat::fat

@@ -37,14 +37,11 @@ std::string View::label() const {
   return name != "NO NAME" && name.find('\0') == std::string::npos ? name : "";
 }
 
-void View::add_finding(Rule code, Severity severity, std::optional<std::uint64_t> sector,
-                       std::optional<std::uint64_t> record, FileTree::Id node, std::string text,
+void View::add_finding(Rule code, Severity severity, const Spot& at, std::string text,
                        bool repairable) {
   log_.add(
       code, severity,
-      [&] {
-        return Place{{}, sector, record, tree_.path(node)};
-      },
+      [&] { return Place{.sector = at.sector, .record = at.record, .path = tree_.path(at.node)}; },
       std::move(text), repairable);
 }
 
@@ -62,7 +59,7 @@ void View::read_entries(const Folder& folder, std::uint64_t lba, ByteSpan out) {
     const std::uint64_t number = lba + at / device_.sector_size();
     if (device::is_given(device_, number, sector)) continue;
     std::fill(sector.begin(), sector.end(), deleted);
-    add_finding(Rule::fat_folder_unreadable, Severity::error, number, {}, folder.id,
+    add_finding(Rule::fat_folder_unreadable, Severity::error, {number, {}, folder.id},
                 "a part of the folder can't be read");
     leave_out({tree_.path(folder.id),
                {},
@@ -80,7 +77,7 @@ Bytes View::read_folder(const Folder& folder) {
   const Map::Chain chain = map_.chain(folder.cluster, chains_);
   agreement_.follow(folder.entry, chain);
   if (!chain.sound()) {
-    add_finding(Rule::fat_chain, Severity::error, {}, {}, folder.id,
+    add_finding(Rule::fat_chain, Severity::error, {{}, {}, folder.id},
                 "the folder's chain is broken: " + chain.text);
     leave_out({tree_.path(folder.id), {}, "the folder's chain is broken: " + chain.text});
   }
@@ -88,7 +85,7 @@ Bytes View::read_folder(const Folder& folder) {
   for (const ClusterRange& r : chain.ranges) {
     const SectorRange range = sectors_of(r);
     if (folder_sectors_.first_overlap(range)) {
-      add_finding(Rule::fat_folder_twice, Severity::error, range.first, {}, folder.id,
+      add_finding(Rule::fat_folder_twice, Severity::error, {range.first, {}, folder.id},
                   "the folder's clusters are another folder's, or come again");
       leave_out({tree_.path(folder.id), {}, "its clusters are another folder's, or come again"});
       break;
@@ -100,7 +97,7 @@ Bytes View::read_folder(const Folder& folder) {
     out.resize(at + count * device_.sector_size());
     read_entries(folder, range.first, ByteSpan(out).subspan(at));
     if (count < range.count) {
-      add_finding(Rule::fat_folder_too_long, Severity::error, range.first, {}, folder.id,
+      add_finding(Rule::fat_folder_too_long, Severity::error, {range.first, {}, folder.id},
                   "the folder has more than 65,536 entries");
       leave_out({tree_.path(folder.id), {}, "it has more than 65,536 entries"});
       break;
@@ -157,7 +154,7 @@ void View::add_items(const Folder& folder, const DirectoryContents& contents,
                      std::vector<Folder>& open, std::set<std::uint32_t>& seen) {
   agreement_.begun(folder.id == FileTree::root, folder.cluster, contents.own_cluster);
   for (const std::uint32_t index : contents.orphans) {
-    add_finding(Rule::fat_long_name_orphan, Severity::note, {}, index, folder.id,
+    add_finding(Rule::fat_long_name_orphan, Severity::note, {{}, index, folder.id},
                 "entries of a long name belong to no file; they are ignored");
   }
   for (const DirectoryItem& item : contents.items) add_item(folder, item, open, seen);
@@ -171,23 +168,23 @@ void View::add_item(const Folder& folder, const DirectoryItem& item, std::vector
   if (!item.has_long) tree_.set_short_only(id);
   if (item.name.empty() ||
       item.name.find_first_of(std::u16string_view(u"/\0", 2)) != item.name.npos) {
-    add_finding(Rule::fat_name_illegal, Severity::error, {}, item.index, id,
+    add_finding(Rule::fat_name_illegal, Severity::error, {{}, item.index, id},
                 "the name is empty or holds a character that no name may hold");
   }
   if (item.info.directory) {
     if (!geometry_.valid_cluster(item.cluster)) {
-      add_finding(Rule::fat_folder_cluster, Severity::error, {}, item.index, id,
+      add_finding(Rule::fat_folder_cluster, Severity::error, {{}, item.index, id},
                   fmt::format("the folder would begin at cluster {}", item.cluster));
       leave_out({tree_.path(id), item.index,
                  fmt::format("the folder would begin at cluster {}", item.cluster)});
     } else if (!seen.insert(item.cluster).second) {
-      add_finding(Rule::fat_folder_twice, Severity::error, {}, item.index, id,
+      add_finding(Rule::fat_folder_twice, Severity::error, {{}, item.index, id},
                   fmt::format("another folder begins at cluster {} as well", item.cluster));
       leave_out({tree_.path(id), item.index,
                  fmt::format("another folder begins at cluster {} as well", item.cluster)});
     } else if (const std::size_t units = folder.path_units + 1 + item.name.size();
                units > FileTree::max_path_units) {
-      add_finding(Rule::fat_path_too_long, Severity::error, {}, item.index, folder.id,
+      add_finding(Rule::fat_path_too_long, Severity::error, {{}, item.index, folder.id},
                   "folders inside it are too deep for any system");
       leave_out({tree_.path(folder.id), item.index, "folders inside it are too deep"});
     } else {
@@ -207,14 +204,14 @@ void View::add_extents(FileTree::Id id, Agreement::Entry entry, const DirectoryI
   const std::uint64_t needed = div_up<std::uint64_t>(item.info.size, geometry_.cluster_bytes());
   agreement_.follow(entry, chain, needed);
   if (!chain.sound()) {
-    add_finding(Rule::fat_chain, Severity::error, {}, item.index, id,
+    add_finding(Rule::fat_chain, Severity::error, {{}, item.index, id},
                 "the file's chain is broken: " + chain.text);
   } else if (chain.clusters < needed) {
-    add_finding(Rule::fat_chain_short, Severity::error, {}, item.index, id,
+    add_finding(Rule::fat_chain_short, Severity::error, {{}, item.index, id},
                 fmt::format("the file has {} bytes, its chain only {} clusters of {}",
                             item.info.size, chain.clusters, geometry_.cluster_bytes()));
   } else if (chain.clusters > needed) {
-    add_finding(Rule::fat_chain_long, Severity::warning, {}, item.index, id,
+    add_finding(Rule::fat_chain_long, Severity::warning, {{}, item.index, id},
                 fmt::format("the file has {} bytes, but a chain of {} clusters", item.info.size,
                             chain.clusters));
   }

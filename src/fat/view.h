@@ -34,7 +34,7 @@ class View {
   [[nodiscard]] const Agreement& agreement() const { return agreement_; }
   void note(Rule code, Severity severity, std::optional<std::uint64_t> sector, std::string text,
             bool repairable = false) {
-    add_finding(code, severity, sector, {}, FileTree::root, std::move(text), repairable);
+    add_finding(code, severity, {sector, {}, FileTree::root}, std::move(text), repairable);
   }
   [[nodiscard]] SectorRange sectors_of(ClusterRange r) const {
     return {geometry_.cluster_start(r.first) * ratio_,
@@ -48,8 +48,12 @@ class View {
     std::size_t path_units;
     Agreement::Entry entry;  // that names it
   };
-  void add_finding(Rule code, Severity severity, std::optional<std::uint64_t> sector,
-                   std::optional<std::uint64_t> record, FileTree::Id node, std::string text,
+  struct Spot {
+    std::optional<std::uint64_t> sector;  // of the device
+    std::optional<std::uint64_t> record;  // an entry of its folder
+    FileTree::Id node;
+  };
+  void add_finding(Rule code, Severity severity, const Spot& at, std::string text,
                    bool repairable = false);
   void leave_out(LeftOut what) {  // one more than the reader names, so that it says so
     if (left_out_.size() <= VolumeReader::max_left_out) left_out_.push_back(std::move(what));

@@ -169,7 +169,7 @@ void compare_rehearsed(const Run& run, const Rehearsal& rehearsal, tree::Recordi
   Manifest after = disk::take_known_manifest(rehearsed, options.read, progress,
                                              {.doing = "rehearsing", .proof = options.proof},
                                              {recorded, written, expectation});
-  tree::hash_unsettled(recorded, device, after, rehearsed, expectation, written, progress);
+  tree::hash_unsettled(recorded, device, after, rehearsed, {expectation, written, progress});
   const Comparison comparison =
       tree::compare_with_changes(recorded, after, AccessTimes::compared, expectation);
   if (comparison.equal()) return;
@@ -280,10 +280,13 @@ JobResult run_in_case(const Run& asked) {
   // A journal that is there already is of a try that wrote nothing.
   const auto path = folder.file("undo.journal");
   const json::CasePlan plan = Case::plan_of(assessment, options);
-  Journal journal = std::filesystem::exists(path)
-                        ? Journal::open(path)
-                        : Journal::create(path, device, options.undo, plan.text, plan.blobs,
-                                          witnesses_of(assessment.before, job.steps));
+  Journal journal =
+      std::filesystem::exists(path)
+          ? Journal::open(path)
+          : Journal::create(path, device, options.undo,
+                            {.plan = plan.text,
+                             .blobs = plan.blobs,
+                             .witnesses = witnesses_of(assessment.before, job.steps)});
   clock.begin(JobClock::writing);
   const bool from_medium = do_steps(run, 0, job.steps, journal);
   clock.begin(JobClock::comparing);

@@ -257,7 +257,7 @@ JobResult compare_with(const Run& run, const tree::Recording& expected, const Se
   Manifest after =
       take_manifest(device, options.read, onwards, {.doing = "comparing", .proof = options.proof});
   const Expectation expectation = assessment.expectation();
-  tree::hash_unsettled(expected, after, device, expectation, written, onwards);
+  tree::hash_unsettled(expected, after, device, {expectation, written, onwards});
   const std::string seal = json::save_private_manifest(after, folder.file("after.manifest"));
   result.comparison = tree::with_seals(
       tree::compare_with_changes(expected, after, AccessTimes::compared, expectation), expected,

@@ -388,16 +388,16 @@ Bytes standard_information(const FileStamp& stamp, std::uint32_t security_id) {
   return {bytes.begin(), bytes.end()};
 }
 
-Bytes file_name(std::uint64_t parent, const FileStamp& stamp, std::uint64_t allocated,
-                std::uint64_t size, std::u16string_view name, std::uint8_t space) {
+Bytes file_name(std::uint64_t parent, const FileStamp& stamp, FileSizes sizes,
+                std::u16string_view name, std::uint8_t space) {
   FileNameHead head{};
   head.parent = parent;
   head.created = stamp.created;
   head.modified = stamp.modified;
   head.changed = stamp.modified;
   head.accessed = stamp.accessed;
-  head.allocated_size = allocated;
-  head.data_size = size;
+  head.allocated_size = sizes.allocated;
+  head.data_size = sizes.size;
   head.attributes = stamp.attributes;
   head.name_length = static_cast<std::uint8_t>(name.size());
   head.name_space = space;

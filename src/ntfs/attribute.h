@@ -85,8 +85,12 @@ struct FileStamp {
 };
 
 [[nodiscard]] Bytes standard_information(const FileStamp& stamp, std::uint32_t security_id);
-[[nodiscard]] Bytes file_name(std::uint64_t parent, const FileStamp& stamp, std::uint64_t allocated,
-                              std::uint64_t size, std::u16string_view name, std::uint8_t space);
+/// Of contents, in bytes.
+struct FileSizes {
+  std::uint64_t allocated = 0, size = 0;
+};
+[[nodiscard]] Bytes file_name(std::uint64_t parent, const FileStamp& stamp, FileSizes sizes,
+                              std::u16string_view name, std::uint8_t space);
 
 [[nodiscard]] Attribute resident(std::uint32_t type, Bytes value, std::u16string name = {});
 /// `size` bytes of contents in `runs`.

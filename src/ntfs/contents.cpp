@@ -136,8 +136,8 @@ std::uint8_t space_of(const Plan& plan, NameOf n) {
 
 Bytes name_value(const Plan& plan, NameOf n) {
   const Sizes sizes = sizes_of(plan, n.entity);
-  return file_name(parent_of(plan, n.entity), stamp_of(plan, n.entity), sizes.allocated, sizes.size,
-                   text_of(plan, n), space_of(plan, n));
+  return file_name(parent_of(plan, n.entity), stamp_of(plan, n.entity),
+                   {sizes.allocated, sizes.size}, text_of(plan, n), space_of(plan, n));
 }
 
 void add_names(const Plan& plan, Entity e, std::vector<Attribute>& out) {

@@ -119,8 +119,9 @@ class PutFinder {
                           wanted.attributes | (wanted.folder ? file_name_directory : 0)};
     const std::uint8_t space = is_short_name(wanted.name) ? name_both : name_win32;
     const Bytes key =
-        file_name(parent_reference, stamp, div_up(wanted.size, v_.cluster_bytes) * v_.cluster_bytes,
-                  wanted.size, wanted.name, space);
+        file_name(parent_reference, stamp,
+                  {div_up(wanted.size, v_.cluster_bytes) * v_.cluster_bytes, wanted.size},
+                  wanted.name, space);
     above.changed = true;
     above.names.push_back({*reference, static_cast<std::uint16_t>(key.size()), key});
     Put out;

@@ -21,8 +21,15 @@ struct Block {
   std::size_t depth;
 };
 
-void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, std::size_t depth,
-                  const VisitName& visit, std::vector<Block>& children) {
+struct Reading {
+  std::uint64_t folder;
+  const VisitName& visit;
+  std::vector<Block>& children;
+};
+
+// `depth`: of the block, from 0 in the root.
+void read_entries(const Reading& reading, ByteView bytes, std::size_t header_at,
+                  std::size_t depth) {
   const auto header = load<IndexHeader>(bytes, header_at);
   const std::uint64_t end = header_at + std::uint64_t{header.used.value()};
   std::uint64_t at = header_at + std::uint64_t{header.first_entry.value()};
@@ -38,7 +45,7 @@ void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, s
     if (child) {
       if (length < sizeof(IndexEntry) + 8)
         throw Error(ErrorCode::damaged, "an index entry has no room for its child");
-      children.push_back(
+      reading.children.push_back(
           {load<be::little_uint64_buf_t>(bytes, at + length - 8).value(), depth + 1});
     }
     if ((entry.flags.value() & entry_last) != 0) return;
@@ -47,10 +54,10 @@ void read_entries(ByteView bytes, std::size_t header_at, std::uint64_t folder, s
     const std::size_t units = name.name_length;
     if (sizeof(FileNameHead) + 2 * units > key.size())
       throw Error(ErrorCode::damaged, "a name leaves its index entry");
-    if (record_of(name.parent.value()) != folder)
+    if (record_of(name.parent.value()) != reading.folder)
       throw Error(ErrorCode::damaged, fmt::format("the index holds a name that is in folder {}",
                                                   record_of(name.parent.value())));
-    visit(entry.reference.value(), key.first(sizeof(FileNameHead) + 2 * units));
+    reading.visit(entry.reference.value(), key.first(sizeof(FileNameHead) + 2 * units));
     at += length;
   }
 }
@@ -84,7 +91,8 @@ std::vector<std::string> each_indexed_name(const Volume& volume, std::uint64_t n
       faults.push_back(e.message());
     }
   };
-  tried([&] { read_entries(root->value, sizeof(IndexRoot), number, 0, visit, open); });
+  const Reading reading{number, visit, open};
+  tried([&] { read_entries(reading, root->value, sizeof(IndexRoot), 0); });
   while (!open.empty() && faults.size() < max_faults) {
     const auto [vcn, depth] = open.back();
     open.pop_back();
@@ -100,7 +108,7 @@ std::vector<std::string> each_indexed_name(const Volume& volume, std::uint64_t n
       if (std::string_view(head.multi.signature.data(), 4) != "INDX" || !unprotect(block) ||
           head.vcn.value() != vcn)
         throw Error(ErrorCode::damaged, fmt::format("block {} of the index is damaged", vcn));
-      read_entries(block, offsetof(IndexBlock, header), number, depth, visit, open);
+      read_entries(reading, block, offsetof(IndexBlock, header), depth);
     });
   }
   return faults;

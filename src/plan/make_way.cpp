@@ -40,8 +40,11 @@ void play(const steps::FatChange& change, Device& device) {
 std::optional<std::uint64_t> make_way(Device& ahead, const VolumeChange& conversion,
                                       std::uint64_t wanted, SectorRange within,
                                       std::vector<steps::FatMakeWay>& out) {
-  const auto room = fat::make_way(ahead, conversion.place, steps::options_of(conversion), wanted,
-                                  within, max_switches - std::min(max_switches, out.size()));
+  const auto room =
+      fat::make_way(ahead, conversion.place, steps::options_of(conversion),
+                    {.sectors = wanted,
+                     .within = within,
+                     .max_switches = max_switches - std::min(max_switches, out.size())});
   if (!room || room->moves.empty()) return std::nullopt;
   for (const fat::Move& move : room->moves) {
     out.push_back(work_of(move, conversion));

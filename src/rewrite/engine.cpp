@@ -56,14 +56,19 @@ void note_hash(const Device& overlay, Phase phase, SectorRange range, ByteView d
 // Writes to the overlay what the guard lets through.
 class GuardedSink final : public SectorSink {
  public:
-  GuardedSink(const std::string& rewrite, Phase phase, const SectorSet& owned, Overlay& overlay,
-              SectorSet& written, Inspection& out)
+  // What the rewrite has done so far.
+  struct Played {
+    Overlay& overlay;
+    SectorSet& written;
+    Inspection& out;
+  };
+  GuardedSink(const std::string& rewrite, Phase phase, const SectorSet& owned, const Played& played)
       : rewrite_(rewrite),
         phase_(phase),
         owned_(owned),
-        overlay_(overlay),
-        written_(written),
-        out_(out) {}
+        overlay_(played.overlay),
+        written_(played.written),
+        out_(played.out) {}
 
   void write(std::uint64_t lba, ByteView data) override {
     const SectorRange range{lba, data.size() / overlay_.sector_size()};
@@ -175,7 +180,7 @@ void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, Se
   SectorSet live = owned(overlay);
   live.remove({rewrite.switch_sector().lba, 1});  // it may be tidied: that is one sector again
   for (const Exemption& e : rewrite.exemptions(Phase::settle)) live.remove(e.sectors);
-  GuardedSink settle(rewrite.name(), Phase::settle, live, overlay, written, out);
+  GuardedSink settle(rewrite.name(), Phase::settle, live, {overlay, written, out});
   rewrite.settle(settle);
 }
 
@@ -233,7 +238,7 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
     before.remove(e.sectors);
   }
   SectorSet written;
-  GuardedSink prepare(rewrite.name(), Phase::prepare, before, overlay, written, out);
+  GuardedSink prepare(rewrite.name(), Phase::prepare, before, {overlay, written, out});
   rewrite.prepare(prepare);
   for (const WrittenRange& w : out.writes) out.live.add(common(exempt, w.range));
 

@@ -61,7 +61,8 @@ Journal& Journal::operator=(Journal&&) noexcept = default;
 Journal::~Journal() = default;
 
 Journal Journal::create(const std::filesystem::path& path, const Device& device, Undo undo,
-                        std::string_view plan, ByteView blobs, const SectorSet& witnesses) {
+                        const JournalAbout& about) {
+  const auto& [plan, blobs, witnesses] = about;
   JournalHeader header{};
   header.magic = journal_magic;
   header.version = 2u;

@@ -68,17 +68,16 @@ JournalPosition Journal::position(const Device& device) const {
 
 StrangeSectors Journal::strange_sectors(const Device& device, bool finished) const {
   impl_->require_disk(device);
-  SectorSet known;
   SectorSet judged;
-  StrangeSectors out;
+  Impl::Judgement all;
   for (auto r = impl_->records_.rbegin(); r != impl_->records_.rend(); ++r) {
     // Of a finished chain only what the last step left counts.
     const SectorSet parts = finished ? judged.gaps(r->range) : SectorSet{r->range};
-    impl_->judge(*r, parts, device, finished, known, out);
+    all.add(impl_->judge(*r, parts, device, finished));
     judged.add(r->range);
   }
-  out.foreign.remove(known);
-  return out;
+  all.strange.foreign.remove(all.known);
+  return std::move(all.strange);
 }
 
 std::optional<SectorRange> Journal::torn_sector(const Device& device) const {
@@ -154,9 +153,8 @@ std::uint64_t Journal::bytes_to_put_back() const {
 bool Journal::recognises(const Device& device) const {
   impl_->require_disk(device);
   SectorSet known, all;
-  StrangeSectors strange;
   for (const Record& r : impl_->records_) {
-    impl_->judge(r, {r.range}, device, false, known, strange);
+    known.add(impl_->judge(r, {r.range}, device, false).known);
     all.add(r.range);
   }
   // What the cut tore says nothing of whose disk it is.

@@ -234,8 +234,14 @@ void Journal::Impl::see(const Record& r, const Device& device, Seen& seen) const
   }
 }
 
-void Journal::Impl::judge(const Record& r, const SectorSet& parts, const Device& device,
-                          bool finished, SectorSet& known, StrangeSectors& strange) const {
+void Journal::Impl::Judgement::add(const Judgement& other) {
+  known.add(other.known);
+  strange.foreign.add(other.strange.foreign);
+  strange.unreadable.add(other.strange.unreadable);
+}
+
+Journal::Impl::Judgement Journal::Impl::judge(const Record& r, const SectorSet& parts,
+                                              const Device& device, bool finished) const {
   Seen seen;
   see(r, device, seen);
   SectorSet fits = seen.after;
@@ -249,9 +255,7 @@ void Journal::Impl::judge(const Record& r, const SectorSet& parts, const Device&
   SectorSet fine = parts;
   fine.remove(others);
   fine.remove(seen.unreadable);
-  known.add(fine);
-  strange.foreign.add(others);
-  strange.unreadable.add(seen.unreadable);
+  return {fine, {others, seen.unreadable}};
 }
 
 }  // namespace nuvrat

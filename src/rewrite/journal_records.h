@@ -66,8 +66,13 @@ class Journal::Impl {
                                SectorSet& unreadable) const;
   /// Which sectors of `parts` of a record hold something that the rewrite knows, as far as they can
   /// be read.
-  void judge(const Record& r, const SectorSet& parts, const Device& device, bool finished,
-             SectorSet& known, StrangeSectors& strange) const;
+  struct Judgement {
+    SectorSet known;
+    StrangeSectors strange;
+    void add(const Judgement& other);
+  };
+  [[nodiscard]] Judgement judge(const Record& r, const SectorSet& parts, const Device& device,
+                                bool finished) const;
   /// Adds those of a record.
   void see(const Record& r, const Device& device, Seen& seen) const;
 

@@ -341,11 +341,19 @@ class Comparer final : public NodePairs {
   const ManifestVolume* after_ = nullptr;
 };
 
+// One before beside what it is now; null: it is gone, or wasn't there.
+template <typename Then, typename Now>
+struct Pair {
+  const Then* then;
+  const Now* now;
+};
+
 // Pairs by where they began, so that a dropped partition shifts nothing, and one that begins where
 // another began isn't taken for it. What was to be new is on one side alone.
-template <typename Then, typename Now, typename Both, typename Gone, typename Came>
-void pair_by_start(const std::vector<Then>& before, const std::vector<Now>& after,
-                   const Expectation& expectation, Both both, Gone gone, Came came) {
+template <typename Then, typename Now>
+std::vector<Pair<Then, Now>> pairs_of(const std::vector<Then>& before,
+                                      const std::vector<Now>& after,
+                                      const Expectation& expectation) {
   struct There {
     const Now* item;
     bool is_new;
@@ -358,15 +366,15 @@ void pair_by_start(const std::vector<Then>& before, const std::vector<Now>& afte
   }
   std::stable_sort(all.begin(), all.end(),
                    [](const There& a, const There& b) { return a.start < b.start; });
+  std::vector<Pair<Then, Now>> out;
   auto x = before.begin();
   for (const There& y : all) {
-    while (x != before.end() && x->start < y.start) gone(*x++);
-    if (!y.is_new && x != before.end() && x->start == y.start)
-      both(*x++, *y.item);
-    else
-      came(*y.item);
+    for (; x != before.end() && x->start < y.start; ++x) out.push_back({&*x, nullptr});
+    const bool same = !y.is_new && x != before.end() && x->start == y.start;
+    out.push_back({same ? &*x++ : nullptr, y.item});
   }
-  while (x != before.end()) gone(*x++);
+  for (; x != before.end(); ++x) out.push_back({&*x, nullptr});
+  return out;
 }
 
 }  // namespace
@@ -424,15 +432,14 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
         fmt::format("the volume at sector {} with {} {}", v.start, plural(files, "file", "files"),
                     gone ? "can't be read there any more" : "was not there before"));
   };
-  pair_by_start(
-      before.volumes(), after.volumes, expectation,
-      [&](const RecordedVolume& a, const ManifestVolume& b) {
-        comparer.volumes(a, *before.nodes(a), b);
-      },
-      [&](const RecordedVolume& v) { one_volume(v, v.files, v.bytes, true); },
-      [&](const ManifestVolume& v) {
-        one_volume(v, v.tree.file_count(), v.tree.total_bytes(), false);
-      });
+  for (const auto& [then, now] : pairs_of(before.volumes(), after.volumes, expectation)) {
+    if (then != nullptr && now != nullptr)
+      comparer.volumes(*then, *before.nodes(*then), *now);
+    else if (then != nullptr)
+      one_volume(*then, then->files, then->bytes, true);
+    else
+      one_volume(*now, now->tree.file_count(), now->tree.total_bytes(), false);
+  }
   const auto one_range = [&](const ManifestRange& r, const auto& other_volumes, bool gone) {
     if (!gone && before.chosen()) return;
     if (comparer.expects_partition(r.start, gone ? Kind::gone : Kind::added)) return;
@@ -449,11 +456,14 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
                  fmt::format("the partition at sector {} ({}) {}", r.start, r.description,
                              gone ? "is not there any more" : "was not there before"));
   };
-  pair_by_start(
-      before.ranges(), after.ranges, expectation,
-      [&](const ManifestRange& a, const ManifestRange& b) { comparer.ranges(a, b); },
-      [&](const ManifestRange& r) { one_range(r, after.volumes, true); },
-      [&](const ManifestRange& r) { one_range(r, before.volumes(), false); });
+  for (const auto& [then, now] : pairs_of(before.ranges(), after.ranges, expectation)) {
+    if (then != nullptr && now != nullptr)
+      comparer.ranges(*then, *now);
+    else if (then != nullptr)
+      one_range(*then, after.volumes, true);
+    else
+      one_range(*now, before.volumes(), false);
+  }
   comparer.finish(before, after);
   return out;
 }

@@ -9,11 +9,18 @@
 namespace nuvrat::tree {
 
 /// read(lba, piece, offset) fills whole sectors; give(piece) takes what of them the file has;
-/// zeros(n) stands for n bytes that no sector holds: holes, and what was never written. Returns the
-/// bytes that the extents are short of, by offset at the end of what they had.
+/// zeros(n) stands for n bytes that no sector holds: holes, and what was never written.
+template <typename Read, typename Give, typename Zeros>
+struct PieceTaker {
+  Read read;
+  Give give;
+  Zeros zeros;
+};
+
+/// Returns the bytes that the extents are short of, by offset at the end of what they had.
 template <typename Read, typename Give, typename Zeros>
 std::uint64_t each_piece(const FileTree& tree, FileTree::Id id, std::uint32_t sector_size,
-                         ByteSpan buffer, Read read, Give give, Zeros zeros) {
+                         ByteSpan buffer, const PieceTaker<Read, Give, Zeros>& taker) {
   std::uint64_t left = tree.valid_bytes(id);
   const std::uint64_t unwritten = tree.bytes(id) - left;
   std::uint64_t offset = 0;
@@ -22,7 +29,7 @@ std::uint64_t each_piece(const FileTree& tree, FileTree::Id id, std::uint32_t se
       const std::uint64_t n = extent.count < div_up<std::uint64_t>(left, sector_size)
                                   ? extent.count * sector_size
                                   : left;
-      if (n > 0) zeros(n);
+      if (n > 0) taker.zeros(n);
       offset += n;
       left -= n;
       continue;
@@ -32,15 +39,15 @@ std::uint64_t each_piece(const FileTree& tree, FileTree::Id id, std::uint32_t se
           std::min<std::uint64_t>({extent.count - at, buffer.size() / sector_size,
                                    div_up<std::uint64_t>(left, sector_size)});
       const ByteSpan piece = buffer.first(sectors * sector_size);
-      read(extent.first + at, piece, offset);
+      taker.read(extent.first + at, piece, offset);
       const std::uint64_t n = std::min<std::uint64_t>(left, piece.size());
-      give(ByteView(piece.first(n)));
+      taker.give(ByteView(piece.first(n)));
       at += sectors;
       offset += n;
       left -= n;
     }
   }
-  if (unwritten > 0) zeros(unwritten);
+  if (unwritten > 0) taker.zeros(unwritten);
   return left;
 }
 

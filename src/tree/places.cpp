@@ -68,14 +68,15 @@ bool is_written(const std::vector<SectorRange>& runs, std::uint64_t start,
   });
 }
 
-std::vector<HashedFile> hash_moved(unsigned number, SectorRange place, const Device& disk,
-                                   const FileTree& tree, std::vector<FileTree::Id> ids,
-                                   Progress& progress) {
-  if (ids.empty() || place.first >= disk.sectors()) return {};
+// `part`: a volume, of either side.
+template <typename Part>
+std::vector<HashedFile> hash_moved(const Part& part, const Device& disk, const FileTree& tree,
+                                   std::vector<FileTree::Id> ids, Progress& progress) {
+  if (ids.empty() || part.start >= disk.sectors()) return {};
   std::uint64_t bytes = 0;
   for (const FileTree::Id id : ids) bytes += tree.bytes(id);
-  progress.stage(fmt::format("hashing what moves on p{}", number), bytes);
-  const Window volume(disk, {place.first, std::min(place.count, disk.sectors() - place.first)});
+  progress.stage(fmt::format("hashing what moves on p{}", part.number), bytes);
+  const Window volume(disk, {part.start, std::min(part.sectors, disk.sectors() - part.start)});
   return hash_files(volume, tree, std::move(ids), progress);
 }
 
@@ -90,18 +91,16 @@ bool is_on_both(const Digest& place, const Places& own, const Places& others) {
 }
 
 // `others`: the places on the other side.
-void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const SectorSet& written,
-             Progress& progress) {
+void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const Settling& by) {
   std::vector<FileTree::Id> ids;
   const Places own = places_of(v);
   for (FileTree::Id id = 1; id < v.tree.size(); ++id) {
     if (!v.is_placed(id) || v.tree.link(id) != FileTree::none) continue;
     if (!is_on_both(v.digests[id], own, others) ||
-        is_written(content_runs(v.tree, id, disk.sector_size()), v.start, written))
+        is_written(content_runs(v.tree, id, disk.sector_size()), v.start, by.written))
       ids.push_back(id);
   }
-  for (HashedFile& file :
-       hash_moved(v.number, {v.start, v.sectors}, disk, v.tree, std::move(ids), progress)) {
+  for (HashedFile& file : hash_moved(v, disk, v.tree, std::move(ids), by.progress)) {
     v.digests[file.id] = file.digest;
     v.placed[file.id] = false;
     if (!file.unreadable.empty()) v.unreadable[file.id] = std::move(file.unreadable);
@@ -116,14 +115,14 @@ void hash_in(ManifestVolume& v, const Device& disk, const Places& others, const 
 
 // The same of what was recorded. What was put aside has no tree: what moves gets one of its own.
 void hash_recorded(Recording& recorded, const RecordedVolume& v, const Device& disk,
-                   const Places& others, const SectorSet& written, Progress& progress) {
+                   const Places& others, const Settling& by) {
   FileTree moved;
   std::vector<Digest> places(moved.size());  // by node
   const Places own = places_of(*recorded.nodes(v));
   const auto nodes = recorded.nodes(v);
   for (RecordedNode node; nodes->next(node);) {
     if (!node.placed ||
-        (is_on_both(node.digest, own, others) && !is_written(node.runs, v.start, written)))
+        (is_on_both(node.digest, own, others) && !is_written(node.runs, v.start, by.written)))
       continue;
     const FileTree::Id id = moved.add(FileTree::root, u"", {}, node.info);
     moved.set_extents(id, node.runs);
@@ -138,8 +137,7 @@ void hash_recorded(Recording& recorded, const RecordedVolume& v, const Device& d
                         [&places](auto a, auto b) { return places[a] == places[b]; }),
             ids.end());
   SettledPlaces out;
-  for (HashedFile& file :
-       hash_moved(v.number, {v.start, v.sectors}, disk, moved, std::move(ids), progress)) {
+  for (HashedFile& file : hash_moved(v, disk, moved, std::move(ids), by.progress)) {
     out.places.push_back({places[file.id], file.digest});
     if (!file.unreadable.empty()) out.unreadable[places[file.id]] = std::move(file.unreadable);
   }
@@ -189,41 +187,39 @@ Digest tree::range_place(SectorRange range) {
 }
 
 void tree::hash_unsettled(Recording& before, const Device& was, Manifest& after, const Device& is,
-                          const Expectation& expectation, const SectorSet& written,
-                          Progress& progress) {
+                          const Settling& by) {
   if (before.proof() != Proof::places) return;  // all of it is hashed
   for (ManifestVolume& b : after.volumes) {
-    const auto start = expectation.start_before(b.start);
+    const auto start = by.expectation.start_before(b.start);
     const RecordedVolume* a = start ? at_start(before.volumes(), *start) : nullptr;
     if (a == nullptr || b.untouched) continue;
     const Places then = places_of(*before.nodes(*a));
-    hash_recorded(before, *a, was, places_of(b), written, progress);
-    hash_in(b, is, then, written, progress);
+    hash_recorded(before, *a, was, places_of(b), by);
+    hash_in(b, is, then, by);
   }
   for (ManifestRange& b : after.ranges) {
-    const auto start = expectation.start_before(b.start);
+    const auto start = by.expectation.start_before(b.start);
     const ManifestRange* a = start ? at_start(before.ranges(), *start) : nullptr;
-    if (a == nullptr || is_settled(*a, b, written)) continue;
+    if (a == nullptr || is_settled(*a, b, by.written)) continue;
     ManifestRange hashed = *a;
-    hash_range(hashed, was, progress);
+    hash_range(hashed, was, by.progress);
     before.settle(hashed);
-    hash_range(b, is, progress);
+    hash_range(b, is, by.progress);
   }
 }
 
 void tree::hash_unsettled(const Recording& before, Manifest& after, const Device& is,
-                          const Expectation& expectation, const SectorSet& written,
-                          Progress& progress) {
+                          const Settling& by) {
   if (before.proof() != Proof::places) return;
   for (ManifestVolume& b : after.volumes) {
-    const auto start = expectation.start_before(b.start);
+    const auto start = by.expectation.start_before(b.start);
     const auto nodes = start ? before.nodes_at(*start) : nullptr;
-    if (nodes != nullptr) hash_in(b, is, places_of(*nodes), written, progress);
+    if (nodes != nullptr) hash_in(b, is, places_of(*nodes), by);
   }
   for (ManifestRange& b : after.ranges) {
-    const auto start = expectation.start_before(b.start);
+    const auto start = by.expectation.start_before(b.start);
     const ManifestRange* a = start ? at_start(before.ranges(), *start) : nullptr;
-    if (a != nullptr && !is_settled(*a, b, written)) hash_range(b, is, progress);
+    if (a != nullptr && !is_settled(*a, b, by.written)) hash_range(b, is, by.progress);
   }
 }
 

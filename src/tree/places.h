@@ -39,13 +39,17 @@ struct HashedFile {
 [[nodiscard]] std::vector<HashedFile> hash_files(const Device& volume, const FileTree& tree,
                                                  std::vector<FileTree::Id> ids, Progress& progress);
 
+struct Settling {
+  const Expectation& expectation;  ///< pairs partitions
+  const SectorSet& written;        ///< in between
+  Progress& progress;
+};
 /// Hashes, on each side, what places alone can't tell: what lies elsewhere on the other side, and
 /// what lies on sectors that were written in between. The hash takes the place's place in what was
-/// recorded. Partitions are paired by where they begin, as `expectation` says.
+/// recorded.
 void hash_unsettled(Recording& before, const Device& was, Manifest& after, const Device& is,
-                    const Expectation& expectation, const SectorSet& written, Progress& progress);
+                    const Settling& by);
 /// The same where only the disk of now is at hand.
-void hash_unsettled(const Recording& before, Manifest& after, const Device& is,
-                    const Expectation& expectation, const SectorSet& written, Progress& progress);
+void hash_unsettled(const Recording& before, Manifest& after, const Device& is, const Settling& by);
 
 }  // namespace nuvrat::tree

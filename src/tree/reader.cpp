@@ -117,23 +117,23 @@ class ContentHasher {
       workers_.add(Bytes(words.begin(), words.end()));
       hole = 0;
     };
-    const std::uint64_t missing = each_piece(
-        tree, id, device_.sector_size(), buffer_,
-        [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
-          read_piece(device_, lba, piece, offset, unreadable);
-        },
-        [&](ByteView piece) {
-          end_hole();
-          add(piece);
-        },
-        [&](std::uint64_t zeros) {
-          if (by_length) {
-            hole += zeros;
-            progress_.advance(zeros);
-          } else {
-            give_zeros(zeros, buffer_, [&](ByteView piece) { add(piece); });
-          }
-        });
+    const std::uint64_t missing =
+        each_piece(tree, id, device_.sector_size(), buffer_,
+                   PieceTaker{[&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
+                                read_piece(device_, lba, piece, offset, unreadable);
+                              },
+                              [&](ByteView piece) {
+                                end_hole();
+                                add(piece);
+                              },
+                              [&](std::uint64_t zeros) {
+                                if (by_length) {
+                                  hole += zeros;
+                                  progress_.advance(zeros);
+                                } else {
+                                  give_zeros(zeros, buffer_, [&](ByteView piece) { add(piece); });
+                                }
+                              }});
     end_hole();
     // A chain shorter than the size says.
     if (missing > 0) note_unreadable(unreadable, tree.valid_bytes(id) - missing, missing);
@@ -174,12 +174,12 @@ void read_file(VolumeReader& reader, std::string_view path,
     return;
   }
   Bytes buffer(piece_bytes);
-  const std::uint64_t missing = each_piece(
-      tree, id, reader.device().sector_size(), buffer,
-      [&](std::uint64_t lba, ByteSpan piece, std::uint64_t) {
-        reader.device().read_once(lba, piece);
-      },
-      sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); });
+  const std::uint64_t missing =
+      each_piece(tree, id, reader.device().sector_size(), buffer,
+                 PieceTaker{[&](std::uint64_t lba, ByteSpan piece, std::uint64_t) {
+                              reader.device().read_once(lba, piece);
+                            },
+                            sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); }});
   if (missing > 0)
     throw Error(ErrorCode::damaged, "the file has fewer sectors than its size says",
                 {.path = std::string(path)}, "See 'nuvrat check'");
@@ -194,12 +194,12 @@ Readable tree::read_readable(VolumeReader& reader, FileTree::Id id,
     return out;
   }
   Bytes buffer(piece_bytes);
-  const std::uint64_t missing = each_piece(
-      tree, id, reader.device().sector_size(), buffer,
-      [&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
-        read_piece(reader.device(), lba, piece, offset, out.missing);
-      },
-      sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); });
+  const std::uint64_t missing =
+      each_piece(tree, id, reader.device().sector_size(), buffer,
+                 PieceTaker{[&](std::uint64_t lba, ByteSpan piece, std::uint64_t offset) {
+                              read_piece(reader.device(), lba, piece, offset, out.missing);
+                            },
+                            sink, [&](std::uint64_t zeros) { give_zeros(zeros, buffer, sink); }});
   if (missing > 0) {
     out.reason = "it has fewer sectors than its size says";
     if (tree.valid_bytes(id) < tree.bytes(id)) throw Error(ErrorCode::damaged, out.reason);

@@ -165,7 +165,7 @@ TEST_CASE("unsettled: what moved or was written over is hashed on both sides, an
     tree::Recording at_hand(before);
     for (tree::Recording* recorded : {&aside, &at_hand}) {
       Manifest after = disks.recorded(&Placed::now);
-      tree::hash_unsettled(*recorded, was, after, disks.is, {}, disks.written, quiet);
+      tree::hash_unsettled(*recorded, was, after, disks.is, {{}, disks.written, quiet});
       const Manifest then = recorded->bring_back();
       const ManifestVolume &a = then.volumes.at(0), &b = after.volumes.at(0);
       FileTree::Id id = 1;  // both in the order of the names
