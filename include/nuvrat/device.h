@@ -51,6 +51,7 @@ struct PhysicalSector {
   [[nodiscard]] SectorRange whole_inside(SectorRange range) const;
 };
 
+/// Used by one thread at a time, also for reading: a device may keep what it was given.
 class Device {
  public:
   virtual ~Device() = default;

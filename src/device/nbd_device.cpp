@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cerrno>
-#include <mutex>
 #include <optional>
 #include <vector>
 
@@ -117,20 +116,15 @@ class NbdDevice final : public Device {
         kept_(sector_size) {}
 
   void forget(SectorRange range) const override {
-    const std::lock_guard held(mutex_);
     kept_.drop(range);
     bad_.forget(range);
   }
-  void refresh() const override {
-    const std::lock_guard held(mutex_);
-    kept_.drop({0, sectors()});
-  }
+  void refresh() const override { kept_.drop({0, sectors()}); }
 
  private:
   static constexpr std::size_t piece = 8u << 20;  // a server may refuse more than 32 MiB
 
   void do_read(std::uint64_t lba, ByteSpan out) const override {
-    const std::lock_guard held(mutex_);
     kept_.read(lba, out, [this](std::uint64_t at, ByteSpan part) { ask_unless_bad(at, part); });
   }
   void do_read_once(std::uint64_t lba, ByteSpan out) const override {
@@ -139,7 +133,6 @@ class NbdDevice final : public Device {
   }
   // Nobody says who else writes to the disk. What is asked for anew says it of its sectors.
   void require_same(std::uint64_t lba, ByteView now) const {
-    const std::lock_guard held(mutex_);
     const auto changed = kept_.changed_in(lba, now);
     if (!changed) return;
     throw Error(ErrorCode::busy,
@@ -195,7 +188,6 @@ class NbdDevice final : public Device {
     return false;
   }
   void do_write(std::uint64_t lba, ByteView data) override {
-    const std::lock_guard held(mutex_);
     kept_.drop({lba, data.size() / sector_size()});
     bad_.forget({lba, data.size() / sector_size()});  // a medium may put another one in its place
     std::uint64_t at = lba;
@@ -222,7 +214,6 @@ class NbdDevice final : public Device {
   }
 
   Handle handle_;
-  mutable std::mutex mutex_;  // of what is kept, and of the order of reads and writes
   mutable KeptReads kept_;
   mutable device::BadSectors bad_;
 };

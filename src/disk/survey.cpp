@@ -8,6 +8,7 @@
 #include <nuvrat/survey.h>
 
 #include "base/budget.h"
+#include "base/memory.h"
 #include "boot/systems.h"
 #include "device/given.h"
 #include "disk/cut_window.h"
@@ -358,6 +359,7 @@ Survey survey_disk(const Device& device, const ReadOptions& options, bool deep) 
       sound.push_back(p.partition);
   }
   if (!out.bare_volume) out.systems = boot::find_systems(device, out.table, sound, options);
+  if (deep) base::give_back_memory();  // what comes next needs as much as the check did
   return out;
 }
 

@@ -8,6 +8,7 @@
 #include <nuvrat/survey.h>
 
 #include "base/budget.h"
+#include "base/memory.h"
 #include "disk/cut_window.h"
 #include "disk/known_manifest.h"
 #include "disk/lost_start.h"
@@ -201,6 +202,7 @@ Partition whole_disk(const Device& device, const ReadOptions& options) {
 
 Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
               const ManifestOptions& options, const KnownManifest* known) {
+  base::give_back_memory();  // a record of every file comes now
   const std::vector<unsigned>& numbers = options.numbers;
   Taker taker(device, read, progress, options, known);
   Manifest& out = taker.manifest();

@@ -161,6 +161,10 @@ std::array<std::uint8_t, 11> label_field(const Geometry& g) {
 
 }  // namespace
 
+std::uint64_t reserved_sectors_of(ByteView boot) {
+  return load<Boot>(boot).BPB_RsvdSecCnt.value();
+}
+
 void set_label(ByteSpan sector, const Geometry& g) {
   const std::size_t at = g.kind == VolumeKind::fat32 ? 36 + offsetof(Boot32, tail) : 36;
   auto tail = load<BootTail>(sector, at);

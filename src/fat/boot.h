@@ -64,6 +64,8 @@ struct Geometry {
 [[nodiscard]] Bytes boot_sector(const Geometry& geometry);
 /// The label that a boot sector repeats, where it has the field.
 void set_label(ByteSpan sector, const Geometry& geometry);
+/// The reserved sectors that a boot sector names, the volume's own.
+[[nodiscard]] std::uint64_t reserved_sectors_of(ByteView boot);
 /// Where code begins in a boot sector, after the parameters.
 [[nodiscard]] constexpr std::size_t start_code_at(VolumeKind kind) {
   return kind == VolumeKind::fat32 ? 0x5A : 0x3E;

@@ -97,7 +97,7 @@ class FolderWalk {
     std::size_t entries = 0;
     for (std::size_t at = 0; at < rest.size(); at += sizeof(DirEntry)) {
       const auto raw = load<DirEntry>(rest, at);
-      const bool is_entry = raw.DIR_Name[0] > 0x20 && raw.DIR_Name[0] != 0xE5 &&
+      const bool is_entry = raw.DIR_Name[0] > 0x20 && raw.DIR_Name[0] != entry_deleted &&
                             (raw.DIR_Attr & 0xC0) == 0 && raw.DIR_Attr != 0;
       entries += is_entry ? 1 : 0;
     }
@@ -163,7 +163,7 @@ class FolderWalk {
     for (; i < entries.size(); ++i) {
       const Entry& e = entries[i];
       const std::uint8_t first = e.raw.DIR_Name[0];
-      if (first == 0xE5) {
+      if (first == entry_deleted) {
         if (long_name.pending()) orphan(folder.node, e);
         long_name.clear();
         pieces = false;

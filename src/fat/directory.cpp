@@ -34,17 +34,17 @@ DirectoryContents parse_directory(ByteView bytes, const CodePage& page, const Zo
     const auto entry = load<DirEntry>(bytes, index * sizeof(DirEntry));
     const std::uint8_t first = entry.DIR_Name[0];
     if (first == 0x00) break;
-    const bool is_long = first != 0xE5 && (entry.DIR_Attr & 0x3F) == attr_long;
+    const bool is_long = first != entry_deleted && (entry.DIR_Attr & 0x3F) == attr_long;
     if (is_long) {
       if (long_name.pending() && (first & 0x40) != 0) out.orphans.push_back(index);
       long_name.add(load<LongEntry>(bytes, index * sizeof(DirEntry)));
       continue;
     }
-    const bool plain = first != 0xE5 && (entry.DIR_Attr & attr_label) == 0;
+    const bool plain = first != entry_deleted && (entry.DIR_Attr & attr_label) == 0;
     if (long_name.pending() && !plain) out.orphans.push_back(index);
     if (!plain) {
       long_name.clear();
-      if (first != 0xE5 && !out.label) out.label = entry.DIR_Name;
+      if (first != entry_deleted && !out.label) out.label = entry.DIR_Name;
       continue;
     }
     const bool had_long = long_name.pending();

@@ -28,7 +28,7 @@ std::uint8_t short_name_checksum(const std::array<std::uint8_t, 11>& name) {
 
 std::u16string short_name_text(const DirEntry& entry, const CodePage& page, bool cased) {
   std::array<std::uint8_t, 11> bytes = entry.DIR_Name;
-  if (bytes[0] == 0x05) bytes[0] = 0xE5;
+  if (bytes[0] == 0x05) bytes[0] = entry_deleted;
   const ByteView all(bytes);
   std::u16string base = page.decode(all.first(trimmed(all.first(8))));
   std::u16string extension = page.decode(all.subspan(8, trimmed(all.subspan(8, 3))));
@@ -39,7 +39,7 @@ std::u16string short_name_text(const DirEntry& entry, const CodePage& page, bool
 
 std::string label_text(const std::array<std::uint8_t, 11>& label, const CodePage& page) {
   std::array<std::uint8_t, 11> bytes = label;
-  if (bytes[0] == 0x05) bytes[0] = 0xE5;
+  if (bytes[0] == 0x05) bytes[0] = entry_deleted;
   const ByteView all(bytes);
   return to_utf8(page.decode(all.first(trimmed(all))));
 }
@@ -90,7 +90,7 @@ std::array<std::uint8_t, 11> label_bytes(std::string_view label, const CodePage&
   if (bytes.empty()) return out;
   out.fill(' ');
   std::copy_n(bytes.begin(), std::min(bytes.size(), out.size()), out.begin());
-  if (out[0] == 0xE5) out[0] = 0x05;  // E5 is a deleted entry
+  if (out[0] == entry_deleted) out[0] = 0x05;
   return out;
 }
 

@@ -1,9 +1,11 @@
 #pragma once
 // FAT structures as they lie on the disk. Field names follow the Microsoft FAT specification.
 
+#include <algorithm>
 #include <array>
 #include <cstddef>
 #include <cstdint>
+#include <string_view>
 
 #include <boost/endian/buffers.hpp>
 
@@ -88,6 +90,31 @@ struct DirEntry {
   }
 };
 static_assert(sizeof(DirEntry) == 32);
+
+/// Of a name of eleven characters, made on the first day that FAT knows.
+[[nodiscard]] inline DirEntry new_entry(std::string_view name, std::uint8_t attributes,
+                                        std::uint32_t cluster, std::uint32_t size) {
+  DirEntry out{};
+  out.DIR_Name.fill(' ');
+  std::copy(name.begin(), name.end(), out.DIR_Name.begin());
+  out.DIR_Attr = attributes;
+  out.DIR_FstClusHI = static_cast<std::uint16_t>(cluster >> 16);
+  out.DIR_FstClusLO = static_cast<std::uint16_t>(cluster);
+  out.DIR_FileSize = size;
+  out.DIR_WrtDate = std::uint16_t{0x0021};
+  return out;
+}
+/// It says that it is so long; without a byte it has no cluster.
+inline void set_size(DirEntry& entry, std::uint32_t size) {
+  entry.DIR_FileSize = size;
+  if (size > 0) return;
+  entry.DIR_FstClusHI = std::uint16_t{0};
+  entry.DIR_FstClusLO = std::uint16_t{0};
+}
+/// Of an entry's first byte: nothing is in it, as in all that follow it.
+inline constexpr std::uint8_t entry_end = 0;
+/// The same: it was deleted.
+inline constexpr std::uint8_t entry_deleted = 0xE5;
 
 struct LongEntry {
   std::uint8_t LDIR_Ord;

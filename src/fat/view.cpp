@@ -52,13 +52,12 @@ View::Folder View::root() const {
 
 // What the device doesn't give reads as deleted entries: zeros would end the folder there.
 void View::read_entries(const Folder& folder, std::uint64_t lba, ByteSpan out) {
-  constexpr std::uint8_t deleted = 0xE5;
   if (device::is_given(device_, lba, out)) return;
   for (std::uint64_t at = 0; at < out.size(); at += device_.sector_size()) {
     const ByteSpan sector = out.subspan(at, device_.sector_size());
     const std::uint64_t number = lba + at / device_.sector_size();
     if (device::is_given(device_, number, sector)) continue;
-    std::fill(sector.begin(), sector.end(), deleted);
+    std::fill(sector.begin(), sector.end(), entry_deleted);
     add_finding(Rule::fat_folder_unreadable, Severity::error, {number, {}, folder.id},
                 "a part of the folder can't be read");
     leave_out({tree_.path(folder.id),

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <numeric>
 
+#include "base/memory.h"
+
 namespace nuvrat::job {
 
 JobClock::JobClock(Progress& inner, const Assessment& assessment, Proof proof, Phase first,
@@ -28,6 +30,7 @@ JobClock::JobClock(Progress& inner, const Assessment& assessment, Proof proof, P
 }
 
 void JobClock::begin(Phase phase) {
+  base::give_back_memory();  // what one phase held needn't lie beside what the next one does
   phase_ = phase;
   done_ = 0;
 }

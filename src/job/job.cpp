@@ -6,7 +6,6 @@
 #include <nuvrat/job.h>
 #include <nuvrat/text.h>
 
-#include "base/memory.h"
 #include "disk/known_manifest.h"
 #include "job/case.h"
 #include "job/clock.h"
@@ -145,7 +144,6 @@ void check_rehearsed(const Run& run, const Rehearsal& rehearsal) {
         next->code() == step->code())
       continue;
     run.progress.stage("checking", 0);
-    base::give_back_memory();
     const Findings findings = check_volume(Window(*rehearsal.after[i], place), run.options.read);
     // What Nuvrat makes anew breaks no rule, however small; what it mends, none that wasn't broken.
     const bool made = step->volume()->anew;
@@ -214,7 +212,6 @@ struct Rehearsed {
 // Everything that comes before the first write.
 Rehearsed record_and_rehearse(const Run& run, JobClock& clock) {
   const auto& [device, assessment, options, folder, progress] = run;
-  base::give_back_memory();
   Manifest before =
       take_manifest(device, options.read, progress, {.doing = "recording", .proof = options.proof});
   const bool by_places = options.proof == Proof::places;
@@ -229,18 +226,15 @@ Rehearsed record_and_rehearse(const Run& run, JobClock& clock) {
   clock.begin(JobClock::rehearsing);
   progress.stage("rehearsing", 0);
   tree::Recording recorded = tree::Recording::put_aside(std::move(before), folder.file(""));
-  base::give_back_memory();
   Rehearsal rehearsal = rehearse_steps(device, assessment, 0);
   check_rehearsed(run, rehearsal);
   compare_rehearsed(run, rehearsal, recorded);
   if (by_places) {  // what moves was hashed only now: the disk won't have it there any more
-    base::give_back_memory();
     const Manifest settled = recorded.bring_back();
     json::save_private_manifest(settled, folder.file("before.manifest"));
     require_readable(settled, assessment, options);
   }
   require_room(run, rehearsal);
-  base::give_back_memory();
   return {std::move(recorded), std::move(rehearsal)};
 }
 

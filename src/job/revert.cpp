@@ -10,7 +10,6 @@
 #include <nuvrat/text.h>
 
 #include "base/descriptor.h"
-#include "base/memory.h"
 #include "disk/known_manifest.h"
 #include "job/case.h"
 #include "job/recover.h"
@@ -107,7 +106,6 @@ std::optional<Manifest> compare_with_recorded(const Device& disk, const CaseFile
     return std::nullopt;
   }
   tree::Recording recorded = tree::Recording::put_aside(std::move(*before), folder.file(""));
-  base::give_back_memory();
   Verification found = disk::verify_recorded(std::move(recorded), disk, job.options.read, progress);
   out.compared = std::move(found.comparison);
   return std::move(found.now);

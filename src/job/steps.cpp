@@ -8,7 +8,6 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
-#include "base/memory.h"
 #include "job/left_behind.h"
 #include "json/manifest_file.h"
 #include "tree/comparer.h"
@@ -242,7 +241,6 @@ void require_volumes(const Assessment& assessment, const Device& device, const L
 JobResult compare_with(const Run& run, const tree::Recording& expected, const SectorSet& written) {
   const auto& [device, assessment, options, folder, progress] = run;
   Uncancellable onwards(progress);
-  base::give_back_memory();
   device.forget({0, device.sectors()});  // what is compared comes from the medium
   const TableReading table = read_table(device);
   require_layout(assessment.after, table, "after the rewrite");
@@ -253,7 +251,6 @@ JobResult compare_with(const Run& run, const tree::Recording& expected, const Se
   for (Finding& f : survey_disk(device, options.read, true).all_findings()) {
     if (f.severity != Severity::note) result.findings_after.push_back(std::move(f));
   }
-  base::give_back_memory();
   Manifest after =
       take_manifest(device, options.read, onwards, {.doing = "comparing", .proof = options.proof});
   const Expectation expectation = assessment.expectation();

@@ -7,7 +7,6 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
-#include "base/memory.h"
 #include "plan/bystanders.h"
 #include "plan/stages.h"
 #include "steps/after.h"
@@ -329,14 +328,12 @@ Assessment assess(const Device& device, const std::vector<Goal>& goals, const Re
                   Random& random) {
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
-  base::give_back_memory();  // what the check needed: planning needs as much again
   return assess_surveyed({device, survey, options}, goals, random);
 }
 
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                    Random& random) {
   const Survey survey = survey_disk(device, options, true);
-  base::give_back_memory();
   const Look look(device, survey, options);
   std::vector<Assessment> out;
   const auto add = [&](const Goal& goal) { out.push_back(assess_surveyed(look, {goal}, random)); };

@@ -184,13 +184,13 @@ class FatMender {
       if (own < r.count) rest.ranges.push_back({r.first + own, r.count - own});
     }
     rest.first = rest.ranges.front().first;
-    if (needed == 0) put_entry(s, 0, true);
+    if (needed == 0) put_entry(s, 0);
     loose_.push_back(std::move(rest));
   }
 
   void cut_size(const fat::Facts::Size& s) {
     const std::uint64_t size = s.clusters * g_.cluster_bytes();
-    put_entry(s, static_cast<std::uint32_t>(size), s.clusters == 0);
+    put_entry(s, static_cast<std::uint32_t>(size));
     out_.changes.push_back({.kind = ExpectedChange::Kind::resized,
                             .partition = partition_.id,
                             .path = s.path,
@@ -204,17 +204,12 @@ class FatMender {
                                                       "belong to no file: --unowned keep"));
   }
 
-  void put_entry(const fat::Facts::Size& s, std::uint32_t size, bool no_cluster) {
+  void put_entry(const fat::Facts::Size& s, std::uint32_t size) {
     const std::uint64_t byte = s.entry_sector * g_.sector_bytes + s.entry_offset;
     Bytes& sector = draft_.at(byte / device_.sector_size());
     const std::size_t at = byte % device_.sector_size();
     auto entry = base::load<fat::DirEntry>(sector, at);
-    entry.DIR_FileSize = size;
-    if (no_cluster) {
-      entry.DIR_FileSize = 0u;
-      entry.DIR_FstClusHI = std::uint16_t{0};
-      entry.DIR_FstClusLO = std::uint16_t{0};
-    }
+    fat::set_size(entry, size);
     base::store(entry, sector, at);
   }
 
@@ -251,16 +246,16 @@ class FatMender {
     draft_.set_entry(cluster, fat::end_of_chain);
     --freed_;
     Bytes folder(g_.cluster_bytes());
-    base::store(entry_for(".", true, cluster, 0), folder, 0);
-    base::store(entry_for("..", true, 0, 0), folder, 32);
+    base::store(fat::new_entry(".", fat::attr_directory, cluster, 0), folder, 0);
+    base::store(fat::new_entry("..", fat::attr_directory, 0, 0), folder, 32);
     std::size_t at = 64;
     unsigned number = 0;
     for (const fat::Facts::Chain& chain : loose_) {
       std::uint64_t clusters = 0;
       for (const fat::ClusterRange& r : chain.ranges) clusters += r.count;
       const std::uint64_t size = std::min<std::uint64_t>(clusters * g_.cluster_bytes(), 0xFFFFFFFF);
-      base::store(entry_for(fmt::format("CHAIN{:03}BIN", ++number), false, chain.first,
-                            static_cast<std::uint32_t>(size)),
+      base::store(fat::new_entry(fmt::format("CHAIN{:03}BIN", ++number), attr_archive, chain.first,
+                                 static_cast<std::uint32_t>(size)),
                   folder, at);
       at += sizeof(fat::DirEntry);
     }
@@ -270,24 +265,12 @@ class FatMender {
           .assign(folder.begin() + static_cast<std::ptrdiff_t>(i * size),
                   folder.begin() + static_cast<std::ptrdiff_t>((i + 1) * size));
     }
-    base::store(entry_for(kept_folder, true, cluster, 0), draft_.at(place->first), place->second);
+    base::store(fat::new_entry(kept_folder, fat::attr_directory, cluster, 0),
+                draft_.at(place->first), place->second);
     root_entry_lba_ = partition_.start + place->first;
     out_.changes.push_back(
         {.kind = ExpectedChange::Kind::added, .partition = partition_.id, .path = kept_folder});
     return true;
-  }
-
-  static fat::DirEntry entry_for(std::string_view name, bool directory, std::uint32_t cluster,
-                                 std::uint32_t size) {
-    fat::DirEntry out{};
-    out.DIR_Name.fill(' ');
-    std::copy(name.begin(), name.end(), out.DIR_Name.begin());
-    out.DIR_Attr = directory ? fat::attr_directory : std::uint8_t{0x20};
-    out.DIR_FstClusHI = static_cast<std::uint16_t>(cluster >> 16);
-    out.DIR_FstClusLO = static_cast<std::uint16_t>(cluster);
-    out.DIR_FileSize = size;
-    out.DIR_WrtDate = std::uint16_t{0x0021};  // the first day that FAT knows
-    return out;
   }
 
   // Sector and offset of an unused entry of the root; none when the name is taken.
@@ -304,7 +287,7 @@ class FatMender {
       places.push_back({g_.root_start() * ratio_, std::uint64_t{g_.root_sectors} * ratio_});
     }
     std::optional<std::pair<std::uint64_t, std::size_t>> out;
-    const fat::DirEntry wanted = entry_for(kept_folder, true, 0, 0);
+    const fat::DirEntry wanted = fat::new_entry(kept_folder, fat::attr_directory, 0, 0);
     for (const SectorRange& place : places) {
       for (std::uint64_t lba = place.first; lba < place.end(); ++lba) {
         const Bytes sector = device_.read(partition_.start + lba);
@@ -312,8 +295,8 @@ class FatMender {
           const auto entry = base::load<fat::DirEntry>(sector, at);
           if (entry.DIR_Name == wanted.DIR_Name) return std::nullopt;
           const std::uint8_t first = entry.DIR_Name[0];
-          if (!out && (first == 0 || first == 0xE5)) out = {lba, at};
-          if (first == 0) return out;
+          if (!out && (first == fat::entry_end || first == fat::entry_deleted)) out = {lba, at};
+          if (first == fat::entry_end) return out;
         }
       }
     }

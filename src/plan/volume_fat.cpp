@@ -152,9 +152,8 @@ class FatPlanner {
     const ByteView there = ByteView(boot).subspan(code_at, 510 - code_at);
     const ByteView ours = base::volume_start_code();
     const bool of_others = !all_zero(there) && !std::equal(ours.begin(), ours.end(), there.begin());
-    const std::uint64_t reserved = boot[14] | std::uint64_t{boot[15]} << 8;
     if (!of_others || device_.sector_size() != 512) return {};
-    return device_.read(s.partition.start, std::min(kept, reserved));
+    return device_.read(s.partition.start, std::min(kept, fat::reserved_sectors_of(boot)));
   }
 
   bool is_already(const SurveyedPartition& s, const VolumeChange& change) {

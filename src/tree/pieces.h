@@ -16,6 +16,8 @@ struct PieceTaker {
   Give give;
   Zeros zeros;
 };
+template <typename Read, typename Give, typename Zeros>
+PieceTaker(Read, Give, Zeros) -> PieceTaker<Read, Give, Zeros>;
 
 /// Returns the bytes that the extents are short of, by offset at the end of what they had.
 template <typename Read, typename Give, typename Zeros>

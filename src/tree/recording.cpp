@@ -7,6 +7,7 @@
 #include <nuvrat/checksum.h>
 #include <nuvrat/error.h>
 
+#include "base/memory.h"
 #include "base/record.h"
 #include "base/temporary_file.h"
 #include "device/io.h"
@@ -220,6 +221,8 @@ Recording Recording::put_aside(Manifest manifest, const std::filesystem::path& f
     out.write_nodes(manifest);
     out.seal_ = out.seal();
     out.manifest_ = nullptr;
+    manifest = {};
+    base::give_back_memory();
   } catch (const Error& e) {
     if (e.code() != ErrorCode::file) throw;
     out.file_.reset();
