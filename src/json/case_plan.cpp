@@ -9,6 +9,7 @@
 #include <nuvrat/time.h>
 
 #include "json/models.h"
+#include "json/whole_numbers.h"
 
 namespace nuvrat::json {
 
@@ -33,6 +34,18 @@ CasePlan write_plan(const Assessment& assessment, const CaseHead& head) {
   return {j.dump(2) + "\n", blobs.bytes()};
 }
 
+namespace {
+
+// Whether it is the first of two words. Throws Error (file) where it is neither.
+bool either(const Json& word, std::string_view first, std::string_view second) {
+  if (word == first) return true;
+  if (word == second) return false;
+  throw Error(ErrorCode::file,
+              fmt::format("the case can't be read: it says neither '{}' nor '{}'", first, second));
+}
+
+}  // namespace
+
 Assessment read_plan(const CasePlan& plan, CaseHead& head) {
   const Json j = Json::parse(plan.text, nullptr, false);
   if (!j.is_object()) throw Error(ErrorCode::file, "the case is not as it was written");
@@ -41,10 +54,12 @@ Assessment read_plan(const CasePlan& plan, CaseHead& head) {
       throw Error(ErrorCode::file, "this case was made by another version");
     head.disk = j.at("disk").get<std::string>();
     head.zone = j.at("zone").get<std::string>();
-    head.codepage = j.at("codepage");
-    head.full_undo = j.at("undo") == "full";
+    head.codepage = whole_32_bits(j.at("codepage"));
+    head.full_undo = either(j.at("undo"), "full", "live");
     head.accept_unreadable = j.at("accept_unreadable");
-    head.proof = j.at("proof") == name_of(Proof::places) ? Proof::places : Proof::contents;
+    head.proof = either(j.at("proof"), name_of(Proof::places), name_of(Proof::contents))
+                     ? Proof::places
+                     : Proof::contents;
     return assessment_from_json(j, plan.blobs);
   } catch (const Json::exception& e) {
     throw Error(ErrorCode::file, fmt::format("the case can't be read: {}", e.what()));

@@ -69,13 +69,13 @@ Json list(const Items& items) {
 }
 
 PartitionId id_from(const Json& j) {
-  return PartitionId{j.get<std::uint32_t>()};
+  return PartitionId{whole_32_bits(j)};
 }
 
 Partition partition_from(const Json& j) {
   Partition p;
   p.id = id_from(j.at("id"));
-  p.number = j.at("number");
+  p.number = whole_32_bits(j.at("number"));
   p.role = enum_from(j.at("role").get<std::string>(),
                      {Role::primary, Role::extended, Role::logical, Role::gpt});
   p.start = j.at("start");
@@ -195,7 +195,7 @@ Layout layout_from_json(const Json& j) {
     Layout l;
     l.kind = enum_from(j.at("kind").get<std::string>(),
                        {TableKind::none, TableKind::mbr, TableKind::gpt});
-    l.sector_size = j.at("sector_size");
+    l.sector_size = whole_32_bits(j.at("sector_size"));
     l.disk_sectors = j.at("disk_sectors");
     const auto id = j.at("id").get<std::string>();
     if (l.kind == TableKind::mbr)
@@ -248,7 +248,7 @@ Obstacle obstacle_from_json(const Json& j) {
   out.text = j.at("text");
   out.remedy = j.at("remedy");
   out.missing_sectors = j.at("missing_sectors");
-  out.partition = j.at("partition");
+  out.partition = whole_32_bits(j.at("partition"));
   out.goals = goals_from_json(j.at("goals"));
   return out;
 }
@@ -261,7 +261,7 @@ DeviceIdentity identity_from_json(const Json& j) {
           j.at("serial"),
           j.at("read_only"),
           j.at("in_use"),
-          j.at("physical_sector_size")};
+          whole_32_bits(j.at("physical_sector_size"))};
 }
 
 ExpectedChange change_from_json(const Json& j) {
@@ -283,11 +283,11 @@ ExpectedChange change_from_json(const Json& j) {
 BootChange boot_from_json(const Json& j) {
   BootChange out;
   out.way = enum_from(j.at("way").get<std::string>(), {BootWay::legacy, BootWay::uefi});
-  out.boot_files = j.at("boot_files");
-  out.system = j.at("system");
+  out.boot_files = whole_32_bits(j.at("boot_files"));
+  out.system = whole_32_bits(j.at("system"));
   out.machine = enum_from(j.at("machine").get<std::string>(),
                           {Machine::unknown, Machine::x86, Machine::x86_64, Machine::arm64});
-  out.spare = j.at("spare");
+  out.spare = whole_32_bits(j.at("spare"));
   return out;
 }
 

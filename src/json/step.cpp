@@ -4,6 +4,7 @@
 
 #include "json/models.h"
 #include "json/pieces.h"
+#include "json/whole_numbers.h"
 #include "steps/kinds.h"
 
 namespace nuvrat::json {
@@ -95,11 +96,7 @@ class FieldReader {
   void read(const Json& j, Ticks& out) const { out = j; }
   void read(const Json& j, bool& out) const { out = j; }
   void read(const Json& j, std::string& out) const { out = j; }
-  void read(const Json& j, unsigned& out) const {
-    const std::uint64_t wide = j;
-    if (wide > 0xFFFFFFFF) throw Error(ErrorCode::file, "a number is too large");
-    out = static_cast<unsigned>(wide);
-  }
+  void read(const Json& j, unsigned& out) const { out = whole_32_bits(j); }
   void read(const Json& j, VolumeKind& out) const {
     out = kind_named(j.get<std::string>());
     if (name_of(out) != j) throw Error(ErrorCode::file, "a kind of volume is not known here");

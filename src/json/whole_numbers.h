@@ -2,6 +2,7 @@
 // JSON from files that anybody may have changed.
 
 #include <algorithm>
+#include <cstdint>
 #include <string_view>
 #include <vector>
 
@@ -28,6 +29,13 @@ inline void require_whole_numbers(const Json& j, const std::vector<std::string_v
       }
     }
   }
+}
+
+/// Throws Error (file) for what isn't a whole number of 32 bits: converted, "true" would be one.
+[[nodiscard]] inline std::uint32_t whole_32_bits(const Json& j) {
+  if (!j.is_number_unsigned() || j.get<std::uint64_t>() > 0xFFFFFFFF)
+    throw Error(ErrorCode::file, "a number is not a whole one of 32 bits");
+  return j.get<std::uint32_t>();
 }
 
 }  // namespace nuvrat::json
