@@ -5,6 +5,7 @@
 
 #include <nuvrat/fat_writer.h>
 
+#include "disk_bytes.h"
 #include "measure.h"
 
 using namespace nuvrat;
@@ -15,16 +16,9 @@ namespace {
 // An MBR disk with one FAT32 volume of so many files.
 void make_disk(const std::filesystem::path& image, std::uint64_t files, std::uint64_t file_bytes) {
   const std::uint64_t clusters = files * ((file_bytes + 4095) / 4096) + files / 10 + 70'000;
-  Partition p;
-  p.number = 1;
-  p.start = 2048;
-  p.sectors = (clusters * 8 * 13 / 10 / 2048 + 1) * 2048;
-  p.type = std::uint8_t{0x0C};
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = p.range().end() + 4096;
-  layout.disk_signature = static_cast<std::uint32_t>(files);
-  layout.partitions = {p};
+  const SectorRange place{2048, (clusters * 8 * 13 / 10 / 2048 + 1) * 2048};
+  Layout layout = disk_bytes::mbr(place.end() + 4096, 512, static_cast<std::uint32_t>(files));
+  const Partition p = disk_bytes::add(layout, Role::primary, place, 0x0C);
   create_image(image, layout.disk_sectors, 512, true);
   const auto device = open_device(image, {true, 512});
   write_new_table(*device, layout);

@@ -3,6 +3,7 @@
 
 #include <fmt/core.h>
 
+#include "disk_bytes.h"
 #include "measure.h"
 
 using namespace nuvrat;
@@ -13,15 +14,8 @@ void table_rewrite(const std::filesystem::path& folder, std::uint64_t sectors) {
   const auto image = folder / "bench.img";
   create_image(image, sectors, 512, true);
   const auto device = open_device(image, {true, 512});
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = sectors;
-  Partition p;
-  p.number = 1;
-  p.start = 2048;
-  p.sectors = 1u << 20;
-  p.type = std::uint8_t{0x0C};
-  layout.partitions.push_back(p);
+  Layout layout = disk_bytes::mbr(sectors);
+  disk_bytes::add(layout, Role::primary, {2048, 1u << 20}, 0x0C);
   write_new_table(*device, layout);
   const Bytes front = device->read(0, 34);
   Random random(1);

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include <nuvrat/partition_type.h>
 #include <nuvrat/random.h>
 
 namespace disk_bytes {
@@ -49,6 +50,55 @@ void copy_data(const Device& from, Device& to, std::uint64_t first) {
 ReadOptions utc() {
   ReadOptions out;
   out.zone = Zone();
+  return out;
+}
+
+namespace {
+
+nuvrat::Partition& add_numbered(nuvrat::Layout& layout, nuvrat::Role role,
+                                nuvrat::SectorRange place) {
+  nuvrat::Partition p;
+  p.number = role == nuvrat::Role::logical ? 5 : 1;
+  while (layout.find(p.number) != nullptr) ++p.number;
+  p.role = role;
+  p.start = place.first;
+  p.sectors = place.count;
+  return layout.partitions.emplace_back(p);
+}
+
+}  // namespace
+
+nuvrat::Layout mbr(std::uint64_t sectors, std::uint32_t sector_size, std::uint32_t signature) {
+  nuvrat::Layout out;
+  out.kind = nuvrat::TableKind::mbr;
+  out.sector_size = sector_size;
+  out.disk_sectors = sectors;
+  out.disk_signature = signature;
+  return out;
+}
+
+nuvrat::Layout gpt(std::uint64_t sectors, std::uint32_t sector_size, nuvrat::Random& random) {
+  nuvrat::Layout out;
+  out.kind = nuvrat::TableKind::gpt;
+  out.sector_size = sector_size;
+  out.disk_sectors = sectors;
+  out.disk_guid = nuvrat::Guid::random(random);
+  out.first_usable = nuvrat::gpt_first_usable(sector_size);
+  out.last_usable = sectors - nuvrat::gpt_array_sectors(sector_size) - 2;
+  return out;
+}
+
+nuvrat::Partition& add(nuvrat::Layout& layout, nuvrat::Role role, nuvrat::SectorRange place,
+                       std::uint8_t type) {
+  nuvrat::Partition& out = add_numbered(layout, role, place);
+  out.type = type;
+  return out;
+}
+
+nuvrat::Partition& add(nuvrat::Layout& layout, nuvrat::SectorRange place, nuvrat::Random& random) {
+  nuvrat::Partition& out = add_numbered(layout, nuvrat::Role::gpt, place);
+  out.type = nuvrat::basic_data_guid();
+  out.unique_id = nuvrat::Guid::random(random);
   return out;
 }
 

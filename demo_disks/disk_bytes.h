@@ -8,6 +8,8 @@
 #include <nuvrat/bytes.h>
 #include <nuvrat/device.h>
 #include <nuvrat/fat_writer.h>
+#include <nuvrat/layout.h>
+#include <nuvrat/random.h>
 #include <nuvrat/volume.h>
 
 namespace disk_bytes {
@@ -25,5 +27,16 @@ void put_entry(nuvrat::ByteSpan sector, unsigned slot, std::uint8_t type, std::u
 void copy_data(const nuvrat::Device& from, nuvrat::Device& to, std::uint64_t first = 0);
 /// FAT's local times taken as UTC.
 [[nodiscard]] nuvrat::ReadOptions utc();
+
+/// Tables in the making. A GPT has its customary places, and ids that `random` gives.
+[[nodiscard]] nuvrat::Layout mbr(std::uint64_t sectors, std::uint32_t sector_size = 512,
+                                 std::uint32_t signature = 0);
+[[nodiscard]] nuvrat::Layout gpt(std::uint64_t sectors, std::uint32_t sector_size,
+                                 nuvrat::Random& random);
+/// With the first number that is free in its role. Good until the next one comes.
+nuvrat::Partition& add(nuvrat::Layout& mbr, nuvrat::Role role, nuvrat::SectorRange place,
+                       std::uint8_t type);
+/// One of basic data.
+nuvrat::Partition& add(nuvrat::Layout& gpt, nuvrat::SectorRange place, nuvrat::Random& random);
 
 }  // namespace disk_bytes

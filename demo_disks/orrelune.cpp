@@ -4,6 +4,8 @@
 
 #include <fmt/core.h>
 
+#include "disk_bytes.h"
+
 namespace orrelune {
 namespace {
 
@@ -144,36 +146,19 @@ constexpr Plan logger_plan[] = {
 };
 
 Layout logger_layout(const Device& device, Random& random) {
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.sector_size = device.sector_size();
-  layout.disk_sectors = device.sectors();
-  layout.disk_signature = static_cast<std::uint32_t>(random.next() | 1);
+  Layout layout = disk_bytes::mbr(device.sectors(), device.sector_size(),
+                                  static_cast<std::uint32_t>(random.next() | 1));
   const std::uint64_t per_mib = mib / device.sector_size();
-  Partition extended;
-  extended.number = 3;
-  extended.role = Role::extended;
-  extended.type = std::uint8_t{0x0F};
-  extended.start = 1400 * per_mib;
-  extended.sectors = 2000 * per_mib;
-  layout.partitions.push_back(extended);
-  unsigned primaries = 0;
-  unsigned logicals = 0;
+  const SectorRange container{1400 * per_mib, 2000 * per_mib};
   for (const Plan& plan : logger_plan) {
-    Partition p;
-    p.role = plan.role;
-    p.start = plan.start_mib * per_mib;
-    p.sectors = plan.size_mib * per_mib;
-    p.type = plan.kind == VolumeKind::fat32 ? std::uint8_t{0x0C} : std::uint8_t{0x06};
-    if (plan.role == Role::primary) {
-      p.number = ++primaries;
-      p.active = p.number == 1;
-    } else {
-      p.table_sector = logicals == 0 ? extended.start : p.start - per_mib;
-      p.number = 5 + logicals++;
-    }
-    layout.partitions.push_back(p);
+    Partition& p =
+        disk_bytes::add(layout, plan.role, {plan.start_mib * per_mib, plan.size_mib * per_mib},
+                        plan.kind == VolumeKind::fat32 ? 0x0C : 0x06);
+    p.active = p.number == 1;
+    if (plan.role == Role::logical)
+      p.table_sector = p.number == 5 ? container.first : p.start - per_mib;
   }
+  disk_bytes::add(layout, Role::extended, container, 0x0F);
   layout.sort();
   return layout;
 }
@@ -291,13 +276,7 @@ std::uint64_t archive_sectors(std::uint32_t sector_size) {
 
 void make_archive_disk(Device& device, std::uint64_t seed) {
   Random random(seed);
-  Layout layout;
-  layout.kind = TableKind::gpt;
-  layout.sector_size = device.sector_size();
-  layout.disk_sectors = device.sectors();
-  layout.disk_guid = Guid::random(random);
-  layout.first_usable = gpt_first_usable(layout.sector_size);
-  layout.last_usable = device.sectors() - gpt_array_sectors(layout.sector_size) - 2;
+  Layout layout = disk_bytes::gpt(device.sectors(), device.sector_size(), random);
   constexpr Plan plans[] = {
       {Role::gpt, VolumeKind::fat32, 1, 400, 4096, "TIDES", 60, false},
       {Role::gpt, VolumeKind::fat32, 402, 500, 4096, "WAVES", 50, true},
@@ -308,16 +287,10 @@ void make_archive_disk(Device& device, std::uint64_t seed) {
   };
   const std::uint64_t per_mib = mib / device.sector_size();
   for (const Plan& plan : plans) {
-    Partition p;
-    p.number = static_cast<unsigned>(layout.partitions.size() + 1);
-    p.role = Role::gpt;
-    p.start = plan.start_mib * per_mib;
-    p.sectors = plan.size_mib * per_mib;
-    p.type = basic_data_guid();
-    p.unique_id = Guid::random(random);
+    Partition& p =
+        disk_bytes::add(layout, {plan.start_mib * per_mib, plan.size_mib * per_mib}, random);
     p.name = plan.label;
     p.active = p.number == 1;
-    layout.partitions.push_back(p);
   }
   write_new_table(device, layout);
   for (std::size_t i = 0; i < layout.partitions.size(); ++i) {

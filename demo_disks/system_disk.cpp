@@ -136,19 +136,10 @@ std::uint64_t system_disk_sectors(const SystemDisk& plan, std::uint32_t sector_s
 void make_system_disk(Device& device, const SystemDisk& plan, std::uint64_t seed) {
   Random random(seed);
   const std::uint64_t mebi = mib_bytes / device.sector_size();
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.sector_size = device.sector_size();
-  layout.disk_sectors = device.sectors();
-  layout.disk_signature = system_disk_signature;
+  Layout layout = disk_bytes::mbr(device.sectors(), device.sector_size(), system_disk_signature);
   const auto add = [&](std::uint64_t start, std::uint64_t size, std::uint8_t type) {
-    Partition p;
-    p.number = static_cast<unsigned>(layout.partitions.size() + 1);
-    p.start = start * mebi;
-    p.sectors = size * mebi;
-    p.type = type;
+    Partition& p = disk_bytes::add(layout, Role::primary, {start * mebi, size * mebi}, type);
     p.active = p.number == 1;
-    layout.partitions.push_back(p);
   };
   const bool apart = plan.boot > 0;
   if (apart) add(1, plan.boot, 0x07);

@@ -571,10 +571,7 @@ TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is p
   CHECK(why(*code, "boot=legacy").find("boot-code") == 0);
   // A disk that only holds files.
   auto plain = support::disk(70000);
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = plain->sectors();
-  write_new_table(*plain, layout);
+  write_new_table(*plain, disk_bytes::mbr(plain->sectors()));
   CHECK(why(*plain, "boot=legacy").find("no-system") == 0);
 }
 
@@ -678,17 +675,10 @@ TEST_CASE("boot: the start code of a FAT volume that stays FAT is kept") {
     CAPTURE(name_of(kind));
     const support::Folder folder(support::Folder::Where::memory);
     auto disk = support::disk(150000);
-    Layout layout;
-    layout.kind = TableKind::mbr;
-    layout.disk_sectors = disk->sectors();
-    layout.disk_signature = 9;
-    Partition p;
-    p.number = 1;
-    p.start = 2048;
-    p.sectors = kind == VolumeKind::fat32 ? 120000 : 40000;
-    p.type = std::uint8_t{0x0C};
+    Layout layout = disk_bytes::mbr(disk->sectors(), 512, 9);
+    const std::uint64_t length = kind == VolumeKind::fat32 ? 120000 : 40000;
+    Partition& p = disk_bytes::add(layout, Role::primary, {2048, length}, 0x0C);
     p.active = true;
-    layout.partitions = {p};
     write_new_table(*disk, layout);
     {
       WritableWindow window(*disk, p.range());

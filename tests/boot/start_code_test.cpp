@@ -38,21 +38,9 @@ const std::string no_system = "This volume holds files and no system: nothing st
 void make_disk(const std::filesystem::path& image, bool active) {
   create_image(image, 90000, 512, true);
   const auto device = open_device(image, {true, 512});
-  Layout layout;
-  layout.kind = TableKind::gpt;
-  layout.disk_sectors = device->sectors();
-  layout.first_usable = gpt_first_usable(512);
-  layout.last_usable = device->sectors() - gpt_array_sectors(512) - 2;
   Random random(1);
-  layout.disk_guid = Guid::random(random);
-  Partition p;
-  p.number = 1;
-  p.role = Role::gpt;
-  p.start = 2048;
-  p.sectors = 80000;
-  p.type = basic_data_guid();
-  p.unique_id = Guid::random(random);
-  layout.partitions = {p};
+  Layout layout = disk_bytes::gpt(device->sectors(), 512, random);
+  const Partition p = disk_bytes::add(layout, {2048, 80000}, random);
   write_new_table(*device, layout);
   WritableWindow window(*device, p.range());
   FatFormat format;

@@ -84,15 +84,8 @@ TEST_CASE("job: the rewrite's own cost does not grow with the disk") {
     const support::Folder folder;
     create_image(folder / "disk.img", bytes / 512, 512, true);
     const auto device = open_device(folder / "disk.img", {true, 512});
-    Layout layout;
-    layout.kind = TableKind::mbr;
-    layout.disk_sectors = bytes / 512;
-    Partition p;
-    p.number = 1;
-    p.start = 2048;
-    p.sectors = 1u << 20;
-    p.type = std::uint8_t{0x0C};
-    layout.partitions.push_back(p);
+    Layout layout = disk_bytes::mbr(bytes / 512);
+    const Partition p = disk_bytes::add(layout, Role::primary, {2048, 1u << 20}, 0x0C);
     write_new_table(*device, layout);
     WritableWindow window(*device, p.range());
     FatFormat format;

@@ -532,18 +532,10 @@ TEST_CASE("judge: a disk that the kernel filled itself is read and converted wit
   create_image(image, 2u << 20, 512, true);
   {
     const auto device = open_device(image, {true, 512});
-    Layout layout;
-    layout.kind = TableKind::mbr;
-    layout.disk_sectors = device->sectors();
-    layout.disk_signature = 77;
-    for (unsigned i = 0; i < 3; ++i) {
-      Partition p;
-      p.number = i + 1;
-      p.start = 2048 + i * 650000;
-      p.sectors = i == 0 ? 600000 : i == 1 ? 120000 : 7000;
-      p.type = std::uint8_t{0x0C};
-      layout.partitions.push_back(p);
-    }
+    Layout layout = disk_bytes::mbr(device->sectors(), 512, 77);
+    for (const SectorRange& place :
+         {SectorRange{2048, 600000}, SectorRange{652048, 120000}, SectorRange{1302048, 7000}})
+      disk_bytes::add(layout, Role::primary, place, 0x0C);
     write_new_table(*device, layout);
     for (const Partition& p : layout.partitions) {
       WritableWindow window(*device, p.range());

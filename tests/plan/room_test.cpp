@@ -277,19 +277,8 @@ namespace {
 
 // An MBR whose primaries lie there, all of one type.
 Layout write_primaries(Device& disk, const std::vector<SectorRange>& places, std::uint8_t type) {
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.sector_size = disk.sector_size();
-  layout.disk_sectors = disk.sectors();
-  layout.disk_signature = 0x0BB0E500;
-  for (const SectorRange& place : places) {
-    Partition p;
-    p.number = static_cast<unsigned>(layout.partitions.size() + 1);
-    p.start = place.first;
-    p.sectors = place.count;
-    p.type = type;
-    layout.partitions.push_back(p);
-  }
+  Layout layout = disk_bytes::mbr(disk.sectors(), disk.sector_size(), 0x0BB0E500);
+  for (const SectorRange& place : places) disk_bytes::add(layout, Role::primary, place, type);
   write_new_table(disk, layout);
   return layout;
 }
@@ -447,23 +436,12 @@ TEST_CASE("room: four primaries and no slot: the refusal names roles that make a
 
 TEST_CASE("room: the EBR of a new logical partition is in front of it, not of another one") {
   MemoryDevice disk(200000, 512);
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = disk.sectors();
-  layout.disk_signature = 0x0E0B0001;
-  const auto add = [&layout](unsigned number, Role role, std::uint64_t start, std::uint64_t count) {
-    Partition p;
-    p.number = number;
-    p.role = role;
-    p.start = start;
-    p.sectors = count;
-    p.type = role == Role::extended ? std::uint8_t{0x0F} : std::uint8_t{0xDA};
-    if (role == Role::logical) p.table_sector = start - 2048;
-    layout.partitions.push_back(p);
-  };
-  for (unsigned i = 0; i < 3; ++i) add(i + 1, Role::primary, 2048 + i * 4096, 4096);
-  add(4, Role::extended, 20480, 18432);
-  add(5, Role::logical, 22528, 16384);  // with a MiB in front of it
+  using disk_bytes::add;
+  Layout layout = disk_bytes::mbr(disk.sectors(), 512, 0x0E0B0001);
+  for (unsigned i = 0; i < 3; ++i) add(layout, Role::primary, {2048 + i * 4096, 4096}, 0xDA);
+  add(layout, Role::extended, {20480, 18432}, 0x0F);
+  // With a MiB in front of it.
+  add(layout, Role::logical, {22528, 16384}, 0xDA).table_sector = 20480;
   layout.sort();
   write_new_table(disk, layout);
   for (const char* goal : {"g1=ntfs", "g1=fat16:20MiB"}) {
@@ -629,24 +607,12 @@ TEST_CASE("room: to the front, where the EBR is that the table has until then") 
   for (const bool ntfs : {true, false}) {
     CAPTURE(ntfs);
     MemoryDevice disk(200000, 512);
-    Layout layout;
-    layout.kind = TableKind::mbr;
-    layout.disk_sectors = 200000;
-    layout.disk_signature = 0x0DDBA115;
-    const auto add = [&layout](unsigned number, Role role, std::uint64_t start,
-                               std::uint64_t sectors, std::optional<std::uint64_t> ebr) {
-      Partition p;
-      p.number = number;
-      p.role = role;
-      p.start = start;
-      p.sectors = sectors;
-      p.type = std::uint8_t{role == Role::extended ? std::uint8_t{0x0F} : std::uint8_t{0x07}};
-      p.table_sector = ebr;
-      layout.partitions.push_back(p);
-    };
-    add(1, Role::extended, 2048, 190000, {});
-    add(5, Role::logical, 4096, 40000, 2048);
-    add(6, Role::logical, 44096 + 2048, 65536, 44096);  // right after the one before it
+    using disk_bytes::add;
+    Layout layout = disk_bytes::mbr(200000, 512, 0x0DDBA115);
+    add(layout, Role::extended, {2048, 190000}, 0x0F);
+    add(layout, Role::logical, {4096, 40000}, 0x07).table_sector = 2048;
+    // Right after the one before it.
+    add(layout, Role::logical, {44096 + 2048, 65536}, 0x07).table_sector = 44096;
     layout.sort();
     const std::uint64_t start = layout.find(6)->start;
     std::unique_ptr<MemoryDevice> from;
@@ -676,20 +642,9 @@ TEST_CASE("room: restore points, which a change of their volume spoils, are agre
         const std::uint64_t mib = (1u << 20) / sector_size;
         auto disk = support::disk(300 * mib, sector_size);
         Random random(5);
-        {
-          Layout layout;
-          layout.kind = TableKind::mbr;
-          layout.sector_size = sector_size;
-          layout.disk_sectors = disk->sectors();
-          layout.disk_signature = 0x4F52524C;
-          Partition p;
-          p.number = 1;
-          p.start = 4 * mib;
-          p.sectors = 290 * mib;
-          p.type = std::uint8_t{0x0C};
-          layout.partitions.push_back(p);
-          write_new_table(*disk, layout);
-        }
+        Layout layout = disk_bytes::mbr(disk->sectors(), sector_size, 0x4F52524C);
+        disk_bytes::add(layout, Role::primary, {4 * mib, 290 * mib}, 0x0C);
+        write_new_table(*disk, layout);
         {
           WritableWindow place(*disk, {4 * mib, 290 * mib});
           FatFormat format;

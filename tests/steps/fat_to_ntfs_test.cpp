@@ -258,22 +258,9 @@ TEST_CASE("ntfs: what can't be done is refused by name, and nothing is written")
   // On a disk with a table: the EFI system partition, and what is no FAT at all.
   MemoryDevice device(200000, 512);
   Random random(5);
-  Layout layout;
-  layout.kind = TableKind::gpt;
-  layout.disk_sectors = device.sectors();
-  layout.disk_guid = Guid::random(random);
-  layout.first_usable = 34;
-  layout.last_usable = device.sectors() - 34;
-  for (unsigned i = 0; i < 2; ++i) {
-    Partition p;
-    p.number = i + 1;
-    p.role = Role::gpt;
-    p.start = 2048 + i * 90000;
-    p.sectors = 80000;
-    p.type = i == 0 ? efi_system_guid() : basic_data_guid();
-    p.unique_id = Guid::random(random);
-    layout.partitions.push_back(p);
-  }
+  Layout layout = disk_bytes::gpt(device.sectors(), 512, random);
+  disk_bytes::add(layout, {2048, 80000}, random).type = efi_system_guid();
+  disk_bytes::add(layout, {2048 + 90000, 80000}, random);
   write_new_table(device, layout);
   WritableWindow window(device, {2048, 80000});
   FatFormat format;

@@ -30,28 +30,14 @@ void fill(Device& device, const Partition& p, std::uint64_t seed) {
 
 // Two primaries (one active), a raw one, two logicals with their EBRs a little in front of them.
 void make_mbr(Device& device) {
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.sector_size = device.sector_size();
-  layout.disk_sectors = device.sectors();
-  layout.disk_signature = 0x5EA51DE5;
-  const auto add = [&layout](unsigned number, Role role, std::uint64_t start, std::uint64_t sectors,
-                             std::uint8_t type) -> Partition& {
-    Partition p;
-    p.number = number;
-    p.role = role;
-    p.start = start;
-    p.sectors = sectors;
-    p.type = type;
-    layout.partitions.push_back(p);
-    return layout.partitions.back();
-  };
+  using disk_bytes::add;
+  Layout layout = disk_bytes::mbr(device.sectors(), device.sector_size(), 0x5EA51DE5);
   const std::uint64_t unit = layout.sector_size == 512 ? 1 : 8;
-  add(1, Role::primary, 64 / unit, 9600 / unit, 0x0E).active = true;
-  add(2, Role::primary, 10000 / unit, 2000 / unit, 0xDA);
-  add(3, Role::extended, 20000 / unit, 40000 / unit, 0x0F);
-  add(5, Role::logical, 20063 / unit + 1, 9000 / unit, 0x06).table_sector = 20000 / unit;
-  add(6, Role::logical, 40016 / unit, 9000 / unit, 0x06).table_sector = 40000 / unit;
+  add(layout, Role::primary, {64 / unit, 9600 / unit}, 0x0E).active = true;
+  add(layout, Role::primary, {10000 / unit, 2000 / unit}, 0xDA);
+  add(layout, Role::extended, {20000 / unit, 40000 / unit}, 0x0F);
+  add(layout, Role::logical, {20063 / unit + 1, 9000 / unit}, 0x06).table_sector = 20000 / unit;
+  add(layout, Role::logical, {40016 / unit, 9000 / unit}, 0x06).table_sector = 40000 / unit;
   layout.sort();
   write_new_table(device, layout);
   for (const Partition& p : layout.data_partitions()) {
@@ -101,24 +87,13 @@ void make_bare(Device& device) {
 // A GPT with six partitions, a reserved one that an MBR has no place for, gaps of a MiB.
 void make_gpt(Device& device) {
   Random random(3);
-  Layout layout;
-  layout.kind = TableKind::gpt;
-  layout.sector_size = device.sector_size();
-  layout.disk_sectors = device.sectors();
-  layout.disk_guid = Guid::random(random);
-  layout.first_usable = gpt_first_usable(layout.sector_size);
-  layout.last_usable = device.sectors() - gpt_array_sectors(layout.sector_size) - 2;
+  Layout layout = disk_bytes::gpt(device.sectors(), device.sector_size(), random);
   const std::uint64_t unit = layout.sector_size == 512 ? 1 : 8;
   for (unsigned i = 0; i < 7; ++i) {
-    Partition p;
-    p.number = i + 1;
-    p.role = Role::gpt;
-    p.start = (128 + i * 9400) / unit + 1;
-    p.sectors = (i == 1 ? 2000 : 9200) / unit;
-    p.type = i == 1 ? Guid("E3C9E316-0B5C-4DB8-817D-F92DF00215AE") : basic_data_guid();
-    p.unique_id = Guid::random(random);
+    const std::uint64_t length = (i == 1 ? 2000 : 9200) / unit;
+    Partition& p = disk_bytes::add(layout, {(128 + i * 9400) / unit + 1, length}, random);
+    if (i == 1) p.type = Guid("E3C9E316-0B5C-4DB8-817D-F92DF00215AE");
     p.name = "part " + std::to_string(i);
-    layout.partitions.push_back(p);
   }
   write_new_table(device, layout);
   for (const Partition& p : layout.partitions) {

@@ -17,23 +17,8 @@ inline Assessment assessed(Device& device, const std::vector<std::string>& words
 inline Layout gpt(std::uint64_t sectors, std::vector<SectorRange> parts,
                   std::uint32_t sector_size = 512) {
   Random random(4);
-  Layout layout;
-  layout.kind = TableKind::gpt;
-  layout.sector_size = sector_size;
-  layout.disk_sectors = sectors;
-  layout.disk_guid = Guid::random(random);
-  layout.first_usable = gpt_first_usable(sector_size);
-  layout.last_usable = sectors - gpt_array_sectors(sector_size) - 2;
-  for (const SectorRange& r : parts) {
-    Partition p;
-    p.number = static_cast<unsigned>(layout.partitions.size() + 1);
-    p.role = Role::gpt;
-    p.start = r.first;
-    p.sectors = r.count;
-    p.type = basic_data_guid();
-    p.unique_id = Guid::random(random);
-    layout.partitions.push_back(p);
-  }
+  Layout layout = disk_bytes::gpt(sectors, sector_size, random);
+  for (const SectorRange& r : parts) disk_bytes::add(layout, r, random);
   return layout;
 }
 

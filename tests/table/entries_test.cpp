@@ -84,25 +84,12 @@ namespace {
 // Two primaries and a logical FAT volume, with fields that are nobody's custom.
 std::unique_ptr<MemoryDevice> odd_fields() {
   auto device = support::disk(200000, 512);
-  Layout layout;
-  layout.kind = TableKind::mbr;
-  layout.disk_sectors = 200000;
-  layout.disk_signature = 0x0DDF1E1D;
-  const auto add = [&layout](unsigned number, Role role, std::uint64_t start, std::uint64_t count,
-                             std::uint8_t type) -> Partition& {
-    Partition p;
-    p.number = number;
-    p.role = role;
-    p.start = start;
-    p.sectors = count;
-    p.type = type;
-    layout.partitions.push_back(p);
-    return layout.partitions.back();
-  };
-  add(1, Role::primary, 2048, 30000, 0x0E);
-  add(2, Role::primary, 40000, 20000, 0xDA);
-  add(3, Role::extended, 70000, 100000, 0x0F);
-  add(5, Role::logical, 72048, 40000, 0x06).table_sector = 70000;
+  using disk_bytes::add;
+  Layout layout = disk_bytes::mbr(200000, 512, 0x0DDF1E1D);
+  add(layout, Role::primary, {2048, 30000}, 0x0E);
+  add(layout, Role::primary, {40000, 20000}, 0xDA);
+  add(layout, Role::extended, {70000, 100000}, 0x0F);
+  add(layout, Role::logical, {72048, 40000}, 0x06).table_sector = 70000;
   layout.sort();
   write_new_table(*device, layout);
   for (const std::uint64_t start : {2048u, 72048u}) {

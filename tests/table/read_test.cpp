@@ -34,25 +34,13 @@ struct ChainDisk {
 
 Layout gpt_layout(std::uint32_t sector_size, std::uint64_t sectors) {
   Random random(5);
-  Layout layout;
-  layout.kind = TableKind::gpt;
-  layout.sector_size = sector_size;
-  layout.disk_sectors = sectors;
-  layout.disk_guid = Guid::random(random);
-  layout.first_usable = gpt_first_usable(sector_size);
-  layout.last_usable = sectors - gpt_array_sectors(sector_size) - 2;
+  Layout layout = disk_bytes::gpt(sectors, sector_size, random);
   for (unsigned i = 0; i < 3; ++i) {
-    Partition p;
+    Partition& p = disk_bytes::add(layout, {100 + 1000 * i, 500}, random);
     p.number = i * 2 + 1;
-    p.role = Role::gpt;
-    p.start = 100 + 1000 * i;
-    p.sectors = 500;
-    p.type = basic_data_guid();
-    p.unique_id = Guid::random(random);
     p.name = i == 1 ? "潮位 𝄞" : "tide";
     p.active = i == 2;
     p.attributes = p.active ? gpt_legacy_bootable : 0;
-    layout.partitions.push_back(p);
   }
   return layout;
 }
