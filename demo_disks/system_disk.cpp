@@ -2,6 +2,7 @@
 
 #include <fmt/core.h>
 
+#include "disk_bytes.h"
 #include "orrelune.h"
 
 namespace orrelune {

@@ -7,6 +7,8 @@
 #include <string>
 #include <vector>
 
+#include <nuvrat/layout.h>
+
 namespace nuvrat {
 
 /// How firmware starts a system.
