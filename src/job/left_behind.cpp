@@ -1,5 +1,6 @@
 #include "job/left_behind.h"
 
+#include <algorithm>
 #include <array>
 #include <fstream>
 #include <map>
@@ -45,7 +46,7 @@ class Keeper {
   void volume(VolumeReader& reader, VolumeReader& again, unsigned number,
               const std::map<std::string, Digest>& recorded) {
     const FileTree& tree = reader.tree();
-    (void)again.tree();
+    require_same_names(tree, again.tree());
     for (FileTree::Id id = FileTree::root; id < tree.size(); ++id) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while the files were being read");
@@ -85,6 +86,16 @@ class Keeper {
         "what is to be kept in the case was read twice, and differs",
         {.path = path},
         "Nothing was written. Don't trust this device, its cable or its adapter with a rewrite"};
+  }
+  // A folder that one of both didn't see would be left out without a word.
+  static void require_same_names(const FileTree& a, const FileTree& b) {
+    const std::size_t both = std::min(a.size(), b.size());
+    for (std::size_t i = 0; i < both; ++i) {
+      const auto id = static_cast<FileTree::Id>(i);
+      if (a.name(id) != b.name(id) || a.parent(id) != b.parent(id) || a.link(id) != b.link(id))
+        throw differs(a.path(id));
+    }
+    if (a.size() != b.size()) throw differs("");
   }
   static Digest digest_of(VolumeReader& reader, FileTree::Id id) {
     Sha256 sha;
@@ -174,6 +185,13 @@ class Keeper {
   std::uint64_t count_ = 0;
 };
 
+bool was_ntfs(const tree::Recording& recorded, std::uint64_t start) {
+  const auto& volumes = recorded.volumes();
+  return std::any_of(volumes.begin(), volumes.end(), [start](const tree::RecordedVolume& v) {
+    return v.start == start && v.info.kind == VolumeKind::ntfs;
+  });
+}
+
 }  // namespace
 
 std::uint64_t keep_left_behind(const Run& run, const tree::Recording& recorded) {
@@ -182,10 +200,15 @@ std::uint64_t keep_left_behind(const Run& run, const tree::Recording& recorded) 
   for (const Step& step : assessment.steps) {
     const VolumeChange* change = step.volume();
     if (change == nullptr || !is_fat(change->to) || change->from != VolumeKind::ntfs) continue;
+    // A volume that is NTFS only on the way has nothing that FAT can't hold. What was recorded
+    // says so, not one more read, which may be wrong.
+    if (!was_ntfs(recorded, change->place.first)) continue;
     const Window window(device, change->place);
     const auto reader = open_volume(window, options.read);
-    // A volume that is NTFS only on the way has nothing that FAT can't hold.
-    if (reader == nullptr || reader->info().kind != VolumeKind::ntfs) continue;
+    if (reader == nullptr || reader->info().kind != VolumeKind::ntfs)
+      throw Error(ErrorCode::device_read, "the volume was NTFS when it was recorded, and now isn't",
+                  {.subject = device.identity().path, .sector = change->place.first},
+                  "Nothing was written. Check memory, cable and adapter, then begin anew");
     progress.stage("keeping", 0);
     if (!keeper) {
       const auto path = folder.file("left-behind");

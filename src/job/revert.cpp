@@ -163,6 +163,24 @@ std::string words_of_kind(const std::string& kind) {
   return kind;
 }
 
+// What the case's own record of the files says: the assessment's one look may have been a wrong
+// read.
+bool was_recorded_as(const CaseFile& job, std::uint64_t start, const VolumeSignature& now) {
+  try {
+    const Manifest before = load_manifest(Case(job.folder).file("before.manifest"));
+    return std::any_of(before.volumes.begin(), before.volumes.end(),
+                       [&](const ManifestVolume& v) {
+                         return v.start == start && v.info.kind == now.kind;
+                       }) ||
+           std::any_of(before.ranges.begin(), before.ranges.end(), [&](const ManifestRange& r) {
+             return r.start == start && r.description == now.description;
+           });
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::file) throw;
+    return false;  // there is none, or a damaged one
+  }
+}
+
 // A partition that was a volume of a kind before the job and would now be something else.
 std::string other_kind(const Device& back, const Layout& layout, const CaseFile& job) {
   const Expectation expectation = job.assessment.expectation();
@@ -177,7 +195,8 @@ std::string other_kind(const Device& back, const Layout& layout, const CaseFile&
         if (e.code() != ErrorCode::device_read) throw;
         continue;  // it can't be told, and couldn't be read then
       }
-      if (name_of(now.kind) != c.kind && now.description != c.kind)
+      if (name_of(now.kind) != c.kind && now.description != c.kind &&
+          !was_recorded_as(job, place.first, now))
         return fmt::format("{} would be {}, and was {}", part_name(number), now.description,
                            words_of_kind(c.kind));
     }
