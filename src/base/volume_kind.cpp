@@ -45,9 +45,15 @@ const char* title_of(VolumeKind kind) {
       return "FAT32";
     case VolumeKind::ntfs:
       return "NTFS";
-    default:
-      return name_of(kind);
+    case VolumeKind::exfat:
+      return "exFAT";
+    case VolumeKind::unknown:
+    case VolumeKind::swap:
+    case VolumeKind::linux_data:
+    case VolumeKind::other:
+      break;
   }
+  return name_of(kind);
 }
 
 }  // namespace nuvrat

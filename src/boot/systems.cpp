@@ -12,6 +12,7 @@
 
 #include "base/ascii.h"
 #include "base/record.h"
+#include "base/volume_traits.h"
 #include "boot/store.h"
 #include "volume/kinds.h"
 #include "volume/paths.h"
@@ -33,7 +34,7 @@ class Finder {
   void look_at(const Partition& p) {
     const Window window(device_, p.range());
     const bool firmware_looks = p.active || class_of(p.type) == TypeClass::efi_system;
-    if (is_fat(recognise_volume(window).kind) && !firmware_looks) return;
+    if (!base::traits_of(recognise_volume(window).kind).carries_system && !firmware_looks) return;
     const auto paths = volume::open_paths(window, options_);
     if (paths == nullptr) return;
     find_system(p, *paths);

@@ -68,20 +68,6 @@ Error recorded_wrongly(const std::string& subject, const std::string& path) {
           "Nothing was written. Check memory, cable and adapter, then begin anew"};
 }
 
-// Names, sizes, times and attributes, read by the same reader.
-FileTree::Id first_difference(const FileTree& a, const FileTree& b) {
-  const std::size_t both = std::min(a.size(), b.size());
-  for (std::size_t i = 0; i < both; ++i) {
-    const auto id = static_cast<FileTree::Id>(i);
-    const FileTree::Info x = a.info(id), y = b.info(id);
-    if (a.name(id) != b.name(id) || a.parent(id) != b.parent(id) || x.directory != y.directory ||
-        x.attributes != y.attributes || x.size != y.size || x.created != y.created ||
-        x.modified != y.modified || x.accessed != y.accessed)
-      return id;
-  }
-  return a.size() == b.size() ? FileTree::none : FileTree::root;
-}
-
 // A record with a wrong bit would stop the way back. What is deleted isn't read again once the job
 // is done, and a volume of another kind may be too coarse to show the difference: these are read
 // twice.
@@ -100,7 +86,8 @@ void require_recorded_right(const Run& run, const Manifest& before) {
     const Window window(device, {v.start, v.sectors});
     const auto reader = open_volume(window, options.read);
     if (reader == nullptr) throw recorded_wrongly(part_name(v.number), "");
-    if (const FileTree::Id id = first_difference(v.tree, reader->tree()); id != FileTree::none)
+    if (const FileTree::Id id = tree::first_difference(v.tree, reader->tree());
+        id != FileTree::none)
       throw recorded_wrongly(part_name(v.number), v.tree.path(id));
   }
   for (const ManifestRange& r : before.ranges) {

@@ -11,6 +11,7 @@
 #include <nuvrat/text.h>
 #include <nuvrat/volume.h>
 
+#include "base/volume_traits.h"
 #include "base/whole_file.h"
 #include "json/left_behind.h"
 
@@ -46,7 +47,9 @@ class Keeper {
   void volume(VolumeReader& reader, VolumeReader& again, unsigned number,
               const std::map<std::string, Digest>& recorded) {
     const FileTree& tree = reader.tree();
-    require_same_names(tree, again.tree());
+    // A folder that one of both didn't see would be left out without a word.
+    if (const FileTree::Id id = tree::first_difference(tree, again.tree()); id != FileTree::none)
+      throw differs(tree.path(id));
     for (FileTree::Id id = FileTree::root; id < tree.size(); ++id) {
       if (progress_.cancelled())
         throw Error(ErrorCode::cancelled, "stopped while the files were being read");
@@ -86,16 +89,6 @@ class Keeper {
         "what is to be kept in the case was read twice, and differs",
         {.path = path},
         "Nothing was written. Don't trust this device, its cable or its adapter with a rewrite"};
-  }
-  // A folder that one of both didn't see would be left out without a word.
-  static void require_same_names(const FileTree& a, const FileTree& b) {
-    const std::size_t both = std::min(a.size(), b.size());
-    for (std::size_t i = 0; i < both; ++i) {
-      const auto id = static_cast<FileTree::Id>(i);
-      if (a.name(id) != b.name(id) || a.parent(id) != b.parent(id) || a.link(id) != b.link(id))
-        throw differs(a.path(id));
-    }
-    if (a.size() != b.size()) throw differs("");
   }
   static Digest digest_of(VolumeReader& reader, FileTree::Id id) {
     Sha256 sha;
@@ -185,10 +178,10 @@ class Keeper {
   std::uint64_t count_ = 0;
 };
 
-bool was_ntfs(const tree::Recording& recorded, std::uint64_t start) {
+bool had_extras(const tree::Recording& recorded, std::uint64_t start) {
   const auto& volumes = recorded.volumes();
   return std::any_of(volumes.begin(), volumes.end(), [start](const tree::RecordedVolume& v) {
-    return v.start == start && v.info.kind == VolumeKind::ntfs;
+    return v.start == start && base::traits_of(v.info.kind).keeps_extras;
   });
 }
 
@@ -199,14 +192,18 @@ std::uint64_t keep_left_behind(const Run& run, const tree::Recording& recorded) 
   std::optional<Keeper> keeper;
   for (const Step& step : assessment.steps) {
     const VolumeChange* change = step.volume();
-    if (change == nullptr || !is_fat(change->to) || change->from != VolumeKind::ntfs) continue;
-    // A volume that is NTFS only on the way has nothing that FAT can't hold. What was recorded
-    // says so, not one more read, which may be wrong.
-    if (!was_ntfs(recorded, change->place.first)) continue;
+    if (change == nullptr || base::traits_of(change->to).keeps_extras ||
+        !base::traits_of(change->from).keeps_extras)
+      continue;
+    // A volume that is NTFS only on the way has nothing that FAT can't hold. The recording says
+    // so, not one more read, which may be wrong.
+    if (!had_extras(recorded, change->place.first)) continue;
     const Window window(device, change->place);
     const auto reader = open_volume(window, options.read);
-    if (reader == nullptr || reader->info().kind != VolumeKind::ntfs)
-      throw Error(ErrorCode::device_read, "the volume was NTFS when it was recorded, and now isn't",
+    if (reader == nullptr || reader->info().kind != change->from)
+      throw Error(ErrorCode::device_read,
+                  fmt::format("the volume was {} when it was recorded, and isn't read as {} now",
+                              title_of(change->from), title_of(change->from)),
                   {.subject = device.identity().path, .sector = change->place.first},
                   "Nothing was written. Check memory, cable and adapter, then begin anew");
     progress.stage("keeping", 0);

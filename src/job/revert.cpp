@@ -156,11 +156,8 @@ void compare_put_back(const Device& device, const CaseFile& job, const Case& fol
 
 // "FAT16" for "fat16"; what a volume is in words as it stands.
 std::string words_of_kind(const std::string& kind) {
-  for (const VolumeKind k : {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32,
-                             VolumeKind::ntfs, VolumeKind::exfat}) {
-    if (kind == name_of(k)) return title_of(k);
-  }
-  return kind;
+  const VolumeKind known = kind_named(kind);
+  return known == VolumeKind::unknown ? kind : title_of(known);
 }
 
 // What the case's own record of the files says: the assessment's one look may have been a wrong

@@ -6,6 +6,7 @@
 
 #include <nuvrat/text.h>
 
+#include "base/volume_traits.h"
 #include "boot/systems.h"
 #include "plan/boot.h"
 #include "volume/paths.h"
@@ -60,8 +61,8 @@ PlanPart check_systems_stay(const disk::DiskState& before, const goals::Asked& a
   PlanPart out;
   for (const SystemVolume& v : before.systems.systems) {
     const auto* goal = asked.find<KindGoal>(v.number);
-    if (goal == nullptr || !is_fat(goal->kind) ||
-        before.find(v.number)->signature.kind != VolumeKind::ntfs)
+    if (goal == nullptr || base::traits_of(goal->kind).carries_system ||
+        !base::traits_of(before.find(v.number)->signature.kind).carries_system)
       continue;
     const auto& files = before.systems.boot_files;
     const bool started = std::any_of(files.begin(), files.end(), [&v](const BootFiles& b) {

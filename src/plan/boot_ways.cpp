@@ -9,6 +9,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
+#include "base/volume_traits.h"
 #include "boot/systems.h"
 #include "plan/boot.h"
 #include "plan/boot_volume.h"
@@ -278,8 +279,8 @@ class WayFinder {
 }  // namespace
 
 bool is_efi_volume(const SurveyedPartition& s) {
-  return s.partition.role != Role::extended && s.volume && is_fat(s.signature.kind) &&
-         s.signature.kind != VolumeKind::fat12 &&
+  return s.partition.role != Role::extended && s.volume &&
+         base::traits_of(s.signature.kind).uefi_reads &&
          class_of(s.partition.type) == TypeClass::efi_system;
 }
 

@@ -115,7 +115,14 @@ PlanPart plan_copy_mend(const PlanInput& in, const SurveyedPartition& s) {
     return f != nullptr && f->repairable;
   };
   if (is_mended(Rule::volume_boot_lost)) return put_back_first(in, s);
-  if (!s.volume || s.volume->kind != VolumeKind::ntfs || s.beyond_mending()) return out;
+  const auto format = s.volume ? format_of(s.volume->kind) : std::nullopt;
+  if (!format || s.beyond_mending()) return out;
+  switch (*format) {
+    case VolumeFormat::fat:
+      return out;
+    case VolumeFormat::ntfs:
+      break;
+  }
   out = mend_records(in, s, is_mended(Rule::ntfs_first_records), is_mended(Rule::ntfs_mirror));
   if (is_mended(Rule::ntfs_boot_copy)) out.append(put_back_second(in, s));
   return out;

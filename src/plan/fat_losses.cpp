@@ -10,6 +10,7 @@
 
 #include <nuvrat/text.h>
 
+#include "base/volume_traits.h"
 #include "fat/names.h"
 #include "fat/times.h"
 #include "plan/volume.h"
@@ -269,7 +270,7 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
                         "comes twice when clocks are put back; they become the nearest "
                         "that FAT can say",
                         name_, plural(outside, "file or folder", "files and folders")));
-  if (s.signature.kind == VolumeKind::ntfs)
+  if (base::traits_of(s.signature.kind).fine_times)
     consent(ConsentCode::time_steps,
             fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
                         "hundredth and of access to a day, in local time ({})",

@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "base/volume_traits.h"
 #include "plan/room.h"
 #include "plan/table.h"
 #include "plan/volume.h"
@@ -213,7 +214,9 @@ class Front {
         ConsentCode::front,
         fmt::format("partition {} begins at sector {} instead of {}, {} earlier{}", number_, start,
                     s_.partition.start, format_bytes((s_.partition.start - start) * sector_),
-                    is_fat(s_.signature.kind) ? "" : "; its files stay where they are"));
+                    base::traits_of(s_.signature.kind).front_moves_files
+                        ? ""
+                        : "; its files stay where they are"));
   }
 
   const PlanInput& in_;

@@ -468,4 +468,17 @@ Comparison tree::compare_with_changes(const Recording& before, const Manifest& a
   return out;
 }
 
+FileTree::Id tree::first_difference(const FileTree& a, const FileTree& b) {
+  const std::size_t both = std::min(a.size(), b.size());
+  for (std::size_t i = 0; i < both; ++i) {
+    const auto id = static_cast<FileTree::Id>(i);
+    const FileTree::Info x = a.info(id), y = b.info(id);
+    if (a.name(id) != b.name(id) || a.parent(id) != b.parent(id) || a.link(id) != b.link(id) ||
+        x.directory != y.directory || x.attributes != y.attributes || x.size != y.size ||
+        x.created != y.created || x.modified != y.modified || x.accessed != y.accessed)
+      return id;
+  }
+  return a.size() == b.size() ? FileTree::none : FileTree::root;
+}
+
 }  // namespace nuvrat

@@ -14,6 +14,10 @@ namespace nuvrat::tree {
 [[nodiscard]] Comparison with_seals(Comparison comparison, const Recording& before,
                                     const Manifest& after, const std::string& seal = "");
 
+/// Names, sizes, times and attributes of two trees that the same reader made: the first node that
+/// differs, the root where one tree has more nodes, or FileTree::none.
+[[nodiscard]] FileTree::Id first_difference(const FileTree& a, const FileTree& b);
+
 /// The kind of difference that an expected change is, and what is said of it; `start`: where the
 /// partition began.
 [[nodiscard]] DifferenceKind kind_of(ExpectedChange::Kind kind);

@@ -5,6 +5,7 @@
 
 #include <nuvrat/manifest.h>
 
+#include "base/volume_traits.h"
 #include "tree/recording.h"
 
 namespace nuvrat {
@@ -55,7 +56,8 @@ std::uint64_t Manifest::left_out() const {
 std::vector<FileTree::Id> ManifestVolume::encrypted() const {
   constexpr std::uint32_t encrypted_file = 0x4000;
   std::vector<FileTree::Id> out;
-  for (FileTree::Id id = 1; info.kind == VolumeKind::ntfs && id < tree.size(); ++id) {
+  if (!base::traits_of(info.kind).encrypts_files) return out;
+  for (FileTree::Id id = 1; id < tree.size(); ++id) {
     if (!tree.is_directory(id) && (tree.info(id).attributes & encrypted_file) != 0)
       out.push_back(id);
   }
