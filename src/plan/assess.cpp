@@ -55,11 +55,8 @@ Assessment with(Assessment before, PlanPart part) {
       if (step.volume() != nullptr && step.partition() == c.partition)
         c.kind_after = name_of(step.volume()->to);
     }
-    const bool gone =
-        std::any_of(part.changes.begin(), part.changes.end(), [&c](const ExpectedChange& change) {
-          return change.kind == ExpectedChange::Kind::gone && change.path.empty() &&
-                 change.partition == c.partition;
-        });
+    const bool gone = part.after && out.before.find(c.partition) != nullptr &&
+                      part.after->find(c.partition) == nullptr;
     if (!gone) continue;
     c.kind_after.clear();
     c.fate = Contents::Fate::gone;

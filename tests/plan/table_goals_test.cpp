@@ -155,6 +155,9 @@ TEST_CASE("direction: partitions of the GPT world that hold no files are dropped
   CHECK(consents == "dropped dropped type gpt-only firmware ");
   REQUIRE(a.after.partitions.size() == 1);
   CHECK(std::get<std::uint8_t>(a.after.partitions[0].type) == 0xDA);
+  std::string fates;
+  for (const Contents& c : a.contents) fates += std::string(name_of(c.fate)) + " ";
+  CHECK(fates == "gone gone stays ");
 }
 
 TEST_CASE("direction: a type that doesn't match is noted, and matched when asked") {
