@@ -298,6 +298,13 @@ void make_archive_disk(Device& device, std::uint64_t seed) {
   }
 }
 
+std::string logger_image(const std::filesystem::path& path) {
+  create_image(path, logger_sectors(512), 512, true);
+  const auto device = open_device(path, {true, 512});
+  make_logger_disk(*device);
+  return path.string();
+}
+
 void make_logger_disk(Device& device, std::uint64_t seed) {
   Random random(seed);
   const Layout layout = logger_layout(device, random);

@@ -15,6 +15,8 @@ namespace orrelune {
 /// The logger disk on an empty device of that size: an MBR with two primaries, one of them active,
 /// and an extended partition with three logicals; FAT32 and FAT16; several hundred files.
 void make_logger_disk(nuvrat::Device& device, std::uint64_t seed = 1);
+/// The same in a new image with sectors of 512 bytes; its path.
+std::string logger_image(const std::filesystem::path& path);
 
 /// Sectors of the archive disk: 3 GiB.
 [[nodiscard]] std::uint64_t archive_sectors(std::uint32_t sector_size);

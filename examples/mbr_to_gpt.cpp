@@ -41,7 +41,7 @@ int main(int argc, char** argv) {
     for (const nuvrat::Obstacle& o : plan.obstacles)
       std::cout << name_of(o) << ": " << o.text << ". " << o.remedy << '\n';
     if (!plan.in_reach()) return 3;
-    for (const nuvrat::Consent& c : plan.consents) std::cout << "agreed: " << c.text << '\n';
+    for (const nuvrat::Consent& c : plan.consents) std::cout << "agreed: " << plan.text_of(c) << '\n';
 
     nuvrat::JobOptions options;
     options.case_folder = argv[2];

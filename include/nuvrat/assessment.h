@@ -31,7 +31,9 @@ struct Obstacle {
 /// Something the owner loses or must do, and must agree to.
 struct Consent {
   ConsentCode code = ConsentCode::gone;
-  std::string text;
+  PartitionId partition = PartitionId::none;  ///< whose; none: the whole disk's
+  std::string text{};    ///< one short sentence whose subject is the partition; no full stop
+  std::string detail{};  ///< further sentences, or empty
 };
 
 /// A partition's number before and after.
@@ -71,7 +73,7 @@ struct Assessment {
   std::vector<Contents> contents;
   Findings findings;  ///< what the check saw before anything was planned
   std::vector<Obstacle> obstacles;
-  std::vector<Consent> consents;
+  std::vector<Consent> consents;  ///< by rank, the gravest first
   std::vector<Step> steps;
   std::vector<ExpectedChange> changes;  ///< of files, that the comparison must find
   std::optional<BootChange> boot;       ///< of a plan with a goal of boot
@@ -85,6 +87,10 @@ struct Assessment {
   [[nodiscard]] std::vector<Renumbering> numbers() const;
   /// Refers to `changes`.
   [[nodiscard]] Expectation expectation() const;
+  /// "p1": by its number now or, of a new one, afterwards; empty of the whole disk.
+  [[nodiscard]] std::string subject_of(const Consent& consent) const;
+  /// "p1: its type becomes 07 (NTFS or exFAT). It is …": all that is known, no full stop.
+  [[nodiscard]] std::string text_of(const Consent& consent) const;
 };
 
 /// Throws Error (words) for goals that can't be said of any disk. `random` gives new identities.

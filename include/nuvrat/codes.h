@@ -316,6 +316,7 @@ enum class ConsentCode : std::uint8_t {
   store_new,
   store_others,
   letters,
+  everyone,
 };
 
 /// The gravest first.
@@ -325,6 +326,8 @@ enum class ConsentRank {
   use,      ///< what the owner does with the disk: booting, letters, other machines
   details,
 };
+
+[[nodiscard]] const char* name_of(ConsentRank rank);
 
 struct ConsentRow {
   ConsentCode code;

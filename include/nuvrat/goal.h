@@ -307,5 +307,8 @@ class Goal {
 
 /// Throws Error (words) for anything that isn't a goal, naming what is possible.
 [[nodiscard]] Goal parse_goal(std::string_view word);
+/// The same said of a disk with this table: a share of a partition, such as p2.size=20%, is refused
+/// with the size that it would be.
+[[nodiscard]] Goal parse_goal_for(std::string_view word, const Layout& layout);
 
 }  // namespace nuvrat

@@ -68,7 +68,8 @@ struct RehearsalResult {
 };
 /// What run_job asks of the folder for its case, asked before the disk is read; nothing is made.
 /// Throws Error: refused when it holds a job already, belongs to another user, lies on the disk
-/// that is to be rewritten or, unless `in_memory`, in memory; file when it can't be made.
+/// that is to be rewritten or, unless `in_memory`, in memory; file when it can't be made; words
+/// when the folder above it isn't there, as after a slip of the fingers: run_job would make it.
 void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory);
 
 /// The same up to the first write: records, plays every step through on an overlay, compares there,

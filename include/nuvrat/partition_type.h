@@ -61,5 +61,7 @@ struct MbrType {
 /// The GUID of basic data, where FAT, NTFS and exFAT volumes live.
 [[nodiscard]] const Guid& basic_data_guid();
 [[nodiscard]] const Guid& efi_system_guid();
+/// Of a system's own repair.
+[[nodiscard]] bool is_recovery(const PartitionType& type);
 
 }  // namespace nuvrat

@@ -18,8 +18,9 @@ namespace nuvrat {
 
 /// How text is to look. Nothing is said by colour alone.
 struct TextStyle {
-  unsigned width = 80;  ///< columns, 40 or more
-  bool colour = false;  ///< of a terminal with 256 of them
+  unsigned width = 80;   ///< columns, 40 or more
+  unsigned height = 24;  ///< rows: a screen before a question leaves out what doesn't fit
+  bool colour = false;   ///< of a terminal with 256 of them
 };
 /// The same for a terminal that shows nothing but ASCII: lines and arrows by their nearest
 /// characters, other letters as question marks. As many columns as before.
@@ -38,9 +39,13 @@ struct TextStyle {
 [[nodiscard]] std::string fetch_text(OpenedVolume& volume, const FetchResult& result,
                                      const std::filesystem::path& folder, bool checked,
                                      const TextStyle& style);
-/// `proof`: how the job is to compare.
+/// What a person decides by: the disk, its state before and after, what is deleted or lost, what
+/// the owner must know. `proof`: how the job is to compare.
 [[nodiscard]] std::string assessment_text(const Assessment& assessment, const TextStyle& style,
                                           Proof proof = Proof::contents);
+/// The same with steps, numbers, clusters, writes, and every consent in full.
+[[nodiscard]] std::string assessment_details(const Assessment& assessment, const TextStyle& style,
+                                             Proof proof = Proof::contents);
 /// Every goal with a word on each: `assess` without goals. There may be none for this disk.
 [[nodiscard]] std::string goals_text(const DeviceIdentity& device,
                                      const std::vector<Assessment>& goals, const TextStyle& style);
@@ -48,8 +53,9 @@ struct TextStyle {
 [[nodiscard]] std::string manifest_text(const Manifest& manifest, const TextStyle& style);
 [[nodiscard]] std::string comparison_text(const Comparison& comparison, const Manifest& after,
                                           const TextStyle& style);
+/// `folder`: the case.
 [[nodiscard]] std::string job_text(const Assessment& assessment, const JobResult& result,
-                                   const TextStyle& style);
+                                   const std::filesystem::path& folder, const TextStyle& style);
 [[nodiscard]] std::string rehearsal_text(const Assessment& assessment,
                                          const RehearsalResult& result,
                                          const std::filesystem::path& folder,
@@ -64,7 +70,8 @@ struct TextStyle {
 struct NextStep {
   std::string code;  ///< stable: "firmware", "loader", "system-check", "letters", "numbers", "look"
   std::string title;  ///< a few words
-  std::string text;   ///< what to do, in whole sentences
+  std::string brief;  ///< what to do, in one line without a full stop
+  std::string text;   ///< the same in whole sentences
 };
 [[nodiscard]] std::vector<NextStep> next_steps(const Assessment& assessment);
 

@@ -60,6 +60,8 @@ struct Survey {
 
 /// The tag alone.
 [[nodiscard]] std::string disk_tag(const Device& device, const TableReading& table);
+/// Whether a person said this tag: in small letters, too, and with blanks around it.
+[[nodiscard]] bool says_tag(std::string_view said, std::string_view tag);
 
 struct ManifestOptions {
   std::vector<unsigned> numbers{};     ///< of partitions; none: all of them

@@ -21,6 +21,12 @@ enum class BootWay { legacy, uefi };
 enum class Machine { unknown, x86, x86_64, arm64 };
 [[nodiscard]] const char* name_of(Machine machine);
 
+/// A letter that a system gives a partition of its disk.
+struct DriveLetter {
+  char letter = 'C';
+  PartitionId partition = PartitionId::none;
+};
+
 /// A system on a volume.
 struct SystemVolume {
   unsigned number = 0;  ///< of the partition
@@ -28,6 +34,7 @@ struct SystemVolume {
   Machine machine = Machine::unknown;
   bool legacy_loader = false;  ///< it can be started the legacy way, by what it holds
   bool uefi_loader = false;
+  std::vector<DriveLetter> letters{};  ///< empty as well where they can't be read
 };
 
 /// Boot files on a volume.

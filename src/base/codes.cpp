@@ -539,7 +539,7 @@ constexpr ConsentRow consents[] = {
      "a FAT becomes NTFS on the way"},
     {ConsentCode::boot_files, ConsentRank::details, "boot-files",
      "boot files are put on a partition"},
-    {ConsentCode::boot_sector, ConsentRank::details, "boot-sector",
+    {ConsentCode::boot_sector, ConsentRank::use, "boot-sector",
      "a boot sector is put back from its copy"},
     {ConsentCode::start_code, ConsentRank::details, "start-code",
      "sector 0 gets a program that starts the active partition"},
@@ -549,6 +549,8 @@ constexpr ConsentRow consents[] = {
     {ConsentCode::store_others, ConsentRank::details, "store-others",
      "a boot store names partitions of other disks"},
     {ConsentCode::letters, ConsentRank::details, "letters", "a system keeps its drive letters"},
+    {ConsentCode::everyone, ConsentRank::details, "everyone",
+     "everyone may read and write files, as on FAT"},
 };
 
 // Every enumerator has its row, in the order in which they are declared.
@@ -561,7 +563,7 @@ constexpr bool is_whole(const Row (&rows)[count], decltype(Row::code) last) {
 }
 static_assert(is_whole(rules, Rule::ntfs_volume_record));
 static_assert(is_whole(obstacles, ObstacleCode::keep_unowned));
-static_assert(is_whole(consents, ConsentCode::letters));
+static_assert(is_whole(consents, ConsentCode::everyone));
 
 template <typename Row, std::size_t count>
 std::optional<decltype(Row::code)> named(const Row (&rows)[count], std::string_view name) {
@@ -578,6 +580,20 @@ const RuleRow& row_of(Rule code) {
 const ObstacleRow& row_of(ObstacleCode code) {
   return obstacles[static_cast<std::size_t>(code)];
 }
+const char* name_of(ConsentRank rank) {
+  switch (rank) {
+    case ConsentRank::deleted:
+      return "deleted";
+    case ConsentRank::lost:
+      return "lost";
+    case ConsentRank::use:
+      return "use";
+    case ConsentRank::details:
+      return "details";
+  }
+  return "details";
+}
+
 const ConsentRow& row_of(ConsentCode code) {
   return consents[static_cast<std::size_t>(code)];
 }

@@ -5,6 +5,8 @@
 
 #include <nuvrat/text.h>
 
+#include "base/ascii.h"
+
 namespace nuvrat {
 
 std::string format_bytes(std::uint64_t bytes) {
@@ -34,16 +36,13 @@ std::optional<std::uint64_t> parse_bytes(std::string_view text) {
     unit.remove_prefix(length + 1);
   }
   std::uint64_t factor = 1;
-  if (!unit.empty() && unit != "B") {
-    constexpr std::string_view letters = "kKMGTPE";
-    const std::size_t letter = letters.find(unit[0]);
-    const bool binary = unit.substr(1) == "iB";
-    const bool decimal = unit.substr(1) == "B";
-    if (letter == letters.npos || (!binary && !decimal) || (letter == 0 && binary) ||
-        (letter == 1 && decimal))
-      return std::nullopt;
-    for (std::size_t i = 0; i < std::max<std::size_t>(letter, 1); ++i)
-      factor *= binary ? 1024 : 1000;
+  if (const std::string name = base::ascii_lower(std::string(unit)); !name.empty() && name != "b") {
+    constexpr std::string_view letters = "kmgtpe";
+    const std::size_t letter = letters.find(name[0]);
+    const std::string_view rest = std::string_view(name).substr(1);
+    const bool binary = rest == "ib" || rest == "i" || rest.empty();  // "10M" is said of 10 MiB
+    if (letter == letters.npos || (!binary && rest != "b")) return std::nullopt;
+    for (std::size_t i = 0; i <= letter; ++i) factor *= binary ? 1024 : 1000;
   }
   __extension__ using Wide = unsigned __int128;
   Wide scale = 1;

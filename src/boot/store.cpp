@@ -251,8 +251,8 @@ StoreView read_store(ByteView file) {
   return Store(file).view();
 }
 
-std::vector<DriveLetter> read_letters(const Hive& system) {
-  std::vector<DriveLetter> out;
+std::vector<HiveLetter> read_letters(const Hive& system) {
+  std::vector<HiveLetter> out;
   const Hive::Key key = mounted(system);
   if (key == 0) return out;
   for (const auto& [name, value] : system.values(key)) {

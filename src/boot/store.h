@@ -48,11 +48,11 @@ struct StoreView {
 [[nodiscard]] StoreView read_store(ByteView file);
 
 /// Drive letters. `taken` of a hive of a system (HKLM\SYSTEM).
-struct DriveLetter {
+struct HiveLetter {
   char letter = 0;
   std::optional<PartitionName> partition;  ///< none: something else has it
 };
-[[nodiscard]] std::vector<DriveLetter> read_letters(const Hive& system);
+[[nodiscard]] std::vector<HiveLetter> read_letters(const Hive& system);
 struct ChangedLetters {
   Bytes file;  ///< empty: nothing changes
   std::size_t followed = 0;

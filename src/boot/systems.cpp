@@ -95,7 +95,26 @@ class Finder {
     } catch (const Error& e) {
       if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::refused) throw;
     }
+    s.letters = letters_of(paths);
     out_.systems.push_back(s);
+  }
+
+  // Nothing depends on them: where the hive can't be read, none are known.
+  [[nodiscard]] std::vector<DriveLetter> letters_of(volume::PathReader& paths) const {
+    std::vector<DriveLetter> out;
+    try {
+      if (!paths.find(paths::hive)) return out;
+      const HiveFile hive = read_hive(paths, paths::hive, max_hive_bytes);
+      if (hive_fault(hive.file, hive.logs)) return out;
+      for (const HiveLetter& l : read_letters(Hive(hive.file, "the system's hive"))) {
+        const Partition* p = l.partition ? named_by(layout_, *l.partition) : nullptr;
+        if (p != nullptr) out.push_back({l.letter, p->id});
+      }
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::damaged && e.code() != ErrorCode::refused) throw;
+      out.clear();
+    }
+    return out;
   }
 
   void find_boot_files(const Partition& p, volume::PathReader& paths, BootWay way, bool in_force,

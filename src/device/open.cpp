@@ -100,6 +100,33 @@ std::unique_ptr<Device> open_block(base::Descriptor file, const std::string& pat
       physical_of(options, size, physical, static_cast<std::uint32_t>(offset)));
 }
 
+bool is(const Bytes& in, std::size_t at, std::string_view mark) {
+  return in.size() >= at + mark.size() &&
+         std::equal(mark.begin(), mark.end(), in.begin() + static_cast<std::ptrdiff_t>(at),
+                    [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+}
+
+void refuse_packed(const base::Descriptor& file, const std::string& path, std::uint64_t bytes) {
+  Bytes head(std::min<std::uint64_t>(bytes, 512));
+  (void)try_read_at(file.get(), 0, head);
+  // A sector that ends like a boot sector is one, whatever it begins with.
+  const char* archive = is(head, 510, "\x55\xAA")     ? nullptr
+                        : is(head, 0, "\x1F\x8B\x08") ? "gzip"
+                        : is(head, 0,
+                             "\xFD"
+                             "7zXZ")
+                            ? "xz"
+                        : is(head, 0, "\x28\xB5\x2F\xFD")   ? "zstd"
+                        : is(head, 0, "BZh")                ? "bzip2"
+                        : is(head, 0, "PK\x03\x04")         ? "ZIP"
+                        : is(head, 0, "7z\xBC\xAF\x27\x1C") ? "7z"
+                                                            : nullptr;
+  if (archive != nullptr)
+    throw Error(ErrorCode::words,
+                fmt::format("the file is packed ({}): the disk is inside it", archive),
+                {.path = path}, "Unpack it first, where there is room for the whole disk");
+}
+
 // A fixed VHD is the disk and a footer after it, which is not part of the disk. Other containers
 // hold a disk in an order of their own. (Virtual Hard Disk Image Format Specification, 2006.)
 std::uint64_t raw_bytes(const base::Descriptor& file, const std::string& path,
@@ -107,11 +134,6 @@ std::uint64_t raw_bytes(const base::Descriptor& file, const std::string& path,
   constexpr std::uint64_t footer_bytes = 512;
   Bytes head(std::min<std::uint64_t>(bytes, 512));
   (void)try_read_at(file.get(), 0, head);
-  const auto is = [](const Bytes& in, std::size_t at, std::string_view mark) {
-    return in.size() >= at + mark.size() &&
-           std::equal(mark.begin(), mark.end(), in.begin() + static_cast<std::ptrdiff_t>(at),
-                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
-  };
   const char* container = is(head, 0, "conectix")            ? "a VHD that grows"
                           : is(head, 0, "vhdxfile")          ? "a VHDX"
                           : is(head, 0, "QFI\xFB")           ? "a QCOW"
@@ -152,6 +174,7 @@ std::unique_ptr<Device> open_image(base::Descriptor file, const std::string& pat
     throw Error(ErrorCode::words, fmt::format("a sector size of {} is not possible", size),
                 {.path = path}, "Give --sector-size 512 or 4096");
   }
+  refuse_packed(file, path, bytes);
   if (bytes == 0 || bytes % size != 0) {
     throw Error(
         ErrorCode::words,

@@ -17,6 +17,7 @@
 #include "base/whole_file.h"
 #include "disk/cut_window.h"
 #include "disk/lost_start.h"
+#include "table/no_partition.h"
 #include "tree/places.h"
 #include "tree/readable.h"
 #include "volume/paths.h"
@@ -309,10 +310,7 @@ OpenedVolume::OpenedVolume(const Device& device, unsigned number, const ReadOpti
   if (number != 0) {
     const TableReading table = read_table(device);
     const Partition* p = table.layout.find(number);
-    if (p == nullptr || p->role == Role::extended)
-      throw Error(ErrorCode::words,
-                  fmt::format("there is no partition p{} that holds files", number), {},
-                  "See 'nuvrat survey' for the numbers");
+    if (p == nullptr || p->role == Role::extended) throw table::no_partition(table.layout, number);
     place = p->range();
   }
   start_ = place.first;

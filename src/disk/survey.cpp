@@ -7,6 +7,7 @@
 #include <nuvrat/partition_type.h>
 #include <nuvrat/survey.h>
 
+#include "base/ascii.h"
 #include "base/budget.h"
 #include "base/memory.h"
 #include "boot/systems.h"
@@ -14,6 +15,7 @@
 #include "disk/cut_window.h"
 #include "disk/lost_start.h"
 #include "disk/members.h"
+#include "table/no_partition.h"
 #include "volume/kinds.h"
 
 namespace nuvrat {
@@ -225,10 +227,7 @@ bool SurveyedPartition::beyond_mending() const {
 
 void Survey::keep(const std::vector<unsigned>& numbers) {
   for (const unsigned number : numbers) {
-    if (find(number) == nullptr) {
-      throw Error(ErrorCode::words, fmt::format("there is no partition p{}", number), {},
-                  "See 'nuvrat survey' for the numbers");
-    }
+    if (find(number) == nullptr) throw table::no_partition(table.layout, number);
   }
   std::erase_if(partitions, [&numbers](const SurveyedPartition& p) {
     return std::find(numbers.begin(), numbers.end(), p.partition.number) == numbers.end();
@@ -292,6 +291,15 @@ std::vector<SectorRange> gaps_of(const TableReading& table) {
     if (from < r.end() && r.end() - from >= 4 * mib) out.push_back({from, r.end() - from});
   }
   return out;
+}
+
+bool says_tag(std::string_view said, std::string_view tag) {
+  constexpr std::string_view blanks = " \t\r\n";
+  const std::size_t from = std::min(said.find_first_not_of(blanks), said.size());
+  said.remove_prefix(from);
+  said = said.substr(0, said.find_last_not_of(blanks) + 1);
+  return !tag.empty() &&
+         base::ascii_lower(std::string(said)) == base::ascii_lower(std::string(tag));
 }
 
 std::string disk_tag(const Device& device, const TableReading& table) {

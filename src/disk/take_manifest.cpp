@@ -12,6 +12,7 @@
 #include "disk/cut_window.h"
 #include "disk/known_manifest.h"
 #include "disk/lost_start.h"
+#include "table/no_partition.h"
 #include "tree/comparer.h"
 #include "tree/known.h"
 #include "tree/places.h"
@@ -218,9 +219,7 @@ Manifest take(const Device& device, const ReadOptions& read, Progress& progress,
   for (const unsigned number : numbers) {
     if (std::none_of(parts.begin(), parts.end(),
                      [number](const auto& p) { return p.number == number; })) {
-      throw Error(ErrorCode::words,
-                  fmt::format("there is no partition p{} that holds files", number), {},
-                  "See 'nuvrat survey' for the numbers");
+      throw table::no_partition(table.layout, number);
     }
   }
   base::Budget covered(device.sectors());

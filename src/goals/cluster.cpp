@@ -2,6 +2,8 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/text.h>
+
 #include "goals/asked.h"
 #include "goals/words.h"
 
@@ -18,8 +20,10 @@ const std::vector<GoalWord>& ClusterGoal::words() {
 }
 
 std::optional<ClusterGoal> ClusterGoal::parse(unsigned number, std::string_view state) {
-  if (!lists(words()[0], state)) return std::nullopt;
-  return ClusterGoal{number, static_cast<std::uint32_t>(parse_size(state).value())};
+  const auto bytes = parse_bytes(state);
+  if (!bytes || *bytes > 65536) return std::nullopt;
+  const ClusterGoal out{number, static_cast<std::uint32_t>(*bytes)};
+  return lists(words()[0], out.state()) ? std::optional(out) : std::nullopt;
 }
 
 std::string ClusterGoal::state() const {

@@ -10,6 +10,7 @@
 
 #include "base/ascii.h"
 #include "goals/asked.h"
+#include "goals/words.h"
 
 namespace nuvrat {
 namespace {
@@ -40,23 +41,40 @@ std::string listed(const std::string& subject, const std::vector<std::string>& s
 }
 
 Error unknown_subject(const std::string& said) {
-  const std::string subject = general(base::ascii_lower(said));
+  const std::string subject = general(said);
   std::string all;
   std::vector<std::string> subjects;
   for (const GoalWord& word : goal_words()) {
     subjects.push_back(word.subject);
     all += (all.empty() ? "" : ", ") + word.subject + "=" + word.choices();
   }
+  const std::string text = fmt::format("unknown subject '{}'", printable(said));
   std::string nearest = nearest_word(subject, subjects);
-  if (const std::string number = base::ascii_lower(said).substr(0, said.find('.'));
+  if (nearest.empty()) return {ErrorCode::words, text, {}, "Goals are " + all};
+  std::string choices;
+  for (const GoalWord& word : goal_words()) {
+    if (word.subject == nearest) choices = word.choices();
+  }
+  if (const std::string number = said.substr(0, said.find('.'));
       (nearest.starts_with("pN") || nearest.starts_with("gN")) &&
       general(number) == nearest.substr(0, 2))
     nearest = number + nearest.substr(2);
   return {ErrorCode::words,
-          fmt::format("unknown subject '{}'{}", printable(said),
-                      nearest.empty() ? "" : "; did you mean " + nearest + "?"),
+          text + "; did you mean " + nearest + "?",
           {},
-          "Goals are " + all};
+          fmt::format("Say {}={}", nearest, choices)};
+}
+
+// "+5", "20%": a number whose unit isn't one.
+std::string size_trouble(const std::string& subject, const std::string& state) {
+  const std::size_t digits = state.find_first_of("0123456789");
+  const std::size_t end = state.find_first_not_of("0123456789.", std::min(digits, state.size()));
+  if (digits > 1 || (digits == 1 && state[0] != '+' && state[0] != '-')) return "";
+  if (end == state.npos) return fmt::format("{} what? Say {}={}GiB, or MiB", state, subject, state);
+  if (state.substr(end) == "%")
+    return fmt::format("{} of what? Say it as a size: {}={}20GiB", state, subject,
+                       digits == 1 ? state.substr(0, 1) : "");
+  return "";
 }
 
 Error unknown_state(const std::string& subject, const std::string& state, const GoalWord& word) {
@@ -73,14 +91,38 @@ Error unknown_state(const std::string& subject, const std::string& state, const 
     case GoalWord::Free::more:
     case GoalWord::Free::bytes:
     case GoalWord::Free::sized:
-      remedy =
-          fmt::format("Say {}={}, with sizes such as 500MiB or 20GiB", subject, word.choices());
+      remedy = size_trouble(subject, state);
+      if (remedy.empty())
+        remedy =
+            fmt::format("Say {}={}, with sizes such as 500MiB or 20GiB", subject, word.choices());
       break;
   }
   return {ErrorCode::words,
           fmt::format("'{}' is not a state of {}", printable(state), subject),
           {},
           remedy};
+}
+
+// "ntfs" alone: the state without what is to be in it.
+Error not_a_goal(std::string_view said) {
+  const std::string state = base::ascii_lower(std::string(said));
+  const auto& words = goal_words();
+  const auto word = std::find_if(words.begin(), words.end(), [&state](const GoalWord& w) {
+    return std::find(w.states.begin(), w.states.end(), state) != w.states.end();
+  });
+  const std::string text = fmt::format("'{}' is not a goal", printable(said));
+  if (word == words.end())
+    return {ErrorCode::words,
+            text,
+            {},
+            "A goal is the state that is wanted, such as table=gpt or p3=logical"};
+  std::string subject = word->subject;
+  const bool numbered = subject.size() > 1 && subject[1] == 'N';
+  if (numbered) subject[1] = '1';
+  return {ErrorCode::words,
+          fmt::format("{}; did you mean {}={}?", text, subject, state),
+          {},
+          numbered ? "Say which partition, by its number in 'nuvrat survey'" : ""};
 }
 
 template <typename Kind>
@@ -188,11 +230,8 @@ std::string texts_of(const std::vector<Goal>& goals) {
 
 Goal parse_goal(std::string_view said) {
   const std::size_t equals = said.find('=');
-  if (equals == said.npos || equals == 0) {
-    throw Error(ErrorCode::words, fmt::format("'{}' is not a goal", printable(said)), {},
-                "A goal is the state that is wanted, such as table=gpt or p3=logical");
-  }
-  const std::string subject(said.substr(0, equals));
+  if (equals == said.npos || equals == 0) throw not_a_goal(said);
+  const std::string subject = base::ascii_lower(std::string(said.substr(0, equals)));
   const std::string state(said.substr(equals + 1));
   const auto& words = goal_words();
   const auto word = std::find_if(words.begin(), words.end(), [&subject](const GoalWord& w) {
@@ -200,7 +239,34 @@ Goal parse_goal(std::string_view said) {
   });
   if (word == words.end()) throw unknown_subject(subject);
   if (auto goal = parse_any(subject, state, any_kind)) return *goal;
+  if (auto goal = parse_any(subject, base::ascii_lower(state), any_kind)) return *goal;
   throw unknown_state(subject, state, *word);
+}
+
+Goal parse_goal_for(std::string_view said, const Layout& layout) {
+  const std::size_t equals = std::min(said.find('='), said.size());
+  const std::string subject = base::ascii_lower(std::string(said.substr(0, equals)));
+  const std::string wanted = general(subject);
+  const bool share = said.ends_with('%') && wanted.starts_with("pN.");
+  const Partition* p = share ? layout.find(number_in(subject, wanted)) : nullptr;
+  const std::string state(said.substr(std::min(equals + 1, said.size())));
+  const std::size_t digits = state.find_first_of("0123456789");
+  if (p == nullptr || digits > 1 || state.size() > 5) return parse_goal(said);
+  const std::string sign = state.substr(0, digits);
+  std::uint64_t percent = 0;
+  for (const char c : state.substr(digits, state.size() - digits - 1)) {
+    if (c < '0' || c > '9') return parse_goal(said);
+    percent = percent * 10 + static_cast<std::uint64_t>(c - '0');
+  }
+  constexpr std::uint64_t mib = 1u << 20;
+  const std::uint64_t all = p->sectors * layout.sector_size / mib;
+  const std::uint64_t size =
+      std::max<std::uint64_t>(all / 100 * percent + all % 100 * percent / 100, 1);
+  throw Error(ErrorCode::words,
+              fmt::format("'{}' is a share, and a size is wanted", printable(state)), {},
+              fmt::format("{} of p{} ({}) is {}: say {}={}{}", state.substr(digits), p->number,
+                          format_bytes(p->sectors * layout.sector_size), format_bytes(size * mib),
+                          subject, sign, goals::size_word(size * mib)));
 }
 
 }  // namespace nuvrat

@@ -15,7 +15,9 @@ const std::vector<GoalWord>& LetterGoal::words() {
 }
 
 std::optional<LetterGoal> LetterGoal::parse(unsigned number, std::string_view state) {
-  const std::string letter = in_capitals(std::string(state));
+  std::string letter = in_capitals(std::string(state));
+  if (letter.ends_with('\\')) letter.pop_back();
+  if (letter.ends_with(':')) letter.pop_back();
   if (letter.size() != 1 || letter[0] < 'A' || letter[0] > 'Z') return std::nullopt;
   return LetterGoal{number, letter[0]};
 }

@@ -15,6 +15,8 @@ bool lists(const GoalWord& word, std::string_view state) {
 }
 
 std::optional<std::uint64_t> parse_size(std::string_view state) {
+  // Bytes that are meant are said so: who writes a bare number means another unit.
+  if (state.empty() || (state.back() >= '0' && state.back() <= '9')) return std::nullopt;
   const auto bytes = parse_bytes(state);
   return bytes && *bytes > 0 ? bytes : std::nullopt;
 }

@@ -11,7 +11,7 @@ namespace nuvrat::goals {
 
 /// The state is one of those that the word lists.
 [[nodiscard]] bool lists(const GoalWord& word, std::string_view state);
-/// "20GiB": more than nothing.
+/// "20GiB", "20gib", "20G": more than nothing, and with its unit.
 [[nodiscard]] std::optional<std::uint64_t> parse_size(std::string_view state);
 /// The shortest word that parse_size reads as so many bytes: "1.5TiB", "20MB".
 [[nodiscard]] std::string size_word(std::uint64_t bytes);

@@ -115,6 +115,35 @@ void require_medium(const std::filesystem::path& there, const std::filesystem::p
               {.path = folder.string()}, "Name a folder on a disk, or say --case-in-memory");
 }
 
+void check_place(const std::filesystem::path& folder, const Device& device, bool in_memory) {
+  std::error_code error;
+  const std::filesystem::path whole = std::filesystem::absolute(folder, error);
+  // Where it isn't there yet, what it would be made in tells.
+  std::filesystem::path there = whole;
+  while (!std::filesystem::exists(there, error) && there.has_relative_path())
+    there = there.parent_path();
+  const auto cant_be_made = [&folder](const char* why) {
+    return Error(ErrorCode::file, fmt::format("the case folder can't be made: {}", why),
+                 {.path = folder.string()}, "Name a folder on another disk that may be written");
+  };
+  if (!std::filesystem::is_directory(there, error)) throw cant_be_made(std::strerror(ENOTDIR));
+
+  if (there == whole) {
+    if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
+      throw Error(ErrorCode::refused, "the case folder is not empty", {.path = folder.string()},
+                  "A case holds one job: name a new folder");
+    }
+    require_own(folder);
+    require_plain_files(folder);
+  }
+  if (::access(there.c_str(), W_OK | X_OK) != 0) throw cant_be_made(std::strerror(errno));
+  if (lies_on(there, device)) {
+    throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
+                {.path = folder.string()}, "Name a folder on another disk");
+  }
+  if (!in_memory) require_medium(there, folder);
+}
+
 }  // namespace
 
 void require_private(const std::filesystem::path& folder) {
@@ -133,7 +162,7 @@ void require_private(const std::filesystem::path& folder) {
 }
 
 Case Case::create(const std::filesystem::path& folder, const Device& device, bool in_memory) {
-  check_case_folder(folder, device, in_memory);
+  check_place(folder, device, in_memory);
   std::error_code error;
   // Each folder above that is made now is an entry that a cut could lose.
   std::vector<std::filesystem::path> made;
@@ -263,31 +292,13 @@ namespace nuvrat {
 using namespace job;
 
 void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory) {
-  std::error_code error;
-  const std::filesystem::path whole = std::filesystem::absolute(folder, error);
-  // Where it isn't there yet, what it would be made in tells.
-  std::filesystem::path there = whole;
-  while (!std::filesystem::exists(there, error) && there.has_relative_path())
-    there = there.parent_path();
-  const auto cant_be_made = [&folder](const char* why) {
-    return Error(ErrorCode::file, fmt::format("the case folder can't be made: {}", why),
-                 {.path = folder.string()}, "Name a folder on another disk that may be written");
-  };
-  if (!std::filesystem::is_directory(there, error)) throw cant_be_made(std::strerror(ENOTDIR));
-  if (there == whole) {
-    if ((!std::filesystem::is_empty(folder, error) || error) && !holds_only_words(folder)) {
-      throw Error(ErrorCode::refused, "the case folder is not empty", {.path = folder.string()},
-                  "A case holds one job: name a new folder");
-    }
-    require_own(folder);
-    require_plain_files(folder);
-  }
-  if (::access(there.c_str(), W_OK | X_OK) != 0) throw cant_be_made(std::strerror(errno));
-  if (lies_on(there, device)) {
-    throw Error(ErrorCode::refused, "the case folder is on the disk that is to be rewritten",
-                {.path = folder.string()}, "Name a folder on another disk");
-  }
-  if (!in_memory) require_medium(there, folder);
+  check_place(folder, device, in_memory);
+  std::error_code none;
+  const std::filesystem::path above = std::filesystem::absolute(folder, none).parent_path();
+  if (!std::filesystem::exists(above, none))
+    throw Error(ErrorCode::words, "the folder that the case is to be in isn't there",
+                {.path = above.string()},
+                "Make it first, or name a case in a folder that is there");
 }
 
 CaseFile load_case(const std::filesystem::path& folder) {

@@ -27,7 +27,8 @@ Json written_json(const std::vector<WrittenRange>& written) {
 Json next_json(const std::vector<NextStep>& next) {
   Json out = Json::array();
   for (const NextStep& step : next)
-    out.push_back({{"code", step.code}, {"title", step.title}, {"text", step.text}});
+    out.push_back(
+        {{"code", step.code}, {"title", step.title}, {"brief", step.brief}, {"text", step.text}});
   return out;
 }
 

@@ -37,9 +37,7 @@ Json to_json(const Obstacle& o) {
           {"missing_sectors", o.missing_sectors},
           {"partition", o.partition}};
 }
-Json to_json(const Consent& c) {
-  return {{"code", name_of(c.code)}, {"text", c.text}};
-}
+
 Json to_json(const Contents& c) {
   return {{"partition", static_cast<std::uint32_t>(c.partition)},
           {"kind", c.kind},
@@ -163,6 +161,14 @@ Json to_json(const Assessment& a, Blobs* blobs) {
   for (const Step& step : a.steps) steps.push_back(to_json(step, blobs));
   Json goals = Json::array();
   for (const Goal& goal : a.goals) goals.push_back(goal.text());
+  Json consents = Json::array();
+  for (const Consent& c : a.consents)
+    consents.push_back({{"code", name_of(c.code)},
+                        {"rank", name_of(row_of(c.code).rank)},
+                        {"partition", static_cast<std::uint32_t>(c.partition)},
+                        {"subject", a.subject_of(c)},
+                        {"text", c.text},
+                        {"detail", c.detail}});
   Json boot = nullptr;
   if (a.boot)
     boot = {{"way", name_of(a.boot->way)},
@@ -176,7 +182,7 @@ Json to_json(const Assessment& a, Blobs* blobs) {
           {"device", to_json(a.device)},
           {"in_reach", a.in_reach()},
           {"obstacles", list(a.obstacles)},
-          {"consents", list(a.consents)},
+          {"consents", consents},
           {"contents", list(a.contents)},
           {"findings", list(a.findings)},
           {"numbers", list(a.numbers())},
@@ -305,7 +311,14 @@ Assessment assessment_from_json(const Json& j, ByteView blobs) {
     for (const Json& o : j.at("obstacles")) a.obstacles.push_back(obstacle_from_json(o));
     for (const Json& c : j.at("consents")) {
       const std::string code = c.at("code");
-      a.consents.push_back({known(consent_named(code), code), c.at("text")});
+      const Consent consent{.code = known(consent_named(code), code),
+                            .partition = id_from(c.at("partition")),
+                            .text = c.at("text"),
+                            .detail = c.at("detail")};
+      if (c.at("rank") != name_of(row_of(consent.code).rank) ||
+          c.at("subject") != a.subject_of(consent))
+        throw Error(ErrorCode::file, fmt::format("a consent to '{}' isn't what it says", code));
+      a.consents.push_back(consent);
     }
     for (const Json& c : j.at("contents")) {
       using Fate = Contents::Fate;

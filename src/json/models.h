@@ -15,7 +15,7 @@ namespace nuvrat::json {
 [[nodiscard]] Json to_json(const Place& place);
 [[nodiscard]] Json to_json(const Finding& finding);
 [[nodiscard]] Json to_json(const Obstacle& obstacle);
-[[nodiscard]] Json to_json(const Consent& consent);
+
 [[nodiscard]] Json to_json(const Contents& contents);
 [[nodiscard]] Json to_json(const ExpectedChange& change);
 [[nodiscard]] Json to_json(const Renumbering& renumbering);

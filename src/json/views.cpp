@@ -91,7 +91,12 @@ namespace {
 Json systems_json(const Systems& s) {
   Json systems = Json::array();
   for (const SystemVolume& v : s.systems) {
-    systems.push_back({{"partition", v.number},
+    Json letters = Json::array();
+    for (const DriveLetter& l : v.letters)
+      letters.push_back({{"letter", std::string(1, l.letter)},
+                         {"partition", static_cast<std::uint32_t>(l.partition)}});
+    systems.push_back({{"letters", letters},
+                       {"partition", v.number},
                        {"machine", name_of(v.machine)},
                        {"legacy_loader", v.legacy_loader},
                        {"uefi_loader", v.uefi_loader}});

@@ -10,6 +10,7 @@
 #include "plan/bystanders.h"
 #include "plan/stages.h"
 #include "steps/after.h"
+#include "table/no_partition.h"
 
 namespace nuvrat::plan {
 namespace {
@@ -65,8 +66,7 @@ Assessment with(Assessment before, PlanPart part) {
   out.after = part.after.value_or(out.before);
   out.steps = std::move(part.steps);
   out.changes = std::move(part.changes);
-  out.consents = std::move(part.foremost);
-  std::move(part.consents.begin(), part.consents.end(), std::back_inserter(out.consents));
+  out.consents = std::move(part.consents);
   out.boot = part.boot;
   return out;
 }
@@ -102,13 +102,16 @@ Assessment with_figures(const Assessment& before, PlanPart part, const Device& d
   const Times times = expected_times(device, survey, pace, volume_sectors, a);
   a.expected_seconds = times.by_contents;
   a.seconds_by_places = times.by_places;
-  // What may be lost comes before what only changes.
   PlanPart overwritten = tell_overwritten(device, survey, collector.sectors, a);
   if (!overwritten.in_reach()) {
     part.obstacles = std::move(overwritten.obstacles);
     return with(before, std::move(part));
   }
-  a.consents.insert(a.consents.begin(), overwritten.consents.begin(), overwritten.consents.end());
+  std::move(overwritten.consents.begin(), overwritten.consents.end(),
+            std::back_inserter(a.consents));
+  std::stable_sort(a.consents.begin(), a.consents.end(), [](const Consent& x, const Consent& y) {
+    return std::pair(row_of(x.code).rank, x.code) < std::pair(row_of(y.code).rank, y.code);
+  });
   return a;
 }
 
@@ -142,13 +145,14 @@ void require_partitions(const goals::Asked& asked, const disk::DiskState& state)
     }
     const Partition* p = state.table.layout.find(*number);
     if (p != nullptr && p->role != Role::extended) continue;
-    std::string text = fmt::format("there is no partition p{} that holds data", *number);
+    Error missing = table::no_partition(state.table.layout, *number);
     for (const Finding& f : state.table.findings) {
       if (f.severity != Severity::error) continue;
-      text += ", as far as the table can be read: " + f.text;
-      break;
+      throw Error(missing.code(),
+                  missing.message() + ", as far as the table can be read: " + f.text, {},
+                  missing.remedy());
     }
-    throw Error(ErrorCode::words, text, {}, "See 'nuvrat survey' for the numbers");
+    throw missing;
   }
 }
 
@@ -265,6 +269,21 @@ Assessment assess_surveyed(const Look& look, const std::vector<Goal>& goals, Ran
   return out;
 }
 
+// The other way to boot, each with the table that goes with it; both where neither works now.
+std::vector<std::vector<Goal>> boot_goals(const Survey& survey) {
+  std::vector<std::vector<Goal>> out;
+  if (survey.systems.systems.empty()) return out;
+  const auto now = survey.systems.boots_by();
+  const auto add = [&](BootWay way, TableKind kind) {
+    if (now == way) return;
+    out.push_back({BootGoal{way}});
+    if (survey.table.layout.kind != kind) out.back().push_back(TableGoal{kind});
+  };
+  add(BootWay::uefi, TableKind::gpt);
+  add(BootWay::legacy, TableKind::mbr);
+  return out;
+}
+
 // What a volume is turned into by most who turn it into anything.
 std::optional<VolumeKind> other_kind(const SurveyedPartition& s) {
   if (s.partition.role == Role::extended) return std::nullopt;
@@ -295,6 +314,22 @@ std::vector<Renumbering> Assessment::numbers() const {
     if (const Partition* now = after.find(p.id)) out.push_back({p.number, now->number});
   }
   return out;
+}
+
+std::string Assessment::subject_of(const Consent& consent) const {
+  if (consent.partition == PartitionId::none) return "";
+  const Partition* p = before.find(consent.partition);
+  if (p == nullptr) p = after.find(consent.partition);
+  return p == nullptr ? "" : part_name(p->number);
+}
+
+std::string Assessment::text_of(const Consent& consent) const {
+  const std::string subject = subject_of(consent);
+  std::string out = (subject.empty() ? "" : subject + ": ") + consent.text;
+  if (consent.detail.empty()) return out;
+  std::string detail = consent.detail;
+  if (detail[0] >= 'a' && detail[0] <= 'z') detail[0] = static_cast<char>(detail[0] - 'a' + 'A');
+  return out + ". " + detail;
 }
 
 Expectation Assessment::expectation() const {
@@ -334,6 +369,9 @@ std::vector<Assessment> assess_all(const Device& device, const ReadOptions& opti
   const Look look(device, survey, options);
   std::vector<Assessment> out;
   const auto add = [&](const Goal& goal) { out.push_back(assess_surveyed(look, {goal}, random)); };
+  // With a system on the disk, a change of its table alone is hardly ever what is wanted.
+  for (const std::vector<Goal>& goals : boot_goals(survey))
+    out.push_back(assess_surveyed(look, goals, random));
   if (survey.partitions.size() > max_listed_partitions) {
     throw Error(ErrorCode::words,
                 fmt::format("the disk has {} partitions, too many to try every goal on each",

@@ -73,6 +73,13 @@ struct BootFileSet {
 
 /// A system that would be on FAT: one that the disk boots is an obstacle, another one is to be
 /// agreed to.
+/// Whether firmware may boot something from the disk: a system was found, a partition is active or
+/// one of firmware's own, or a volume may hold a system that Nuvrat doesn't know.
+[[nodiscard]] bool may_boot(const disk::DiskState& state);
+/// To be agreed to where the table becomes another kind: what firmware can boot the disk then.
+/// `way`: of a goal of boot.
+[[nodiscard]] PlanPart tell_other_table(const disk::DiskState& before, const Layout& after,
+                                        std::optional<BootWay> way);
 [[nodiscard]] PlanPart check_systems_stay(const disk::DiskState& before, const goals::Asked& asked);
 
 /// Looks at the disk of `input`, on which everything is done. Where it booted before, and won't, or

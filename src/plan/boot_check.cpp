@@ -42,20 +42,52 @@ PlanPart tell_firmware(const PlanInput& in, const Systems& before) {
         files != nullptr &&
         std::any_of(std::begin(machines), std::end(machines),
                     [&files](Machine m) { return files->find(paths::removable(m)).has_value(); });
-    out.consent(
-        ConsentCode::firmware_entries,
-        fmt::format("if firmware keeps entries of its own for p{}, they name it as it was, "
-                    "and may not find it {}",
-                    b.number,
-                    removable ? "afterwards: then choose the disk itself in its menu, which "
-                                "starts 'EFI/BOOT'"
-                              : "afterwards; 'EFI/BOOT' has no program either, by which firmware "
-                                "could start the disk without an entry"));
+    out.consent(ConsentCode::firmware_entries, b.partition,
+                "the firmware's own boot entry may no longer find it",
+                removable
+                    ? "Then choose the disk itself in the firmware's menu: it starts 'EFI/BOOT'"
+                    : "'EFI/BOOT' holds no program either, by which firmware could start the disk "
+                      "without an entry");
   }
   return out;
 }
 
 }  // namespace
+
+bool may_boot(const disk::DiskState& state) {
+  return !state.systems.nothing() ||
+         std::any_of(state.volumes.begin(), state.volumes.end(), [](const SurveyedPartition& s) {
+           const TypeClass type = class_of(s.partition.type);
+           return s.partition.active || type == TypeClass::efi_system ||
+                  type == TypeClass::bios_boot ||
+                  (s.partition.role != Role::extended && !format_of(s.signature.kind));
+         });
+}
+
+PlanPart tell_other_table(const disk::DiskState& before, const Layout& after,
+                          std::optional<BootWay> way) {
+  PlanPart out;
+  if (after.kind == before.table.layout.kind || !may_boot(before)) return out;
+  const auto& all = after.partitions;
+  if (after.kind == TableKind::gpt) {
+    const bool efi = std::any_of(all.begin(), all.end(), [](const Partition& p) {
+      return class_of(p.type) == TypeClass::efi_system;
+    });
+    out.consent(ConsentCode::firmware, PartitionId::none,
+                way   ? "legacy firmware can't boot the disk any more"
+                : efi ? "only UEFI can boot the disk then"
+                      : "nothing boots from the disk then: it has no EFI system partition",
+                efi ? "" : "Legacy firmware boots from an MBR only");
+    return out;
+  }
+  const auto active =
+      std::find_if(all.begin(), all.end(), [](const Partition& p) { return p.active; });
+  out.consent(ConsentCode::firmware, PartitionId::none,
+              "only legacy firmware can boot the disk then",
+              active == all.end() ? std::string("No partition is active: one must be first")
+                                  : "From " + part_name(active->number) + ", which is active");
+  return out;
+}
 
 PlanPart check_systems_stay(const disk::DiskState& before, const goals::Asked& asked) {
   PlanPart out;
@@ -77,10 +109,8 @@ PlanPart check_systems_stay(const disk::DiskState& before, const goals::Asked& a
           "such as g1=fat32, and copy them there",
           0, v.number);
     } else {
-      out.consent(ConsentCode::system,
-                  fmt::format("a system is on p{}, and runs from NTFS only: it can't be "
-                              "started afterwards",
-                              v.number));
+      out.consent(ConsentCode::system, v.partition,
+                  "its system can't be started afterwards: it runs from NTFS only");
     }
   }
   return out;
@@ -110,9 +140,10 @@ PlanPart check_boots(const PlanInput& in, const Systems& before, const goals::As
   }
   const char* firmware = firmware_words(*way);
   if (goal != nullptr && other_first) {
-    out.consent(ConsentCode::store_first,
-                fmt::format("{} finds the boot store, but what that starts first may not be on "
-                            "this disk: {}; choose in its menu, or let a system set it",
+    out.consent(ConsentCode::store_first, PartitionId::none,
+                "the boot store may start something of another disk first",
+                fmt::format("{} finds the boot store, and {}. Choose in its menu, or let a system "
+                            "set it",
                             firmware, why));
     return out;
   }
@@ -127,18 +158,9 @@ PlanPart check_boots(const PlanInput& in, const Systems& before, const goals::As
     if (b.in_force && b.missing.empty() && another_kind(asked, b.number))
       why = fmt::format("the boot sector of p{} is not carried over", b.number);
   }
-  // Nothing matters more: it is said before everything else.
-  const auto& consents = in.planned.consents;
-  const auto said = std::find_if(consents.begin(), consents.end(),
-                                 [](const Consent& c) { return c.code == ConsentCode::firmware; });
-  if (said != consents.end())
-    out.foremost.push_back(*said);
-  else
-    out.foremost.push_back(
-        {ConsentCode::start,
-         fmt::format("{} starts the system on this disk now, as far as can be seen, and "
-                     "may not afterwards: {}",
-                     firmware, why)});
+  out.consent(
+      ConsentCode::start, PartitionId::none, "the disk may not boot afterwards",
+      fmt::format("{} starts the system on it now, as far as can be seen. Then {}", firmware, why));
   return out;
 }
 

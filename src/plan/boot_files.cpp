@@ -138,12 +138,10 @@ class Gatherer {
     if (const auto store = store_now(why)) {
       const boot::ChangedStore changed = boot::change_store(*store, change);
       if (changed.left > 0)
-        out_.consent(ConsentCode::store_others,
+        out_.consent(ConsentCode::store_others, PartitionId::none,
                      changed.left == 1
-                         ? std::string("1 element of the boot store names a partition that isn't "
-                                       "on this disk: left as it is")
-                         : fmt::format("{} elements of the boot store name partitions that aren't "
-                                       "on this disk: left as they are",
+                         ? std::string("1 element of the boot store stays: it names another disk")
+                         : fmt::format("{} elements of the boot store stay: they name other disks",
                                        changed.left));
       out_.append(tell_odd(changed));
       add(target, changed.file, store_time_);
@@ -156,9 +154,9 @@ class Gatherer {
     add(target,
         boot::new_store(from.read(paths::store_template, boot::max_store_bytes), change).file,
         from.find(paths::store_template)->modified);
-    out_.consent(ConsentCode::store_new,
-                 "no boot store was found on the disk: a new one is made out of the system's "
-                 "template, with one system to start");
+    out_.consent(ConsentCode::store_new, PartitionId::none,
+                 "a new boot store is made: the disk has none",
+                 "It is made out of the system's template, with one system to start");
   }
 
   std::optional<Bytes> store_now(std::string& why) {
@@ -226,12 +224,12 @@ PlanPart tell_odd(const boot::ChangedStore& store) {
   PlanPart out;
   if (store.odd.empty()) return out;
   const bool one = store.odd.size() == 1;
-  out.consent(ConsentCode::store_odd,
-              fmt::format("the boot store names {} in a form that isn't known here, as a repair "
-                          "system's may be ({}{}): left as {}; what {} may have to be set anew",
-                          one ? "a device" : fmt::format("{} devices", store.odd.size()),
-                          printable(store.odd.front()), one ? "" : " and others",
-                          one ? "it is" : "they are", one ? "it starts" : "they start"));
+  out.consent(ConsentCode::store_odd, PartitionId::none,
+              one ? std::string("1 device in the boot store has an unknown form, and stays")
+                  : fmt::format("{} devices in the boot store have unknown forms, and stay",
+                                store.odd.size()),
+              fmt::format("{}{}. A repair system's may look so; it may have to be set anew",
+                          printable(store.odd.front()), one ? "" : " and others"));
   return out;
 }
 

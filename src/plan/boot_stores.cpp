@@ -117,16 +117,20 @@ class Putter {
     const Partition* p = in_.state.table.layout.find(start.boot_files);
     if (p == nullptr) return;
     out_.consent(
-        ConsentCode::boot_files,
-        fmt::format("p{} {}: {} ({}) of the system's own folders and of its boot store", p->number,
+        ConsentCode::boot_files, p->id,
+        fmt::format("{}{}",
                     boot_.make_efi
-                        ? fmt::format("is a new EFI system partition of {}",
+                        ? fmt::format("a new EFI system partition of {}, with ",
                                       format_bytes(p->sectors * in_.device.sector_size()))
-                    : start.way == BootWay::uefi ? std::string("is the EFI system partition")
-                                                 : std::string("is what legacy firmware starts"),
-                    boot_files_ == 0 ? std::string("it holds what it needs")
-                                     : "it gets " + plural(boot_files_, "file", "files"),
-                    format_bytes(boot_bytes_)));
+                    : boot_files_ == 0 ? ""
+                                       : "gets ",
+                    boot_files_ == 0
+                        ? std::string("has the boot files that it needs")
+                        : fmt::format("{} ({})", plural(boot_files_, "boot file", "boot files"),
+                                      format_bytes(boot_bytes_))),
+        fmt::format("{} boots from it. The files come from the system's own folders and from its "
+                    "boot store",
+                    start.way == BootWay::uefi ? "UEFI" : "Legacy firmware"));
   }
 
   // Each store goes on naming the partitions that it named.
@@ -145,17 +149,12 @@ class Putter {
         boot::ChangedStore changed = boot::change_store(hive.file, change);
         out_.append(tell_odd(changed));
         if (changed.named == 0) continue;
-        out_.consent(
-            ConsentCode::store,
-            fmt::format("the boot store on p{} names partitions as they are called afterwards",
-                        s->partition.number));
+        out_.consent(ConsentCode::store, s->partition.id,
+                     "its boot store names partitions as they are called afterwards");
         puts_[s->partition.id].push_back({path, std::move(changed.file), 0, 0});
       } else {
-        out_.consent(
-            ConsentCode::store_left,
-            fmt::format("the boot store on p{} can't be changed: {}; a system that it starts won't "
-                        "start afterwards",
-                        s->partition.number, hive.fault));
+        out_.consent(ConsentCode::store_left, s->partition.id,
+                     "its boot store can't be changed: the system won't boot from it", hive.fault);
       }
     }
   }
@@ -168,11 +167,11 @@ class Putter {
       const OpenVolume volume(in_, s->partition);
       if (volume.files == nullptr || !volume.files->find(paths::recovery)) continue;
       out_.consent(
-          ConsentCode::recovery_settings,
-          fmt::format("'{}' on p{} is where a system keeps the place of its own repair; it was "
-                      "not looked into and is left as it is: if it names a partition as it is "
-                      "called now, the system must set it anew",
-                      paths::recovery, s->partition.number));
+          ConsentCode::recovery_settings, s->partition.id,
+          "its system may have to set up its own repair anew",
+          fmt::format("'{}' keeps the place of that repair. It was not looked into, and stays as "
+                      "it is",
+                      paths::recovery));
     }
   }
 
@@ -219,24 +218,22 @@ class Putter {
         hive, [this](const boot::PartitionName& old) { return names_(old); }, wanted);
     if (changed.file.empty()) return;
     if (changed.followed > 0)
-      out_.consent(
-          ConsentCode::letters,
-          fmt::format("the system on p{} keeps {}: its hive names the partitions as they are "
-                      "called afterwards",
-                      s.partition.number,
-                      plural(changed.followed, "drive letter", "drive letters")));
+      out_.consent(ConsentCode::letters, s.partition.id,
+                   fmt::format("its system keeps {}",
+                               plural(changed.followed, "drive letter", "drive letters")),
+                   "Its hive names the partitions as they are called afterwards");
     puts_[s.partition.id].push_back({path, std::move(changed.file), 0, 0});
   }
 
   bool letters_are_free(const SurveyedPartition& s, const Bytes& hive,
                         const std::vector<std::pair<char, boot::PartitionName>>& wanted) {
     if (wanted.empty()) return true;
-    const std::vector<boot::DriveLetter> letters =
+    const std::vector<boot::HiveLetter> letters =
         boot::read_letters(boot::Hive(hive, "the system's hive"));
     for (const auto& wish : wanted) {
       const char letter = wish.first;
       const boot::PartitionName& name = wish.second;
-      for (const boot::DriveLetter& has : letters) {
+      for (const boot::HiveLetter& has : letters) {
         if (has.letter != letter) continue;
         const auto now = has.partition ? names_(*has.partition) : std::nullopt;
         if (now && boot::letter_value(*now) == boot::letter_value(name)) continue;
@@ -270,7 +267,8 @@ class Putter {
           "Start the system once, shut it down (not to sleep, no fast start), and ask again", 0,
           s.partition.number);
     } else {
-      out_.consent(ConsentCode::letters_left, text + "; it may give other letters");
+      out_.consent(ConsentCode::letters_left, s.partition.id,
+                   "its system may give other drive letters", text);
     }
   }
 

@@ -105,9 +105,9 @@ class WayFinder {
                  "Check the system's files", s.number);
     }
     if (out_.in_reach() && way_ == BootWay::uefi && first().machine == Machine::x86)
-      out_.consent(ConsentCode::boot_32,
-                   "the system has 32 bits: only the UEFI firmware of a 32-bit machine starts it; "
-                   "most machines with UEFI have one of 64 bits");
+      out_.consent(ConsentCode::boot_32, first().partition,
+                   "its system has 32 bits: only UEFI firmware of 32 bits starts it",
+                   "Most machines with UEFI have firmware of 64 bits");
     return out_.in_reach();
   }
 

@@ -139,11 +139,10 @@ class Overwritten {
         between.add(range);
       }
     }
-    tell_outside(
-        front, ConsentCode::loader_code,
-        "between sector 1 and the first partition hold data, most likely boot loader code");
-    tell_outside(end, ConsentCode::data_at_end, "after the last partition hold data");
-    tell_outside(between, ConsentCode::gap_data, "outside all partitions hold data");
+    tell_outside(front, ConsentCode::loader_code,
+                 "in front of the partitions, most likely boot loader code, are overwritten");
+    tell_outside(end, ConsentCode::data_at_end, "of data after the last partition are overwritten");
+    tell_outside(between, ConsentCode::gap_data, "of data outside partitions are overwritten");
   }
 
   void tell_outside(const SectorSet& sectors, ConsentCode code, const char* what) {
@@ -155,9 +154,9 @@ class Overwritten {
       if (all.used > before) where += (where.empty() ? "" : ", ") + range.text();
     }
     if (all.used == 0) return;
-    out_.consent(
-        code, fmt::format("{} {}{}; {} will be overwritten", plural(all.used, "sector", "sectors"),
-                          what, all.unreadable_words(), where));
+    out_.consent(code, PartitionId::none,
+                 fmt::format("{} {}", plural(all.used, "sector", "sectors"), what),
+                 fmt::format("Sectors {}{}", where, all.unreadable_words()));
   }
 
   // Gaps that become part of a partition.
@@ -173,17 +172,18 @@ class Overwritten {
         if (looked.used == 0) continue;
         const std::string data = looked.text() + " that no partition owns" + volume_at(range);
         if (was == nullptr) {
-          out_.consent(ConsentCode::gap_data,
-                       fmt::format("the new partition from sector {}: {}{}", p.start, data,
-                                   changes_volume(p.range(), false)
-                                       ? "; what the new volume writes there is overwritten"
-                                       : ": a system may take it for a volume"));
+          const bool written = changes_volume(p.range(), false);
+          out_.consent(ConsentCode::gap_data, p.id,
+                       written ? "data in its gap becomes free room, or is overwritten"
+                               : "a system may take data in its gap for a volume",
+                       fmt::format("From sector {}: {}", p.start, data));
           continue;
         }
         const bool in_front = range.first < was->partition.start;
-        out_.consent(ConsentCode::gap_data,
-                     fmt::format("{} partition {}: {}; they become its volume's free room",
-                                 in_front ? "in front of" : "after", was->partition.number, data));
+        out_.consent(ConsentCode::gap_data, p.id,
+                     fmt::format("data {} it becomes its volume's free room",
+                                 in_front ? "in front of" : "after"),
+                     data);
       }
     }
   }
@@ -217,11 +217,9 @@ class Overwritten {
       Looked looked;
       looked.look(device_, rest);
       if (looked.used == 0) continue;
-      out_.consent(
-          ConsentCode::slack_data,
-          fmt::format("{}: after the end of its volume {} that the volume doesn't own; they "
-                      "become free room or are overwritten",
-                      volume_words(s.partition.number), looked.text()));
+      out_.consent(ConsentCode::slack_data, s.partition.id,
+                   "data after its volume's end becomes free room, or is overwritten",
+                   looked.text() + " there that the volume doesn't own");
     }
   }
 

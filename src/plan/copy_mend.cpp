@@ -61,14 +61,15 @@ PlanPart put_back_first(const PlanInput& in, const SurveyedPartition& s) {
   out.changes.push_back(std::move(change));
   const bool sure = find_code(s.findings, Rule::volume_boot_lost)->severity == Severity::error;
   out.consent(
-      ConsentCode::boot_sector,
-      fmt::format("sector {} gets what sector {} holds: {} is {} then, with {} and {}{}", p.start,
-                  p.start + copy->at, volume_words(p.number), title_of(copy->info.kind),
-                  plural(s.totals.files, "file", "files"), format_bytes(s.totals.bytes),
+      ConsentCode::boot_sector, p.id,
+      fmt::format("becomes {} again, with {}{}", title_of(copy->info.kind),
+                  plural(s.totals.files, "file", "files"),
+                  sure ? "" : "; a sector of another kind is overwritten"),
+      fmt::format("{} in all. Sector {} gets what sector {} holds{}", format_bytes(s.totals.bytes),
+                  p.start, p.start + copy->at,
                   sure ? ""
-                       : "; sector " + std::to_string(p.start) +
-                             " holds data that Nuvrat doesn't know: a system whose volume that "
-                             "is would not find it any more"));
+                       : ". It holds data that Nuvrat doesn't know: a system whose volume that is "
+                         "would not find it any more"));
   out.append(mend(in, std::move(work),
                   fmt::format("first boot sector of {} put back", title_of(copy->info.kind)),
                   {{p.start, copy->sector}}));
@@ -82,10 +83,9 @@ PlanPart put_back_second(const PlanInput& in, const SurveyedPartition& s) {
   const Partition& p = s.partition;
   const std::uint64_t lba = p.range().last();
   if (length_of(s) < p.sectors && !all_zero(device.read(lba)))
-    out.consent(ConsentCode::slack_data,
-                fmt::format("{}: sector {}, after the end of its volume, holds data that "
-                            "the volume doesn't own; the second boot sector overwrites it",
-                            volume_words(p.number), lba));
+    out.consent(ConsentCode::slack_data, p.id,
+                fmt::format("data in sector {}, after its volume's end, is overwritten", lba),
+                "The second boot sector belongs there");
   out.append(mend(in, mend_of(p, *s.volume, in.options), "second boot sector of NTFS put back",
                   {{lba, ntfs::merged_boot_copy(device.read(p.start), device.read(lba))}}));
   return out;

@@ -22,14 +22,40 @@ constexpr std::uint64_t max_file_bytes = 0xFFFFFFFF;
 constexpr std::size_t max_told = 5;
 constexpr std::size_t max_listed = 50;
 
+// "2 named streams and 12 extended attributes", and how many files have them.
+struct StreamCount {
+  std::uint64_t named = 0, attributes = 0, reparse = 0, bytes = 0;
+  std::set<FileTree::Id> files{};
+
+  void add(const FileTree& tree, FileTree::Id id) {
+    const std::u16string_view name = tree.name(id);
+    const std::size_t colon = name.rfind(u':');
+    const std::u16string_view stream = colon == name.npos ? name : name.substr(colon);
+    ++(stream == u":$EA" ? attributes : stream == u":$REPARSE_POINT" ? reparse : named);
+    bytes += tree.bytes(id);
+    const std::string path = tree.path(id);
+    files.insert(tree.find(path.substr(0, path.rfind(':'))));
+  }
+  [[nodiscard]] std::string words() const {
+    std::string out;
+    const auto say = [&out](std::uint64_t count, const char* one, const char* many) {
+      if (count > 0) out += (out.empty() ? "" : ", ") + plural(count, one, many);
+    };
+    say(named, "named stream", "named streams");
+    say(attributes, "extended attribute", "extended attributes");
+    say(reparse, "reparse point", "reparse points");
+    return out;
+  }
+};
+
 }  // namespace
 
 void FatLosses::obstacle(ObstacleCode code, std::string text, std::string remedy) {
   out_.obstacle(code, std::move(text), std::move(remedy), 0, number_);
 }
 
-void FatLosses::consent(ConsentCode code, std::string text) {
-  out_.consent(code, std::move(text));
+void FatLosses::consent(ConsentCode code, std::string text, std::string detail) {
+  out_.consent(code, id_, std::move(text), std::move(detail));
 }
 
 // A reparse point that stands for a name leads elsewhere. Any other is read by a layer of the
@@ -126,50 +152,38 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
   out_.append(tell_broken_names(s));
   const std::uint64_t copied = plan.copied_clusters();
   consent(ConsentCode::geometry,
-          fmt::format(
-              "{} becomes {} with {} clusters of {}: FATs of {} sectors from sector {}, "
-              "data from sector {}; {}",
-              name_, title_of(g.kind), format_count(g.clusters), format_bytes(g.cluster_bytes()),
-              g.fat_sectors, g.reserved_sectors, g.data_start(),
-              copied == 0
-                  ? std::string(way_made ? "nothing more moves" : "every file stays where it is")
-                  : fmt::format("{} of files can't stay where {}: {} copied",
-                                plural(copied, "cluster", "clusters"),
-                                copied == 1 ? "it is" : "they are",
-                                copied == 1 ? "it is" : "they are")));
+          fmt::format("becomes {} in clusters of {}; {}", title_of(g.kind),
+                      format_bytes(g.cluster_bytes()),
+                      copied != 0 ? plural(copied, "cluster is copied", "clusters are copied")
+                      : way_made  ? std::string("nothing more moves")
+                                  : std::string("every file stays where it is")),
+          fmt::format("{} clusters; FATs of {} sectors from sector {}, data from sector {}",
+                      format_count(g.clusters), g.fat_sectors, g.reserved_sectors, g.data_start()));
   if (const std::uint64_t lost = lost_bytes(g); lost > 0)
-    consent(
-        ConsentCode::room,
-        fmt::format(
-            "{}: {} in front of its FATs hold nothing from then on{}", name_, format_bytes(lost),
+    consent(ConsentCode::room,
+            fmt::format("{} in front of its FATs stay unused", format_bytes(lost)),
             work.sectors != 0 || work.change.front != 0
                 ? ""
-                : fmt::format(": {} will be free, {} are now",
+                : fmt::format("{} will be free, {} are now",
                               format_bytes(std::uint64_t{work.free_after} * g.cluster_bytes()),
-                              format_bytes(s.volume->free_bytes))));
+                              format_bytes(s.volume->free_bytes)));
   if (s.partition.active && work.start_code.empty())
-    consent(ConsentCode::boot_code,
-            fmt::format("{} is active: the loader in its boot sector is not carried over, and "
-                        "nothing starts from it before a system puts its own there",
-                        name_));
+    consent(ConsentCode::boot_code, "nothing boots from it until a system puts its loader there",
+            "It is active. The loader in its boot sector is not carried over");
   if (from_ntfs) {
-    consent(ConsentCode::limits,
-            fmt::format("on {} no file can grow to 4 GiB, and what is being written "
-                        "when the power fails is not mended by itself",
-                        name_));
+    consent(ConsentCode::limits, "no file on it can reach 4 GiB",
+            "Damage that a power failure does during writing is not mended by itself");
     consent(ConsentCode::permissions,
-            fmt::format("who may read and write files on {}, and any ids by which shortcuts find "
-                        "them, are kept in the case only (left-behind): on FAT everyone may read "
-                        "and write",
-                        name_));
+            "everyone may read and write its files; permissions go to the case",
+            "Ids by which shortcuts find files are kept there, too (left-behind)");
   }
   if (work.rename) add_name_consent(s, plan);
   if (const auto& ids = plan.unkept_short_names(); !ids.empty())
     consent(
         ConsentCode::short_names,
-        fmt::format("{}: {} FAT can't keep, such as '{}' of '{}': programs that know them by "
-                    "these won't find them",
-                    name_, plural(ids.size(), "short name (8.3) that", "short names (8.3) that"),
+        plural(ids.size(), "short name (8.3) is lost", "short names (8.3) are lost"),
+        fmt::format("FAT can't keep them, such as '{}' of '{}'. Programs that know files by these "
+                    "won't find them",
                     printable(to_utf8(tree.short_name(ids.front()))),
                     printable(tree.path(ids.front()))));
   add_label_consent(s, work);
@@ -180,8 +194,9 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
 void FatLosses::add_label_consent(const SurveyedPartition& s, const steps::ToFat& work) {
   const std::string now = s.volume->label;
   if (work.label == now) return;
-  consent(ConsentCode::label, fmt::format("{}: the label '{}' becomes '{}', as FAT can spell it",
-                                          name_, printable(now), work.label));
+  consent(ConsentCode::label,
+          fmt::format("its label '{}' becomes '{}'", printable(now), work.label),
+          "FAT can't spell the old one");
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::relabelled;
   change.partition = s.partition.id;
@@ -202,17 +217,18 @@ void FatLosses::add_name_consent(const SurveyedPartition& s, const fat::Plan& pl
   }
   const auto& [id, name] = *names.begin();
   consent(ConsentCode::names,
-          fmt::format("{}: {} FAT can't spell, such as '{}', which becomes '{}'", name_,
-                      plural(names.size(), "name that", "names that"),
-                      printable(plan.tree().path(id)), printable(to_utf8(name))));
+          plural(names.size(), "name that FAT can't spell becomes another",
+                 "names that FAT can't spell become others"),
+          fmt::format("Such as '{}', which becomes '{}'", printable(plan.tree().path(id)),
+                      printable(to_utf8(name))));
 }
 
 void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& tree) {
-  std::uint64_t streams = 0, bytes = 0, links = 0, link_bytes = 0;
+  StreamCount streams;
+  std::uint64_t links = 0, link_bytes = 0;
   for (FileTree::Id id = 1; id < tree.size(); ++id) {
     if (tree.is_stream(id)) {
-      ++streams;
-      bytes += tree.bytes(id);
+      streams.add(tree, id);
       ExpectedChange change;
       change.kind = ExpectedChange::Kind::gone;
       change.partition = s.partition.id;
@@ -223,19 +239,17 @@ void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& 
       link_bytes += tree.bytes(id);
     }
   }
-  if (streams > 0)
-    consent(ConsentCode::streams,
-            fmt::format("{}: {} of files ({}), which FAT can't hold, will not be on it; the case "
-                        "keeps them (left-behind)",
-                        name_,
-                        plural(streams, "named stream, extended attribute or reparse point",
-                               "named streams, extended attributes and reparse points"),
-                        format_bytes(bytes)));
+  if (!streams.words().empty())
+    consent(
+        ConsentCode::streams,
+        fmt::format("{} in {} go to the case", streams.words(),
+                    plural(streams.files.size(), "file", "files")),
+        fmt::format("{} in all, which FAT can't hold (left-behind)", format_bytes(streams.bytes)));
   if (links > 0)
-    consent(ConsentCode::links,
-            fmt::format("{}: {} of files that have one already {}, {} in all", name_,
-                        plural(links, "second name", "second names"),
-                        links == 1 ? "becomes a copy" : "become copies", format_bytes(link_bytes)));
+    consent(ConsentCode::links, fmt::format("{} ({})",
+                                            plural(links, "second name of a file becomes a copy",
+                                                   "second names of files become copies"),
+                                            format_bytes(link_bytes)));
 }
 
 void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tree) {
@@ -266,15 +280,15 @@ void FatLosses::add_time_consents(const SurveyedPartition& s, const FileTree& tr
   }
   if (outside > 0)
     consent(ConsentCode::times,
-            fmt::format("{}: times of {} lie outside 1980 to 2107, or in the hour that "
-                        "comes twice when clocks are put back; they become the nearest "
-                        "that FAT can say",
-                        name_, plural(outside, "file or folder", "files and folders")));
+            fmt::format("times of {} become the nearest that FAT has",
+                        plural(outside, "file or folder", "files and folders")),
+            "They lie outside 1980 to 2107, or in the hour that comes twice when clocks are put "
+            "back");
   if (base::traits_of(s.signature.kind).fine_times)
-    consent(ConsentCode::time_steps,
-            fmt::format("{}: FAT keeps times of change to 2 seconds, of making to a "
-                        "hundredth and of access to a day, in local time ({})",
-                        name_, zone.name()));
+    consent(ConsentCode::time_steps, "times become coarser, and local time",
+            fmt::format("FAT keeps times of change to 2 seconds, of making to a hundredth and of "
+                        "access to a day, in local time ({})",
+                        zone.name()));
 }
 
 PlanPart tell_broken_names(const SurveyedPartition& volume) {
@@ -287,11 +301,10 @@ PlanPart tell_broken_names(const SurveyedPartition& volume) {
     if (count++ < most) names += (names.empty() ? "" : "; ") + f.text;
   }
   if (count == 0) return out;
-  out.consent(ConsentCode::long_names,
-              fmt::format("{}: {} damaged, and {} lost for good: {}{}",
-                          volume_words(volume.partition.number),
-                          plural(count, "long name is", "long names are"),
-                          count == 1 ? "is" : "are", names, count > most ? "; …" : ""));
+  out.consent(
+      ConsentCode::long_names, volume.partition.id,
+      plural(count, "damaged long name is lost for good", "damaged long names are lost for good"),
+      names + (count > most ? "; …" : ""));
   return out;
 }
 

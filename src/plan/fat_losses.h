@@ -14,8 +14,8 @@ namespace nuvrat::plan {
 class FatLosses {
  public:
   /// `name`: "partition 3". What it refers to must outlive it.
-  FatLosses(unsigned number, const std::string& name, const ReadOptions& options)
-      : number_(number), name_(name), options_(options) {}
+  FatLosses(const Partition& partition, const std::string& name, const ReadOptions& options)
+      : number_(partition.number), id_(partition.id), name_(name), options_(options) {}
 
   /// What was found since the last time.
   [[nodiscard]] PlanPart take() { return std::exchange(out_, {}); }
@@ -32,7 +32,7 @@ class FatLosses {
 
  private:
   void obstacle(ObstacleCode code, std::string text, std::string remedy);
-  void consent(ConsentCode code, std::string text);
+  void consent(ConsentCode code, std::string text, std::string detail = "");
   void check_reparse_point(VolumeReader& reader, FileTree::Id id);
   void add_label_consent(const SurveyedPartition& s, const steps::ToFat& work);
   void add_name_consent(const SurveyedPartition& s, const fat::Plan& plan);
@@ -41,6 +41,7 @@ class FatLosses {
 
   PlanPart out_;
   unsigned number_;
+  PartitionId id_;
   const std::string& name_;
   const ReadOptions& options_;
   std::size_t told_reparse_ = 0;

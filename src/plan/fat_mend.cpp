@@ -195,12 +195,11 @@ class FatMender {
                             .partition = partition_.id,
                             .path = s.path,
                             .size = size});
-    out_.consent(ConsentCode::size,
-                 fmt::format("'{}' on partition {} says that it has {} bytes; its chain holds {}, "
-                             "and it will say so{}",
-                             printable(s.path), partition_.number, s.size, size,
+    out_.consent(ConsentCode::size, partition_.id,
+                 fmt::format("'{}' gets the size that its chain holds", printable(s.path)),
+                 fmt::format("{} bytes instead of {}{}", size, s.size,
                              facts_.unowned.empty() ? ""
-                                                    : "; the rest may be among the clusters that "
+                                                    : ". The rest may be among the clusters that "
                                                       "belong to no file: --unowned keep"));
   }
 

@@ -210,13 +210,13 @@ class Front {
   }
 
   void add_consents(std::uint64_t start) {
-    out_.consent(
-        ConsentCode::front,
-        fmt::format("partition {} begins at sector {} instead of {}, {} earlier{}", number_, start,
-                    s_.partition.start, format_bytes((s_.partition.start - start) * sector_),
-                    base::traits_of(s_.signature.kind).front_moves_files
-                        ? ""
-                        : "; its files stay where they are"));
+    out_.consent(ConsentCode::front, s_.partition.id,
+                 fmt::format("its start moves {} towards the front of the disk",
+                             format_bytes((s_.partition.start - start) * sector_)),
+                 fmt::format("From sector {} to {}{}", s_.partition.start, start,
+                             base::traits_of(s_.signature.kind).front_moves_files
+                                 ? ""
+                                 : "; its files stay where they are"));
   }
 
   const PlanInput& in_;

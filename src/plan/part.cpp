@@ -8,7 +8,9 @@ namespace nuvrat::plan {
 namespace {
 
 auto same_as(const Consent& consent) {
-  return [&consent](const Consent& c) { return c.code == consent.code && c.text == consent.text; };
+  return [&consent](const Consent& c) {
+    return c.code == consent.code && c.partition == consent.partition && c.text == consent.text;
+  };
 }
 
 template <typename Value>
@@ -18,8 +20,10 @@ void move_all(std::vector<Value>& from, std::vector<Value>& to) {
 
 }  // namespace
 
-void PlanPart::consent(ConsentCode code, std::string text) {
-  consents.push_back({code, std::move(text)});
+void PlanPart::consent(ConsentCode code, PartitionId partition, std::string text,
+                       std::string detail) {
+  consents.push_back(
+      {.code = code, .partition = partition, .text = std::move(text), .detail = std::move(detail)});
 }
 
 void PlanPart::obstacle(ObstacleCode code, std::string text, std::string remedy,
@@ -49,10 +53,7 @@ void PlanPart::append(PlanPart next) {
     if (std::none_of(consents.begin(), consents.end(), same_as(c)))
       consents.push_back(std::move(c));
   }
-  for (Consent& c : next.foremost) {
-    std::erase_if(consents, same_as(c));
-    foremost.push_back(std::move(c));
-  }
+
   move_all(next.obstacles, obstacles);
   move_all(next.added, added);
   if (next.boot) boot = next.boot;

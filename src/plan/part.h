@@ -18,13 +18,14 @@ struct PlanPart {
   std::optional<Layout> after{};  ///< the layout that the steps end in, where they are about it
   std::vector<ExpectedChange> changes{};
   std::vector<Consent> consents{};
-  std::vector<Consent> foremost{};  ///< to be said before all others, also of other parts
+
   std::vector<Obstacle> obstacles{};
   std::vector<Contents> added{};  ///< by new partitions
   std::optional<BootChange> boot{};
 
   [[nodiscard]] bool in_reach() const { return obstacles.empty(); }
-  void consent(ConsentCode code, std::string text);
+  /// `text`: so short that it fits a line after the partition's name. `detail`: what else is known.
+  void consent(ConsentCode code, PartitionId partition, std::string text, std::string detail = "");
   void obstacle(ObstacleCode code, std::string text, std::string remedy, std::uint64_t missing = 0,
                 unsigned partition = 0);
   /// What is planned from the disk as this part leaves it. A consent is said once.

@@ -394,10 +394,9 @@ class NewPartitions {
       fault = e.message();
     }
     if (fault.empty()) {
-      return out_.consent(ConsentCode::old_volume,
-                          fmt::format("the new partition from sector {} begins with {}, which is "
-                                      "there again then",
-                                      p.start, old));
+      return out_.consent(
+          ConsentCode::old_volume, p.id, fmt::format("has {} again, which was there before", old),
+          fmt::format("The new partition begins at sector {}, as the old one did", p.start));
     }
     out_.obstacle(ObstacleCode::old_volume,
                   fmt::format("the new partition from sector {} would begin with what is left of "

@@ -164,11 +164,10 @@ class Stages {
     const unsigned number = s.partition.number;
     if (asked_.find<SizeGoal>(number) != nullptr || number == 0) return;
     part.consent(
-        ConsentCode::shorter,
-        fmt::format("partition {} and its volume become {} shorter: there is too little room "
-                    "otherwise",
-                    number,
-                    format_bytes((s.partition.sectors - sectors) * in_.before.sector_size)));
+        ConsentCode::shorter, s.partition.id,
+        fmt::format("it and its volume become {} shorter",
+                    format_bytes((s.partition.sectors - sectors) * in_.before.sector_size)),
+        "There is too little room otherwise");
   }
 
   // What the goals say of the table, but lengths.
@@ -201,10 +200,9 @@ class Stages {
       const PartitionType type = matching_type(p, s.signature.kind);
       if (type == p.type || wish.partitions[p.id].type) continue;
       wish.partitions[p.id].type = type;
-      out_.consent(
-          ConsentCode::type,
-          fmt::format("the type of partition {} becomes {} ({}) instead of {} ({})", p.number,
-                      type_text(type), describe(type), type_text(p.type), describe(p.type)));
+      out_.consent(ConsentCode::type, p.id,
+                   fmt::format("its type becomes {} ({})", type_text(type), describe(type)),
+                   fmt::format("It is {} ({}) now", type_text(p.type), describe(p.type)));
     }
   }
 
@@ -239,27 +237,25 @@ class Stages {
     change.kind = ExpectedChange::Kind::gone;
     change.partition = s.partition.id;
     out_.changes.push_back(std::move(change));
-    out_.consent(ConsentCode::gone, lost_words(s));
+    const bool boots = s.partition.active || class_of(s.partition.type) == TypeClass::efi_system;
+    out_.consent(
+        ConsentCode::gone, s.partition.id, lost_words(s),
+        boots && !way_.boot.way ? "A computer that boots from it can't do so afterwards" : "");
   }
 
   [[nodiscard]] std::string lost_words(const SurveyedPartition& s) const {
     const std::string what =
-        fmt::format("partition {} ({}, {})", s.partition.number,
-                    format_bytes(s.partition.sectors * in_.before.sector_size),
+        fmt::format("({}, {})", format_bytes(s.partition.sectors * in_.before.sector_size),
                     s.signature.description.empty() ? "unknown contents" : s.signature.description);
-    const bool boots = s.partition.active || class_of(s.partition.type) == TypeClass::efi_system;
-    const std::string boot =
-        boots && !way_.boot.way ? "; a computer that starts from it can't do so afterwards" : "";
     const Window window(in_.device, s.partition.range());
     const bool readable = s.volume && !has_errors(s.findings);
     const auto reader = readable ? open_volume(window, in_.options) : nullptr;
-    if (reader == nullptr)
-      return what + " is deleted, with whatever is on it, which can't be listed" + boot;
+    if (reader == nullptr) return what + " is deleted; its contents can't be listed";
     const FileTree& tree = reader->tree();
-    return fmt::format("{}{} is deleted, with {} and {} of contents{}", what,
-                       s.volume->label.empty() ? "" : " '" + printable(s.volume->label) + "'",
-                       plural(tree.file_count(), "file", "files"), format_bytes(tree.total_bytes()),
-                       boot);
+    return fmt::format("{}{} is deleted with {}, {}",
+                       s.volume->label.empty() ? "" : "'" + printable(s.volume->label) + "' ", what,
+                       plural(tree.file_count(), "file", "files"),
+                       format_bytes(tree.total_bytes()));
   }
 
   // None, with an obstacle: another table has no place for it.
@@ -283,14 +279,14 @@ class Stages {
     for (const auto& [id, goal] : in_disk_order) {
       const auto now = partition_now(id);
       if (!now || !take(plan_front(input(), now->number, goal.bytes))) return false;
-      numbers += (numbers.empty() ? "" : ", ") + std::to_string(now->number);
+      numbers += (numbers.empty() ? "" : ", ") + part_name(now->number);
     }
     if (!numbers.empty() && planned_.state().table.layout.kind == TableKind::mbr)
       out_.consent(
-          ConsentCode::front_letters,
-          fmt::format("on an MBR disk a system names a partition by where it begins: drive letters "
-                      "({} {}) may become others, and a system that starts from there must be told",
-                      in_disk_order.size() == 1 ? "partition" : "partitions", numbers));
+          ConsentCode::front_letters, PartitionId::none,
+          fmt::format("drive letters may become others ({})", numbers),
+          "On an MBR disk a system names a partition by its start. A system that boots from there "
+          "must be told");
     return true;
   }
 
@@ -334,11 +330,18 @@ class Stages {
   }
 
   void finish() {
-    if (out_.steps.empty())
+    if (out_.steps.empty()) {
       out_.obstacle(ObstacleCode::already, "the disk is in this state already",
                     "Nothing needs to be done");
-    else if (way_.boot.way || in_.state.systems.boots_by())
-      take(check_boots(input(), in_.state.systems, way_.asked));
+      return;
+    }
+    PlanPart boots;
+    if (way_.boot.way || in_.state.systems.boots_by())
+      boots = check_boots(input(), in_.state.systems, way_.asked);
+    // That it may not boot at all says more than what firmware it takes.
+    if (boots.consents.empty() || boots.consents.front().code != ConsentCode::start)
+      out_.append(tell_other_table(in_.state, planned_.state().table.layout, way_.boot.way));
+    take(std::move(boots));
   }
 
   const PlanInput& in_;  // the disk as it is

@@ -105,25 +105,19 @@ class GptPlanner {
   void add_consents() {
     for (const Partition& p : target_.partitions) {
       if (!p.active) continue;
-      out_.consent(
-          ConsentCode::active,
-          fmt::format("partition {} is active; a GPT has no active flag, the partition gets "
-                      "the legacy-bootable attribute instead",
-                      p.number));
+      out_.consent(ConsentCode::active, p.id,
+                   "its active flag becomes the legacy-bootable attribute",
+                   "A GPT has no active flag");
     }
     for (const SurveyedPartition& s : state_.volumes) {
       if (s.partition.role == Role::extended) continue;
       const auto byte = std::get<std::uint8_t>(s.partition.type);
       if (!gpt_type_for(byte, s.signature.kind).carried) continue;
-      out_.consent(
-          ConsentCode::type_carried,
-          fmt::format("partition {} has type {:02X} ({}), which no GPT type stands for; it "
-                      "gets a type of its own that holds the byte",
-                      s.partition.number, byte, describe(s.partition.type)));
+      out_.consent(ConsentCode::type_carried, s.partition.id,
+                   fmt::format("its type {:02X} ({}) is kept inside a GPT type", byte,
+                               describe(s.partition.type)),
+                   "No GPT type stands for it");
     }
-    out_.consent(ConsentCode::firmware,
-                 "a machine that starts from this disk must afterwards start by UEFI, with an EFI "
-                 "system partition; legacy firmware finds no system on it");
   }
 
   const PlanInput& in_;

@@ -49,11 +49,10 @@ class MbrPlanner {
     for (const Partition& p : all) {
       const TypeClass kind = class_of(p.type);
       if (kind == TypeClass::reserved || kind == TypeClass::bios_boot) {
-        out_.consent(
-            ConsentCode::dropped,
-            fmt::format("partition {} ({}, {}) has no counterpart in an MBR and holds "
-                        "no files: it is dropped",
-                        p.number, describe(p.type), format_bytes(p.sectors * before_.sector_size)));
+        out_.consent(ConsentCode::dropped, p.id,
+                     fmt::format("is dropped: {}, {}, without files", describe(p.type),
+                                 format_bytes(p.sectors * before_.sector_size)),
+                     "An MBR has no counterpart for it");
         // A reserved partition holds nothing; boot code is lost, and that is expected.
         if (kind == TypeClass::bios_boot) {
           ExpectedChange change;
@@ -287,12 +286,12 @@ class MbrPlanner {
     }
     for (std::size_t i = 0; i < request_.partitions.size(); ++i) {
       Partition p = request_.partitions[i];
-      const unsigned old_number = p.number;
+
       if (found.is_logical(i)) {
         p.role = Role::logical;
         p.number = static_cast<unsigned>(5 + i - found.first);
         p.table_sector = found.ebrs[i - found.first];
-        if (p.active) drop_active(p, old_number);
+        if (p.active) drop_active(p);
       } else {
         p.role = Role::primary;
         p.table_sector.reset();
@@ -301,42 +300,41 @@ class MbrPlanner {
           slots.erase(slots.begin());
         }
       }
-      to_mbr_type(p, old_number);
+      to_mbr_type(p);
       target_.partitions.push_back(p);
     }
     if (extended) target_.partitions.push_back(*extended);
     target_.sort();
   }
 
-  void drop_active(Partition& p, unsigned old_number) {
+  void drop_active(Partition& p) {
     p.active = false;
-    out_.consent(ConsentCode::active,
-                 fmt::format("partition {} is active and becomes logical: firmware starts from "
-                             "primary partitions only, so it is active no more",
-                             old_number));
+    out_.consent(ConsentCode::active, p.id, "becomes logical, and is active no more",
+                 "Firmware boots from primary partitions only");
   }
 
-  void to_mbr_type(Partition& p, unsigned old_number) {
+  void to_mbr_type(Partition& p) {
     if (std::holds_alternative<std::uint8_t>(p.type)) return;
     const SurveyedPartition* surveyed = in_.state.find(p.id);
     const VolumeKind kind = surveyed == nullptr ? VolumeKind::unknown : surveyed->signature.kind;
     const MbrType type = mbr_type_for(p, kind);
     if (type.guessed) {
       out_.consent(
-          ConsentCode::type,
-          fmt::format("partition {} has the type {} ({}), which no MBR type stands for; it gets "
-                      "type {:02X} ({}). The case keeps the type, and the way back brings it back",
-                      old_number, type_text(p.type), describe(p.type), type.byte,
-                      describe(PartitionType(type.byte))));
+          ConsentCode::type, p.id,
+          fmt::format("its type becomes {:02X} ({})", type.byte,
+                      describe(PartitionType(type.byte))),
+          fmt::format("No MBR type stands for {} ({}). The case keeps the type, and the way back "
+                      "restores it",
+                      type_text(p.type), describe(p.type)));
     } else if (const Guid back = gpt_type_for(type.byte, kind).guid;
                back != std::get<Guid>(p.type) && class_of(p.type) == TypeClass::data) {
       out_.consent(
-          ConsentCode::type,
-          fmt::format("partition {} has the type {} and holds {}; it gets type {:02X} ({}), "
-                      "and would come back to a GPT as {}",
-                      old_number, describe(p.type),
-                      surveyed == nullptr ? "" : surveyed->signature.description, type.byte,
-                      describe(PartitionType(type.byte)), describe(PartitionType(back))));
+          ConsentCode::type, p.id,
+          fmt::format("its type becomes {:02X} ({})", type.byte,
+                      describe(PartitionType(type.byte))),
+          fmt::format("It is {} and holds {}. Back on a GPT it would get {}", describe(p.type),
+                      surveyed == nullptr ? "" : surveyed->signature.description,
+                      describe(PartitionType(back))));
     }
     p.type = type.byte;
     p.name.clear();
@@ -364,33 +362,22 @@ class MbrPlanner {
   }
 
   void add_consents() {
+    if (gets_code_)
+      out_.consent(ConsentCode::start_code, PartitionId::none,
+                   "sector 0 gets a small program that starts the active partition");
     if (before_.kind != TableKind::gpt) {
       const std::vector<Partition> parts = before_.data_partitions();
       if (std::any_of(parts.begin(), parts.end(), [this](const Partition& was) {
             const Partition* is = target_.find(was.id);
             return is != nullptr && is->number != was.number;
           }))
-        out_.consent(
-            ConsentCode::renumbered,
-            "partitions get other numbers; a system that names them by number must be told");
-      if (gets_code_)
-        out_.consent(ConsentCode::start_code,
-                     "sector 0 gets a small program that starts the active partition");
+        out_.consent(ConsentCode::renumbered, PartitionId::none, "partitions get other numbers",
+                     "A system that names them by number must be told");
       return;
     }
-    out_.consent(ConsentCode::gpt_only,
-                 "names, unique ids and attributes of the partitions are lost: an MBR "
-                 "has no place for them");
-    const auto active = std::find_if(target_.partitions.begin(), target_.partitions.end(),
-                                     [](const Partition& p) { return p.active; });
-    out_.consent(
-        ConsentCode::firmware,
-        fmt::format(
-            "a machine that starts from this disk must afterwards start in legacy mode; {}{}",
-            active == target_.partitions.end()
-                ? "no partition is active, so it will not start before one is"
-                : fmt::format("partition {} is active", active->number),
-            gets_code_ ? "; sector 0 gets a small program that starts the active partition" : ""));
+    out_.consent(ConsentCode::gpt_only, PartitionId::none,
+                 "names, unique ids and attributes of partitions are lost",
+                 "An MBR has no place for them");
   }
 
   const PlanInput& in_;

@@ -52,7 +52,7 @@ struct FatWish {
 [[nodiscard]] PlanPart lay_out_edit(const PlanInput& input, const SurveyedPartition& s,
                                     const std::string& doing, steps::EditNtfs& work);
 /// A consent where an NTFS volume has restore points, which the change spoils.
-[[nodiscard]] PlanPart tell_snapshots(const Device& volume, unsigned number);
+[[nodiscard]] PlanPart tell_snapshots(const Device& volume, PartitionId partition);
 /// A consent where long names of a FAT volume are damaged: what is made anew has the short ones.
 [[nodiscard]] PlanPart tell_broken_names(const SurveyedPartition& volume);
 

@@ -48,7 +48,7 @@ class FatPlanner {
     if (is_already(*s, work.change)) return;
     if (has_errors(s->findings) || has_errors(state_.table.findings)) return;  // said already
     Look look{device_, work};
-    FatLosses losses(number_, name_, options_);
+    FatLosses losses(s->partition, name_, options_);
     losses.check_files(look.volume->reader());
     work.rename = in_.safe_names;
     if (!work.rename) losses.check_names(look.volume->tree(), is_fat(work.change.from));
@@ -90,7 +90,7 @@ class FatPlanner {
     losses.agree(*s, *plan, work, way_.has_value());
     out_.append(losses.take());
     if (work.change.from == VolumeKind::ntfs)
-      out_.append(tell_snapshots(Window(device_, work.change.place), number_));
+      out_.append(tell_snapshots(Window(device_, work.change.place), s->partition.id));
     out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
   }
 
@@ -108,7 +108,9 @@ class FatPlanner {
                 std::uint64_t missing = 0) {
     out_.obstacle(code, std::move(text), std::move(remedy), missing, number_);
   }
-  void consent(ConsentCode code, std::string text) { out_.consent(code, std::move(text)); }
+  void consent(ConsentCode code, std::string text, std::string detail) {
+    out_.consent(code, state_.find(number_)->partition.id, std::move(text), std::move(detail));
+  }
 
   bool can_be_read(const SurveyedPartition& s) {
     const VolumeKind from = s.signature.kind;
@@ -270,15 +272,15 @@ class FatPlanner {
     if (!back.in_reach()) return false;
     const auto& to = std::get<ToFat>(back.steps.back().work().kind);
     if (std::uint64_t{to.free_after} * to.change.cluster_bytes < least_free) return false;
-    consent(ConsentCode::by_way_of_ntfs,
-            fmt::format("{}: {}, so it becomes NTFS on the way, where anything can move", name_,
-                        lost == 0 ? std::string("the new FATs must lie where the old volume has "
-                                                "files")
-                                  : format_bytes(lost) + " of what is free would be lost in front "
-                                                         "of the new FATs"));
+    consent(ConsentCode::by_way_of_ntfs, "becomes NTFS on the way, where everything can move",
+            lost == 0 ? std::string("the new FATs must lie where the old volume has files")
+                      : format_bytes(lost) +
+                            " of what is free would be lost in front of the new "
+                            "FATs");
     // What is lost on the way, and what is lost at its end, is said by the end.
     std::erase_if(back.consents, [](const Consent& c) {
-      return c.code == ConsentCode::permissions || c.code == ConsentCode::limits;
+      return c.code == ConsentCode::permissions || c.code == ConsentCode::everyone ||
+             c.code == ConsentCode::limits;
     });
     out_.append({.steps = std::move(there.steps)});
     out_.append(std::move(back));
@@ -335,12 +337,9 @@ class FatPlanner {
 
   void add_way(const steps::EditNtfs& way) {
     consent(ConsentCode::made_way,
-            fmt::format("{}: {} out of the place of the FATs first, as a rewrite of the NTFS "
-                        "volume ({} with all that leads there)",
-                        name_,
-                        way.change.moved_clusters == 1
-                            ? "1 cluster moves"
-                            : format_count(way.change.moved_clusters) + " clusters move",
+            plural(way.change.moved_clusters, "cluster moves out of the way of the FATs first",
+                   "clusters move out of the way of the FATs first"),
+            fmt::format("As a rewrite of the NTFS volume: {} with all that leads there",
                         format_bytes(way.change.needed_clusters * way.change.cluster_bytes)));
     out_.steps.push_back(Step(state_.table.layout, {way}));
   }

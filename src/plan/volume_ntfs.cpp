@@ -126,9 +126,8 @@ class NtfsPlanner {
       out_.steps.push_back(Step(state_.table.layout, {std::move(work)}));
     }
     consent(ConsentCode::made_way,
-            fmt::format("{}: {} of files {} copied to free ones first, as a rewrite of the FAT "
-                        "volume, so that what NTFS holds in one piece finds room",
-                        name_, plural(moved, "cluster", "clusters"), moved == 1 ? "is" : "are"));
+            plural(moved, "cluster moves to free room first", "clusters move to free room first"),
+            "As a rewrite of the FAT volume: NTFS keeps some things in one piece");
   }
 
   // NTFS folds names by its own table: two that FAT holds apart may be one there.
@@ -189,54 +188,43 @@ class NtfsPlanner {
         missing * cluster / device_.sector_size());
   }
 
-  void consent(ConsentCode code, std::string text) { out_.consent(code, std::move(text)); }
+  void consent(ConsentCode code, std::string text, std::string detail) {
+    out_.consent(code, state_.find(number_)->partition.id, std::move(text), std::move(detail));
+  }
 
   void add_consents(const SurveyedPartition& s, const ntfs::Plan& plan) {
-    consent(ConsentCode::readers,
-            fmt::format("{} can then only be read by systems that know NTFS: many "
-                        "cameras, televisions, consoles and firmwares don't",
-                        name_));
+    consent(ConsentCode::readers, "only systems that know NTFS can read it",
+            "Many cameras, televisions, consoles and firmwares don't");
     if (s.partition.active) {
-      consent(ConsentCode::boot_code,
-              fmt::format("{} is active: the loader in its boot sector is not carried "
-                          "over, and nothing starts from it before a system puts its "
-                          "own there",
-                          name_));
+      consent(ConsentCode::boot_code, "nothing boots from it until a system puts its loader there",
+              "It is active. The loader in its boot sector is not carried over");
     }
-    consent(ConsentCode::permissions,
-            fmt::format("every file on {} may be read and written by everyone, as "
-                        "on FAT, until its system is told otherwise",
-                        name_));
+    consent(ConsentCode::everyone, "everyone may read and write its files, as on FAT",
+            "Until its system is told otherwise");
     add_name_consent(plan);
     out_.append(tell_broken_names(s));
     if (plan.cluster_bytes() < 4096 && plan.cluster_bytes() < s.volume->cluster_bytes) {
-      consent(ConsentCode::clusters,
-              fmt::format("clusters become {} bytes instead of {}, because FAT's data area begins "
-                          "at sector {}: what is written later may end up in more pieces",
-                          plan.cluster_bytes(), s.volume->cluster_bytes, s.volume->first_cluster));
+      consent(
+          ConsentCode::clusters,
+          fmt::format("its clusters become {} instead of {}", format_bytes(plan.cluster_bytes()),
+                      format_bytes(s.volume->cluster_bytes)),
+          fmt::format("FAT's data area begins at sector {}. New files may lie in more pieces",
+                      s.volume->first_cluster));
     }
     if (const Finding* f = find_code(s.findings, Rule::fat_unowned)) {
-      consent(ConsentCode::unowned,
-              fmt::format("{}: {}; they become free space. To keep them as files first: "
-                          "nuvrat check --repair --unowned keep",
-                          name_, f->text));
+      consent(ConsentCode::unowned, "clusters that belong to no file become free space",
+              f->text + ". To keep them as files first: nuvrat check --repair --unowned keep");
     }
     if (find_code(s.findings, Rule::fat_chain_long) != nullptr) {
-      consent(ConsentCode::surplus,
-              fmt::format("{}: clusters after the end of files that have more of them "
-                          "than they need become free space. To keep them as files "
-                          "first: nuvrat check --repair --unowned keep",
-                          name_));
+      consent(ConsentCode::surplus, "clusters after the end of files become free space",
+              "Some files have more than they need. To keep them as files first: nuvrat check "
+              "--repair --unowned keep");
     }
     if (!plan.moves().empty()) {
-      consent(
-          ConsentCode::moved,
-          plan.moves().size() == 1
-              ? std::string("1 cluster of a file, where NTFS keeps a boot sector, is copied to a "
-                            "free one")
-              : fmt::format("{} clusters of files, where NTFS keeps its boot sectors, are copied "
-                            "to free ones",
-                            plan.moves().size()));
+      consent(ConsentCode::moved,
+              plural(plan.moves().size(), "cluster of a file is copied to a free one",
+                     "clusters of files are copied to free ones"),
+              "NTFS keeps its boot sectors where they are now");
     }
   }
 
@@ -249,13 +237,13 @@ class NtfsPlanner {
       if (count++ == 0) first = id;
     }
     if (count == 0) return;
-    consent(ConsentCode::names,
-            fmt::format("{}: {} such as '{}' {} a character, an ending or a device's name "
-                        "that the Win32 name space forbids; {} into the POSIX one, "
-                        "without a short name, and programs may not be able to open {}",
-                        name_, plural(count, "name", "names"), printable(to_utf8(tree.name(first))),
-                        count == 1 ? "has" : "have", count == 1 ? "it goes" : "they go",
-                        count == 1 ? "it" : "them"));
+    consent(
+        ConsentCode::names,
+        plural(count, "name may not open in some programs", "names may not open in some programs"),
+        fmt::format("Such as '{}'. A character, an ending or a device's name in them is "
+                    "forbidden in the Win32 name space; they go into the POSIX one, without a "
+                    "short name",
+                    printable(to_utf8(tree.name(first)))));
   }
 
   const Device& device_;

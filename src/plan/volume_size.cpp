@@ -7,6 +7,7 @@
 #include <nuvrat/error.h>
 #include <nuvrat/text.h>
 
+#include "fat/names.h"
 #include "ntfs/snapshots.h"
 #include "plan/fat_label.h"
 #include "plan/volume.h"
@@ -32,12 +33,11 @@ VolumeChange change_in_place(const SurveyedPartition& s, const ReadOptions& opti
   return out;
 }
 
-PlanPart tell_snapshots(const Device& volume, unsigned number) {
+PlanPart tell_snapshots(const Device& volume, PartitionId partition) {
   PlanPart out;
   if (ntfs::has_snapshots(volume))
-    out.consent(ConsentCode::restore_points,
-                fmt::format("{}: its restore points, older states that its system keeps, are lost",
-                            volume_words(number)));
+    out.consent(ConsentCode::restore_points, partition, "its restore points are lost",
+                "They are older states that its system keeps");
   return out;
 }
 
@@ -57,16 +57,15 @@ PlanPart lay_out_edit(const PlanInput& in, const SurveyedPartition& s, const std
     return out;
   }
   work.ends_snapshots = work.change.front == 0 && ntfs::has_snapshots(window);
-  out.append(tell_snapshots(window, number));
+  out.append(tell_snapshots(window, s.partition.id));
   const auto& edit = std::get<ntfs::Edit>(tried);
   work.take(edit, in.device.sector_size());
   if (edit.moved_clusters() > 0) {
     out.consent(
-        ConsentCode::moved,
-        fmt::format("{}: {} of files ({}) {} copied to free ones in front of the new end",
-                    volume_words(number), plural(edit.moved_clusters(), "cluster", "clusters"),
-                    format_bytes(edit.moved_clusters() * cluster),
-                    edit.moved_clusters() == 1 ? "is" : "are"));
+        ConsentCode::moved, s.partition.id,
+        plural(edit.moved_clusters(), "cluster of files is copied to a free one",
+               "clusters of files are copied to free ones"),
+        fmt::format("{}, in front of the new end", format_bytes(edit.moved_clusters() * cluster)));
   }
   return out;
 }
@@ -141,6 +140,16 @@ PlanPart plan_volume_size(const PlanInput& in, unsigned number, std::uint64_t se
   return out;
 }
 
+namespace {
+
+// As FAT spells it, where that differs in capitals alone.
+std::string in_capitals(const std::string& label, const CodePage& page) {
+  const std::string spelt = fat::label_for(to_utf16(label), page);
+  return fold_case(to_utf16(spelt)) == fold_case(to_utf16(label)) ? spelt : label;
+}
+
+}  // namespace
+
 PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::string& label) {
   PlanPart out;
   const SurveyedPartition* s = in.state.find(number);
@@ -152,6 +161,7 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
     return out;
   }
   if (has_errors(s->findings) || has_errors(in.state.table.findings)) return out;  // said already
+  std::string spelt = label;
   if (s->volume->label == label) {
     out.obstacle(
         ObstacleCode::already,
@@ -160,9 +170,16 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
     return out;
   }
   switch (*format_of(s->signature.kind)) {
-    case VolumeFormat::fat:
-      out = plan_fat_label(in, change_in_place(*s, in.options), label);
+    case VolumeFormat::fat: {
+      const VolumeChange change = change_in_place(*s, in.options);
+      spelt = in_capitals(label, CodePage(change.codepage));
+      out = plan_fat_label(in, change, spelt);
+      if (out.in_reach() && spelt != label)
+        out.consent(ConsentCode::label, s->partition.id,
+                    fmt::format("its label becomes '{}', in capitals", printable(spelt)),
+                    "FAT has no small letters in labels");
       break;
+    }
     case VolumeFormat::ntfs: {
       steps::EditNtfs work;
       work.change = change_in_place(*s, in.options);
@@ -176,7 +193,7 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
   ExpectedChange change;
   change.kind = ExpectedChange::Kind::relabelled;
   change.partition = s->partition.id;
-  change.text = label;
+  change.text = spelt;
   out.changes.push_back(std::move(change));
   return out;
 }

@@ -65,21 +65,27 @@ std::string write_words(const Assessment& a) {
 }
 
 std::string lead_lines(const Assessment& a, const TextStyle& style) {
-  const std::string goals = goal_words(a);
-  const std::string subject = printable(a.device.path) + ": " + goals + (goals.empty() ? "" : " ");
-  const std::string key = goals.empty()  ? a.in_reach() ? "can be mended" : "can't be mended"
-                          : a.in_reach() ? "is in reach"
-                                         : "is out of reach";
-  const std::string rest = !a.in_reach()
-                               ? ": " + plural(a.obstacles.size(), "obstacle", "obstacles")
-                           : goals.empty() ? " with nothing lost"
-                                           : "";
-  std::string out =
-      wrap(subject + toned(a.in_reach() ? Tone::good : Tone::bad, key) + rest, style, "", "");
+  std::string out;
+  const std::string disk = printable(a.device.path) + ": ";
+  if (!a.in_reach()) {
+    const std::string goals = goal_words(a);
+    out = wrap(disk + goals +
+                   toned(Tone::bad, goals.empty() ? "can't be mended" : " is out of reach") + ": " +
+                   plural(a.obstacles.size(), "obstacle", "obstacles"),
+               style, "", "");
+  } else {
+    const StateWords state = reached_state(a);
+    out = wrap(disk + toned(Tone::good, a.goals.empty() ? "can be mended" : "in reach") + ": " +
+                   state.reached + (state.reached.empty() || state.deleted.empty() ? "" : "; ") +
+                   toned(Tone::bad, state.deleted),
+               style, "", "");
+  }
+  out += fmt::format("  disk     {}, {}, tag {}\n", device_words(a.device),
+                     format_bytes(a.before.disk_sectors * a.before.sector_size), a.tag);
   if (a.device.read_only)
-    out += "\n  the device is read-only: a rewrite of it is refused until it can be written\n";
+    out += "  the device is read-only: a rewrite of it is refused until it can be written\n";
   if (!a.device.in_use.empty())
-    out += "\n" + wrap("in use: " + printable(a.device.in_use), style, "  ", "    ");
+    out += wrap("in use   " + printable(a.device.in_use), style, "  ", "           ");
   return out;
 }
 
@@ -98,37 +104,179 @@ bool looks_the_same(const Assessment& a) {
 
 std::string volume_lines(const Assessment& a, const TextStyle& style) {
   std::string out;
-  std::string zone;
+  for (const Step& step : a.steps) {
+    if (const VolumeChange* v = step.volume()) out += volume_words(*v, style);
+  }
+  return out;
+}
+
+// A wrong zone is a mistake that nobody notices for months.
+std::string zone_line(const Assessment& a, const TextStyle& style) {
   for (const Step& step : a.steps) {
     const VolumeChange* v = step.volume();
-    if (v == nullptr) continue;
-    out += volume_words(*v, style);
-    if (zone.empty() && v->from != v->to && v->from != VolumeKind::unknown) zone = v->zone;
+    if (v == nullptr || v->from == v->to || v->from == VolumeKind::unknown) continue;
+    return wrap(fmt::format("times    FAT's local times are taken as {}; another zone: --timezone",
+                            v->zone),
+                style, "  ", "           ");
   }
-  if (!zone.empty())
-    out += wrap(
-        fmt::format("times    FAT's local times are taken as {}; another zone: --timezone", zone),
-        style, "  ", "           ");
+  return "";
+}
+
+// Cells with a word on those that go, come or get another number.
+std::vector<MapCell> marked_before(const Assessment& a) {
+  const Layout layout = drawn(a.before, a);
+  std::vector<MapCell> cells = map_cells(layout, a.contents);
+  for (MapCell& cell : cells) {
+    for (const Partition& p : layout.partitions) {
+      if (cell.number == part_name(p.number) && a.before.kind != TableKind::none &&
+          a.after.find(p.id) == nullptr)
+        cell.mark = "deleted";
+    }
+  }
+  return cells;
+}
+
+std::vector<MapCell> marked_after(const Assessment& a) {
+  const Layout layout = drawn(a.after, a);
+  std::vector<MapCell> cells = map_cells(layout, contents_after(a));
+  for (MapCell& cell : cells) {
+    for (const Partition& p : layout.partitions) {
+      if (cell.number != part_name(p.number) || a.after.kind == TableKind::none) continue;
+      const Partition* was = a.before.find(p.id);
+      if (was == nullptr)
+        cell.mark = "new";
+      else if (was->number != p.number)
+        cell.mark = "was " + part_name(was->number);
+    }
+  }
+  return cells;
+}
+
+std::size_t lines_of(const std::string& text) {
+  return static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n'));
+}
+
+std::string map_before(const Assessment& a, const TextStyle& style) {
+  return fmt::format("  {}  {}\n", a.in_reach() && looks_the_same(a) ? "as now " : "before ",
+                     words_of(a.before)) +
+         draw_map(marked_before(a), style);
+}
+
+std::string map_after(const Assessment& a, const TextStyle& style) {
+  return fmt::format("  after    {}\n", words_of(a.after)) + draw_map(marked_after(a), style);
+}
+
+// Both maps, or, where there is room for one, the one of afterwards.
+std::string map_lines(const Assessment& a, const TextStyle& style, std::size_t room) {
+  const std::string before = map_before(a, style);
+  if (looks_the_same(a)) return before;
+  const std::string after = map_after(a, style);
+  return lines_of(before) + lines_of(after) <= room ? before + after : after;
+}
+
+const char* word_of(ConsentRank rank) {
+  switch (rank) {
+    case ConsentRank::deleted:
+      return "deleted";
+    case ConsentRank::lost:
+      return "lost";
+    case ConsentRank::use:
+      return "know";
+    case ConsentRank::details:
+      return "details";
+  }
+  return "";
+}
+
+Tone tone_of(ConsentRank rank) {
+  switch (rank) {
+    case ConsentRank::deleted:
+      return Tone::bad;
+    case ConsentRank::lost:
+      return Tone::caution;
+    case ConsentRank::use:
+    case ConsentRank::details:
+      return Tone::plain;
+  }
+  return Tone::plain;
+}
+
+// Consents that say the same of several partitions, once.
+struct ConsentGroup {
+  const Consent* first;
+  std::string subjects;
+};
+
+std::vector<ConsentGroup> grouped(const Assessment& a) {
+  std::vector<ConsentGroup> out;
+  for (const Consent& c : a.consents) {
+    if (row_of(c.code).rank == ConsentRank::details) continue;
+    const auto same = std::find_if(out.begin(), out.end(), [&c](const ConsentGroup& g) {
+      return g.first->code == c.code && g.first->text == c.text;
+    });
+    if (same == out.end())
+      out.push_back({&c, a.subject_of(c)});
+    else
+      same->subjects += ", " + a.subject_of(c);
+  }
   return out;
+}
+
+std::string consent_lines(const Assessment& a, const TextStyle& style) {
+  std::string out;
+  std::string label;
+  for (const ConsentGroup& g : grouped(a)) {
+    const ConsentRank rank = row_of(g.first->code).rank;
+    const std::string word = word_of(rank);
+    const std::string subject =
+        g.subjects.empty() ? "" : g.subjects + (g.first->text.starts_with("'") ? " " : ": ");
+    const std::string text = printable(subject + g.first->text);
+    out += word == label
+               ? wrap(text, style, "           ", "           ")
+               : wrap(toned(tone_of(rank), word) + std::string(9 - word.size(), ' ') + text, style,
+                      "  ", "           ");
+    label = word;
+  }
+  const auto rest = std::count_if(a.consents.begin(), a.consents.end(), [](const Consent& c) {
+    return row_of(c.code).rank == ConsentRank::details;
+  });
+  if (rest > 0 || !a.steps.empty())
+    out += fmt::format(
+        "  details  {}{}: --details\n",
+        rest > 0 ? plural(static_cast<std::uint64_t>(rest), "smaller change, ", "smaller changes, ")
+                 : "",
+        plural(a.steps.size(), "step", "steps"));
+  return out;
+}
+
+std::string time_lines(const Assessment& a, const TextStyle& style, Proof proof) {
+  return wrap(
+      fmt::format("time     {}; the way back takes about {} of the case", both_times(a, proof),
+                  format_bytes(a.sectors_to_write * a.before.sector_size)),
+      style, "  ", "           ");
 }
 
 }  // namespace
 
 std::string assessment_text(const Assessment& a, const TextStyle& style, Proof proof) {
-  std::string out = lead_lines(a, style);
-  out += fmt::format("\n  before  {}, tag {}\n", words_of(a.before), a.tag);
-  out += draw_map(map_cells(drawn(a.before, a), a.contents), style);
-  if (!a.in_reach()) return out + obstacle_lines(a, style);
-  if (looks_the_same(a)) {
-    out += "  after   the same\n";
-  } else {
-    out += fmt::format("  after   {}\n", words_of(a.after));
-    out += draw_map(map_cells(drawn(a.after, a), contents_after(a)), style);
-  }
+  const std::string lead = lead_lines(a, style) + "\n";
+  if (!a.in_reach()) return lead + map_before(a, style) + obstacle_lines(a, style);
+  const std::string rest =
+      "\n" + consent_lines(a, style) + zone_line(a, style) + time_lines(a, style, proof);
+  constexpr std::size_t question = 2;  // an empty line, and the question
+  const std::size_t used = lines_of(lead) + lines_of(rest) + question;
+  return lead + map_lines(a, style, style.height - std::min<std::size_t>(used, style.height)) +
+         rest;
+}
+
+std::string assessment_details(const Assessment& a, const TextStyle& style, Proof proof) {
+  std::string out = lead_lines(a, style) + "\n";
+  if (!a.in_reach()) return out + map_before(a, style) + obstacle_lines(a, style);
+  out += looks_the_same(a) ? map_before(a, style) : map_before(a, style) + map_after(a, style);
   out += "\n";
   out += wrap("steps    " + step_words(a), style, "  ", "           ");
   if (!a.numbers().empty()) out += wrap("numbers  " + number_words(a), style, "  ", "           ");
-  out += volume_lines(a, style);
+  out += volume_lines(a, style) + zone_line(a, style);
   out += wrap("writes   " + write_words(a), style, "  ", "           ");
   out += wrap(proof == Proof::places
                   ? "reads    folders, and where each file is; contents only of what moves: bytes "
@@ -140,15 +288,12 @@ std::string assessment_text(const Assessment& a, const TextStyle& style, Proof p
   if (!a.consents.empty()) {
     out += "\n  To agree to:\n";
     for (const Consent& c : a.consents) {
-      out += wrap(fmt::format("{}: {}", name_of(c.code), printable(c.text)), style, "  - ", "    ");
+      const ConsentRank rank = row_of(c.code).rank;
+      out += wrap(toned(tone_of(rank), name_of(c.code)) + ": " + printable(a.text_of(c)), style,
+                  "  - ", "    ");
     }
   }
-  if (a.boot) {
-    out += "\n  To do then:\n";
-    std::size_t number = 0;
-    for (const NextStep& step : next_steps(a))
-      out += wrap(step.title + ". " + step.text, style, fmt::format("  {}. ", ++number), "     ");
-  }
+
   return out;
 }
 

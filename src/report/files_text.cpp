@@ -82,6 +82,7 @@ std::string machine_text(const std::vector<MachineDisk>& disks, const TextStyle&
 
 std::string files_text(OpenedVolume& volume, const std::string& path,
                        const std::vector<FileEntry>& files, const TextStyle& style) {
+  const std::string shown = path.substr(std::min(path.find_first_not_of('/'), path.size()));
   std::uint64_t count = 0, folders = 0, bytes = 0;
   for (const FileEntry& e : files) {
     folders += e.directory ? 1 : 0;
@@ -90,7 +91,7 @@ std::string files_text(OpenedVolume& volume, const std::string& path,
   }
   const std::size_t unread = volume.reader().left_out().size();
   std::string out = verdict(
-      volume_words(volume) + (path.empty() ? "" : "/" + path), Tone::plain,
+      volume_words(volume) + (shown.empty() ? "" : "/" + shown), Tone::plain,
       plural(count, "file", "files") + " (" + format_bytes(bytes) + "), " +
           plural(folders, "folder", "folders"),
       (unread == 0 ? ""

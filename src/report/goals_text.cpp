@@ -1,3 +1,5 @@
+#include <algorithm>
+
 #include <fmt/core.h>
 
 #include <nuvrat/report.h>
@@ -8,6 +10,24 @@
 
 namespace nuvrat {
 using namespace report;
+namespace {
+
+// In reach or not; and, where it is, whether the disk still boots.
+std::string words_on(const Assessment& a) {
+  if (!a.in_reach()) {
+    const Obstacle& o = a.obstacles[0];
+    return toned(Tone::bad, "no") + ": " + printable(o.text) +
+           (o.remedy.empty() ? "" : ". " + printable(o.remedy));
+  }
+  for (const Consent& c : a.consents) {
+    if (c.code == ConsentCode::start || c.code == ConsentCode::system ||
+        (c.code == ConsentCode::firmware && !a.boot))
+      return toned(Tone::caution, "in reach") + ", but " + printable(c.text);
+  }
+  return toned(Tone::good, "in reach");
+}
+
+}  // namespace
 
 std::string goals_text(const DeviceIdentity& device, const std::vector<Assessment>& goals,
                        const TextStyle& style) {
@@ -20,13 +40,14 @@ std::string goals_text(const DeviceIdentity& device, const std::vector<Assessmen
   for (const Assessment& a : goals) reach += a.in_reach() ? 1 : 0;
   std::string out = fmt::format("{}: {} of {} in reach\n\n", printable(device.path), reach,
                                 plural(goals.size(), "goal", "goals"));
+  bool long_before = false;
   for (const Assessment& a : goals) {
-    const std::string goal = a.goals.empty() ? "" : a.goals[0].text();
-    std::string text =
-        a.in_reach() ? toned(Tone::good, "in reach") : "no: " + printable(a.obstacles[0].text);
-    if (!a.in_reach() && !a.obstacles[0].remedy.empty())
-      text += ". " + printable(a.obstacles[0].remedy);
-    out += wrap(text, style, fmt::format("  {:<16} ", goal), std::string(19, ' '));
+    const std::string lines =
+        wrap(words_on(a), style, fmt::format("  {:<22} ", texts_of(a.goals)), std::string(25, ' '));
+    const bool is_long = std::count(lines.begin(), lines.end(), '\n') > 1;
+    if (&a != &goals.front() && (is_long || long_before)) out += "\n";
+    out += lines;
+    long_before = is_long;
   }
   return out;
 }

@@ -37,21 +37,31 @@ std::string way_back_words(const RevertResult& r) {
                      c.by_place == 0 ? "" : ", by their places: contents were not read");
 }
 
+// What became of the files that were to stay.
+std::string verified_words(const JobResult& r) {
+  const Comparison& c = r.comparison;
+  const std::uint64_t files = c.unchanged + c.opened;
+  std::string out = files > 0      ? plural(files, "file", "files")
+                    : r.ranges > 0 ? plural(r.ranges, "partition", "partitions")
+                                   : "";
+  if (out.empty()) return "nothing was lost";
+  out += c.proof == Proof::places ? " in place" : " verified";
+  return out + (c.partial() ? ", as far as they can be read" : "");
+}
+
 std::string done_lines(const Assessment& a, const JobResult& r, const TextStyle& style) {
-  const bool all_read = !r.comparison.partial();
-  const bool by_places = r.comparison.proof == Proof::places;
-  return verdict(a.device.path + ": done: " + step_words(a), r.sound() ? Tone::good : Tone::bad,
-                 !r.comparison.equal() ? plural(r.comparison.count, "difference", "differences")
-                 : !r.sound()          ? "the check found errors"
-                 : by_places           ? "every file is there"
-                                       : "nothing was lost",
-                 !r.comparison.equal() ? ": " + difference_counts(r.comparison)
-                 : !r.sound()          ? ""
-                                       : std::string(all_read ? "" : " of what could be read") +
-                                    (r.left_behind == 0 ? "" : " but what FAT can't hold") +
-                                    deleted_words(a) +
-                                    (by_places ? "; contents were read only of what moved" : ""),
-                 style);
+  const StateWords state = reached_state(a);
+  std::string out = printable(a.device.path) + ": " +
+                    toned(r.sound() ? Tone::good : Tone::bad, "done") + ": " + state.reached;
+  if (!state.deleted.empty())
+    out += (state.reached.empty() ? "" : "; ") + state.deleted + " as agreed";
+  out += "; ";
+  out += !r.comparison.equal()
+             ? toned(Tone::bad, plural(r.comparison.count, "difference", "differences")) + ": " +
+                   difference_counts(r.comparison)
+         : !r.sound() ? toned(Tone::bad, "the check found errors")
+                      : toned(Tone::good, verified_words(r));
+  return wrap(out, style, "", "");
 }
 
 std::string compared_lines(const JobResult& r, const TextStyle& style) {
@@ -103,21 +113,48 @@ std::string unread_lines(const JobResult& r, const TextStyle& style) {
 }
 
 std::string planned_lines(const Comparison& c, const TextStyle& style) {
-  constexpr std::size_t max_planned = 12;
+  constexpr std::size_t max_planned = 4;
   std::string out;
-  for (std::size_t i = 0; i < std::min(max_planned, c.planned.size()); ++i)
-    out += wrap(
-        fmt::format("planned  {}: {}", printable(place_words(c.planned[i])), c.planned[i].text),
-        style, "  ", "           ");
-  if (c.planned_count > max_planned)
+  std::uint64_t shown = 0, partitions = 0;
+  for (const Difference& d : c.planned) {
+    if (d.path.empty()) {  // the headline and the map say so
+      ++partitions;
+      continue;
+    }
+    if (shown == max_planned) break;
+    ++shown;
+    out += wrap(fmt::format("planned  {}: {}", printable(place_words(d)), d.text), style, "  ",
+                "           ");
+  }
+  if (shown == max_planned && c.planned_count > shown + partitions)
     out += fmt::format("           and {} more, listed in the case\n",
-                       format_count(c.planned_count - max_planned));
+                       format_count(c.planned_count - shown - partitions));
   return out;
+}
+
+std::string then_lines(const Assessment& a, const JobResult& r, const std::filesystem::path& folder,
+                       const TextStyle& style) {
+  const std::string name = as_argument(folder.string());
+  if (!r.sound())
+    return wrap(fmt::format("then     Look at what differs before anybody uses the disk; 'nuvrat "
+                            "revert {}' puts it back",
+                            name),
+                style, "  ", "           ");
+  std::string out;
+  std::size_t number = 0;
+  for (const NextStep& step : next_steps(a)) {
+    ++number;
+    out += wrap(fmt::format("{}{}. {}", number == 1 ? "then     " : "", number, step.brief), style,
+                number == 1 ? "  " : "           ", "              ");
+  }
+  return out + wrap(fmt::format("page     'nuvrat report {} -o FILE.html' tells how", name), style,
+                    "  ", "           ");
 }
 
 }  // namespace
 
-std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& style) {
+std::string job_text(const Assessment& a, const JobResult& r, const std::filesystem::path& folder,
+                     const TextStyle& style) {
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
   std::string out = done_lines(a, r, style) + compared_lines(r, style);
@@ -137,12 +174,7 @@ std::string job_text(const Assessment& a, const JobResult& r, const TextStyle& s
         style, "  ", "           ");
   if (!r.table_reread)
     out += "  note     the system still shows the old table: attach the disk again\n";
-  std::string rest;
-  for (const NextStep& step : next_steps(a)) rest += (rest.empty() ? "" : "; ") + step.title;
-  out += wrap(r.sound() ? "then     " + rest + ": 'nuvrat report' tells how"
-                        : std::string("then     look at what differs before anybody uses the disk; "
-                                      "'nuvrat revert' on the case puts it back"),
-              style, "  ", "           ");
+  out += then_lines(a, r, folder, style);
   const Findings made = new_findings(a.findings, r.findings_after);
   if (made.size() < r.findings_after.size())
     out += wrap(fmt::format("check    {} as before the job: 'nuvrat check' names {}",

@@ -15,6 +15,12 @@ std::string verdict(const std::string& subject, Tone tone, const std::string& ke
               "", "");
 }
 
+std::string unseen_lines(const std::vector<std::string>& unseen, const TextStyle& style) {
+  std::string all;
+  for (const std::string& one : unseen) all += (all.empty() ? "" : "; ") + printable(one);
+  return all.empty() ? "" : wrap("not looked at: " + all, style, "  ", "    ");
+}
+
 Tone tone_of(const Findings& findings) {
   const bool any = std::any_of(findings.begin(), findings.end(),
                                [](const Finding& f) { return f.severity == Severity::warning; });

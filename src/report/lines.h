@@ -12,6 +12,13 @@ namespace nuvrat::report {
 /// The first line of every view: what it is about, the key words, and the rest.
 [[nodiscard]] std::string verdict(const std::string& subject, Tone tone, const std::string& key,
                                   const std::string& rest, const TextStyle& style);
+/// "not looked at: …"; empty of none.
+[[nodiscard]] std::string unseen_lines(const std::vector<std::string>& unseen,
+                                       const TextStyle& style);
+/// The verdict on a disk without its name: the key words, and the rest.
+struct Lead {
+  std::string key, rest;
+};
 /// Of the gravest finding.
 [[nodiscard]] Tone tone_of(const Findings& findings);
 [[nodiscard]] std::string finding_lines(const Findings& findings, const TextStyle& style);

@@ -1,6 +1,7 @@
 #include "report/map.h"
 
 #include <algorithm>
+#include <cmath>
 #include <numeric>
 
 #include <fmt/core.h>
@@ -57,6 +58,7 @@ std::vector<std::size_t> widths_of(const std::vector<MapCell>& cells, std::size_
 // By what it holds.
 Tone tone_of(const MapCell& cell) {
   if (cell.number.empty()) return Tone::quiet;
+  if (cell.mark == "deleted") return Tone::bad;
   if (cell.holds.starts_with("fat")) return Tone::fat;
   return cell.holds == "ntfs" ? Tone::ntfs : Tone::other;
 }
@@ -74,10 +76,26 @@ std::string role_word(const std::string& role, std::size_t width) {
   return brief.size() <= width ? brief : "";
 }
 
-// A border with a word in it: "p1 ─────".
-std::string border(const std::string& word, std::size_t width, const char* line) {
-  const std::string text = fit(word, width, false);
-  return text + repeat(line, width - display_width(text));
+struct BorderWidth {
+  std::size_t all = 0;
+  std::size_t heavy = 0;  // from the left
+};
+
+// A border with a word in it: "p1 ━━━──".
+std::string border(const std::string& word, BorderWidth width, const char* line) {
+  const std::string text = fit(word, width.all, false);
+  const std::size_t taken = display_width(text);
+  const std::size_t heavy = width.heavy > taken ? width.heavy - taken : 0;
+  return text + repeat("━", heavy) + repeat(line, width.all - taken - heavy);
+}
+
+std::size_t used_columns(const MapCell& cell, std::size_t width) {
+  return static_cast<std::size_t>(std::lround(cell.used * static_cast<double>(width)));
+}
+
+std::string title_of(const MapCell& cell, std::size_t width) {
+  if (cell.mark.empty() || cell.number.size() + 1 + cell.mark.size() > width) return cell.number;
+  return cell.number + " " + cell.mark;
 }
 
 std::string extended_line(const std::vector<MapCell>& cells,
@@ -143,6 +161,7 @@ std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style) 
   std::string middle = "  │";
   std::string label = "  │";
   std::string bottom = "  └";
+  bool labelled = false;
   for (std::size_t i = 0; i < cells.size(); ++i) {
     const MapCell& c = cells[i];
     const bool last = i + 1 == cells.size();
@@ -150,13 +169,17 @@ std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style) 
     const auto tint = [&](const std::string& text) {
       return paint(toned(tone_of(c), text), style);
     };
-    top += tint(border(c.number, widths[i], line)) + (last ? "┐\n" : "┬");
+    top += tint(border(title_of(c, widths[i]), {widths[i], used_columns(c, widths[i])}, line)) +
+           (last ? "┐\n" : "┬");
     middle += tint(fit(c.number.empty() && widths[i] < 4 ? "" : c.holds, widths[i], true)) + "│" +
               (last ? "\n" : "");
+    labelled |= !c.label.empty();
     label += tint(fit(c.label, widths[i], true)) + "│" + (last ? "\n" : "");
-    bottom += tint(border(role_word(c.role, widths[i]), widths[i], line)) + (last ? "┘\n" : "┴");
+    bottom += tint(border(role_word(c.role, widths[i]), {widths[i]}, line)) + (last ? "┘\n" : "┴");
   }
-  return top + middle + label + bottom + extended_line(cells, widths);
+  const bool heavy = top.find("━") != top.npos;
+  return top + middle + (labelled ? label : "") + bottom + extended_line(cells, widths) +
+         (heavy ? paint(toned(Tone::quiet, "  ━ in use"), style) + "\n" : "");
 }
 
 }  // namespace nuvrat::report

@@ -12,9 +12,11 @@ struct MapCell {
   std::uint64_t start = 0;
   std::uint64_t sectors = 0;
   std::string number;  ///< "p5"; empty for free room
+  std::string mark;    ///< "deleted", "new", "was p6": said after the number where there is room
   std::string holds;   ///< "fat32"
   std::string label;
   std::string role;
+  double used = 0;  ///< share of it that files and structures take, 0 to 1: a heavy line
   bool in_extended = false;
 };
 

@@ -23,6 +23,8 @@ void firmware_of_gpt(const Layout& after, std::vector<NextStep>& out) {
   const Partition* efi = efi_system(after);
   out.push_back(
       {"firmware", "Starting a computer from this disk",
+       efi != nullptr ? "In the firmware settings choose UEFI, and put this disk first"
+                      : "Nothing boots from it until it has an EFI system partition",
        efi != nullptr
            ? fmt::format("In its firmware settings choose UEFI instead of legacy or CSM, "
                          "and put the entry that starts from this disk first. The disk "
@@ -31,8 +33,7 @@ void firmware_of_gpt(const Layout& after, std::vector<NextStep>& out) {
            : std::string("It can't yet: as it is now the disk starts by UEFI only, from an "
                          "EFI system partition, and it has none. The system's own repair "
                          "medium can make one in free room. Then choose UEFI in the "
-                         "firmware settings and put its entry first. A disk that only "
-                         "holds files needs nothing.")});
+                         "firmware settings and put its entry first.")});
 }
 
 void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
@@ -40,6 +41,8 @@ void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
                                    [](const Partition& p) { return p.active; });
   out.push_back(
       {"firmware", "Starting a computer from this disk",
+       active != after.partitions.end() ? "In the firmware settings choose legacy start (CSM)"
+                                        : "Nothing boots from it until a partition is active",
        active != after.partitions.end()
            ? fmt::format("In its firmware settings choose legacy start (CSM) and put this "
                          "disk first. p{} is active: the system's own repair must put its "
@@ -48,7 +51,7 @@ void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
            : std::string("It can't yet: no partition is active. Make one active (a goal "
                          "like p1.active=yes), let the system's own repair put its boot "
                          "files there, and choose legacy start (CSM) in the firmware "
-                         "settings. A disk that only holds files needs nothing.")});
+                         "settings.")});
 }
 
 // In the order of doing it. What the system itself does then is said as what it may do.
@@ -56,6 +59,8 @@ void steps_of_boot(const BootChange& s, std::vector<NextStep>& out) {
   const bool uefi = s.way == BootWay::uefi;
   out.push_back(
       {"firmware", "The settings of the machine's firmware",
+       uefi ? "In the firmware settings choose UEFI; turn legacy start (CSM) off"
+            : "In the firmware settings choose legacy start (CSM); turn UEFI off",
        uefi ? fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
                           "key such as F2, F10 or Del. Choose UEFI start; turn legacy start (CSM) "
                           "off; leave secure start as it is at first: the boot programs on p{} are "
@@ -70,28 +75,31 @@ void steps_of_boot(const BootChange& s, std::vector<NextStep>& out) {
                           "key such as F2, F10 or Del. Choose legacy start (CSM); turn UEFI start "
                           "and secure start off. p{} is active, and holds the boot files.",
                           s.boot_files)});
-  out.push_back({"first-entry", "What to choose first",
-                 uefi ? "In the list of what to start, put this disk's entry first: it is named "
-                        "after the disk, or just UEFI with the disk. Entries of before that name "
-                        "the same system lead nowhere now."
-                      : "In the list of what to start, put this disk first."});
+  out.push_back({"first-entry", "The boot order", "Put this disk first in the boot order",
+                 uefi
+                     ? "Put this disk's entry first in the boot order. It is named after the disk, "
+                       "or just UEFI with the disk. Older entries of the same system no longer "
+                       "work."
+                     : "Put this disk first in the boot order."});
   out.push_back({"first-start", "The first start",
+                 fmt::format("Start it once; it may take longer, and check p{}", s.system),
                  fmt::format("It may take longer than usual, and the system may look for its "
                              "devices or check p{} once. {}",
                              s.system,
                              uefi ? "It may then add an entry of its own to the firmware's list: "
                                     "leave that first from then on."
                                   : "After it, start once more to see that it stays so.")});
-  out.push_back({"if-not", "If it doesn't start",
+  out.push_back({"if-not", "If it doesn't start", "If it doesn't start, bring the disk back",
                  "Nothing is lost. When the machine says that there is nothing to start, or the "
                  "system's repair comes again and again: turn it off, go through the settings "
                  "above once more, and let no repair write to the disk. If that doesn't help, "
                  "bring the disk back: it can be put back to what it was, as long as nothing was "
                  "written to it."});
   if (s.spare != 0)
-    out.push_back({"spare", "What can go afterwards",
-                   fmt::format("p{} held what started the disk before, and nothing else. Once the "
-                               "system has started well, its room can be another's: p{}=gone.",
+    out.push_back({"spare", "A partition that is no longer needed",
+                   fmt::format("Delete p{} once the system starts well", s.spare),
+                   fmt::format("p{} is no longer needed: it held only the old boot files. Once the "
+                               "system starts well, it can be deleted (p{}=gone).",
                                s.spare, s.spare)});
 }
 
@@ -135,6 +143,8 @@ void steps_of_letters(const Assessment& a, std::vector<NextStep>& out) {
                                 [](const Consent& c) { return c.code == ConsentCode::letters; });
   out.push_back(
       {"letters", "Drive letters",
+       kept ? "Its own system keeps its drive letters; another may give others"
+            : "Check drive letters and mount points: they may have changed",
        kept ? "The system on this disk keeps its drive letters. Another system may see "
               "the disk as a new one and give it others."
             : "A system may see the disk or a volume as a new one and give it another drive "
@@ -156,6 +166,7 @@ void steps_of_changed_volumes(const Assessment& a, std::vector<NextStep>& out) {
   }
   if (changed.empty()) return;
   out.push_back({"look-again", "Volumes that were changed in place",
+                 fmt::format("Let the system check {} if it offers to", changed.text()),
                  fmt::format("The first system that opens {} may offer to check it. Let it, "
                              "before you write to it.",
                              changed.text())});
@@ -169,6 +180,7 @@ void steps_of_new_partitions(const Assessment& a, std::vector<NextStep>& out) {
   }
   if (fresh.empty()) return;
   out.push_back({"new", "New partitions",
+                 fmt::format("Give {} a drive letter or mount point", fresh.text()),
                  fmt::format("{}: new. A system may have to be told a drive letter or a mount "
                              "point; one that was made raw has no volume yet.",
                              fresh.text())});
@@ -182,8 +194,16 @@ void steps_of_numbers(const Assessment& a, std::vector<NextStep>& out) {
   }
   if (text.empty()) return;
   out.push_back({"numbers", "Partition numbers",
+                 "Tell mount tables and boot settings the new partition numbers",
                  text + ". Mount tables and boot settings that say the old number must say the "
                         "new one."});
+}
+
+// A disk that never booted needs no word about it.
+bool could_boot(const Assessment& a) {
+  return std::any_of(a.consents.begin(), a.consents.end(), [](const Consent& c) {
+    return c.code == ConsentCode::firmware || c.code == ConsentCode::start;
+  });
 }
 
 }  // namespace
@@ -195,23 +215,28 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   const NewKinds now(a);
   if (a.boot) {
     steps_of_boot(*a.boot, out);
-  } else if (other_table) {
+  } else if (other_table && could_boot(a)) {
     a.after.kind == TableKind::gpt ? firmware_of_gpt(a.after, out) : firmware_of_mbr(a.after, out);
   }
   if (!now.opened.empty()) {
-    out.push_back({"opened", "What can be read again",
-                   fmt::format("Whatever took the boot sector of {} may come again: copy what "
-                               "matters off the disk before it is used.",
-                               now.opened.text())});
+    out.push_back(
+        {"opened", "A volume that can be read again",
+         fmt::format("Copy the files on {} off the disk before it is used", now.opened.text()),
+         fmt::format("The boot sector of {} was lost, and may be lost again. Copy its "
+                     "files off the disk before it is used.",
+                     now.opened.text())});
   }
   if (!now.with_loaders.empty() && mbr && !other_table) {
-    out.push_back({"loader", "Starting a computer from this disk",
-                   fmt::format("The loader in the boot sector of {} was {}'s and is gone. Let the "
-                               "system's own repair write a new one.",
-                               now.with_loaders.text(), now.kind_of_loaders)});
+    out.push_back(
+        {"loader", "Starting a computer from this disk",
+         fmt::format("Let the system's own repair write a loader to {}", now.with_loaders.text()),
+         fmt::format("The loader in the boot sector of {} was {}'s and is gone. Let the "
+                     "system's own repair write a new one.",
+                     now.with_loaders.text(), now.kind_of_loaders)});
   }
   if (!now.volumes.empty()) {
     out.push_back({"system-check", "A first look by the system",
+                   fmt::format("Let the system check {} if it offers to", now.volumes.text()),
                    fmt::format("The first system that opens {} as {} may offer to check it. Let "
                                "it, before you write to it.",
                                now.volumes.text(), now.kind)});
@@ -223,10 +248,8 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   steps_of_changed_volumes(a, out);
   steps_of_new_partitions(a, out);
   steps_of_numbers(a, out);
-  out.push_back(
-      {"look", "Some files, by eye",
-       "What was compared was compared by a machine; this is for your own trust. Open some "
-       "that matter before you go on."});
+  out.push_back({"look", "A few files", "Open a few files",
+                 "Open a few files that matter before you go on."});
   return out;
 }
 

@@ -145,9 +145,9 @@ using namespace report;
 
 std::string ascii_text(std::string_view utf8) {
   constexpr std::pair<std::string_view, const char*> known[] = {
-      {"─", "-"}, {"┄", "."}, {"│", "|"}, {"═", "="}, {"┌", "+"},
-      {"┬", "+"}, {"┐", "+"}, {"└", "+"}, {"┴", "+"}, {"┘", "+"},
-      {"…", "~"}, {"→", ">"}, {"×", "x"}, {"▰", "#"}, {"▱", "."}};
+      {"─", "-"}, {"━", "="}, {"┄", "."}, {"│", "|"}, {"═", "="}, {"┌", "+"},
+      {"┬", "+"}, {"┐", "+"}, {"└", "+"}, {"┴", "+"}, {"┘", "+"}, {"…", "~"},
+      {"→", ">"}, {"×", "x"}, {"▰", "#"}, {"▱", "."}};
   std::string out;
   for (std::size_t at = 0; at < utf8.size();) {
     const auto byte = static_cast<unsigned char>(utf8[at]);

@@ -22,6 +22,12 @@ namespace nuvrat::report {
 [[nodiscard]] std::string number_words(const Assessment& assessment);
 /// A volume without a table is drawn as the only partition.
 [[nodiscard]] Layout drawn(Layout layout, const Assessment& assessment);
+/// What a plan makes of the disk.
+struct StateWords {
+  std::string reached;  ///< "GPT, boots by UEFI"; empty where something is deleted and no more
+  std::string deleted;  ///< "p1, p3 deleted"; or empty
+};
+[[nodiscard]] StateWords reached_state(const Assessment& assessment);
 /// What goes as planned, to follow "nothing was lost": " but p3, deleted as planned"; or nothing.
 [[nodiscard]] std::string deleted_words(const Assessment& assessment);
 /// Where a difference is: "p3/TIDES/may.csv", or "p3" for all of it.

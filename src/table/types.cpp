@@ -250,6 +250,12 @@ const Guid& basic_data_guid() {
   return guid;
 }
 
+bool is_recovery(const PartitionType& type) {
+  constexpr std::uint8_t mbr_recovery = 0x27;
+  const auto* byte = std::get_if<std::uint8_t>(&type);
+  return byte != nullptr ? *byte == mbr_recovery : std::get<Guid>(type) == Guid(recovery);
+}
+
 const Guid& efi_system_guid() {
   static const Guid guid{efi_system};
   return guid;

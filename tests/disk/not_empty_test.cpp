@@ -120,8 +120,8 @@ TEST_CASE("not empty: where a partition was deleted the new one's owner is told 
   }
   const auto told = [&] {
     for (const Consent& c : assessed(*disk, {"g1=raw"}).consents) {
-      if (c.code == ConsentCode::gap_data && c.text.find("volume") != std::string::npos)
-        return c.text;
+      if (c.code == ConsentCode::gap_data && c.detail.find("volume") != std::string::npos)
+        return c.detail;
     }
     return std::string();
   };

@@ -123,7 +123,7 @@ TEST_CASE("job: a partition that Nuvrat can't read is carried and its range is c
   CHECK(result.ranges == 2);
   std::string consents;
   for (const Consent& c : assessment.consents) consents += std::string(name_of(c.code)) + " ";
-  CHECK(consents == "loader-code type-carried firmware ");
+  CHECK(consents == "loader-code firmware type-carried ");
 }
 
 TEST_CASE("job: holes of an image are expected to take no time") {

@@ -124,9 +124,9 @@ TEST_CASE("places: a byte that changes in place is found by contents; places say
   CHECK(quick.sound());
   // It says so before, and doesn't claim more afterwards.
   CHECK(assessment_text(a, {}, Proof::places).find("would not be") != std::string::npos);
-  CHECK(job_text(a, quick, {}).find("contents were read only") != std::string::npos);
-  CHECK(job_text(a, quick, {}).find("every hash") == std::string::npos);
-  CHECK(job_text(a, quick, {}).find("seal") == std::string::npos);
+  CHECK(job_text(a, quick, "case", {}).find("contents were read only") != std::string::npos);
+  CHECK(job_text(a, quick, "case", {}).find("every hash") == std::string::npos);
+  CHECK(job_text(a, quick, "case", {}).find("seal") == std::string::npos);
 }
 
 TEST_CASE("places: of a job that was cut off, what moved is compared by its hash all the same") {

@@ -157,7 +157,7 @@ TEST_CASE("bystanders: data after a volume's end is said before another volume f
     plan.bad_reads.add({2048 + where - 7, 3});
     const Assessment a = assessed_for(FaultDevice(*disk, plan), "p1=ntfs");
     REQUIRE(agrees_to(a, "slack-data"));
-    CHECK(a.consents[0].text.find("sectors looked at hold data (3 can't be read)") !=
+    CHECK(a.consents[0].detail.find("sectors looked at hold data (3 can't be read)") !=
           std::string::npos);
   }
 }

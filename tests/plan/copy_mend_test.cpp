@@ -160,7 +160,7 @@ TEST_CASE("boot sector: however it was lost, the volume is there again with ever
         REQUIRE(a.steps.size() == 1);
         REQUIRE(a.consents.size() == 1);
         CHECK(a.consents[0].code == ConsentCode::boot_sector);
-        const bool unknown = a.consents[0].text.find("doesn't know") != std::string::npos;
+        const bool unknown = a.consents[0].detail.find("doesn't know") != std::string::npos;
         CHECK(unknown == (damage.severity == Severity::warning));
         support::Folder folder(support::Folder::Where::memory);
         JobOptions options = support::case_in_memory(folder / "case");

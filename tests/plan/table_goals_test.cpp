@@ -152,7 +152,7 @@ TEST_CASE("direction: partitions of the GPT world that hold no files are dropped
   const Assessment a = assessed(device, {"table=mbr"});
   std::string consents;
   for (const Consent& c : a.consents) consents += std::string(name_of(c.code)) + " ";
-  CHECK(consents == "dropped dropped type gpt-only firmware ");
+  CHECK(consents == "dropped dropped gpt-only firmware type start-code ");
   REQUIRE(a.after.partitions.size() == 1);
   CHECK(std::get<std::uint8_t>(a.after.partitions[0].type) == 0xDA);
   std::string fates;

@@ -198,6 +198,8 @@ TEST_CASE("report: what is left to the owner follows from what was done") {
   Assessment a;
   a.before.kind = TableKind::mbr;
   a.after.kind = TableKind::gpt;
+  CHECK(codes(a) == "letters look ");  // nothing says that it ever booted
+  a.consents = {{.code = ConsentCode::firmware}};
   CHECK(codes(a) == "firmware letters look ");
   CHECK(next_steps(a)[0].text.find("it has none") != std::string::npos);
   Partition efi;

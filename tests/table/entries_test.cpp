@@ -41,8 +41,9 @@ TEST_CASE("direction: an encrypted volume's type is right as it is, and comes ba
   CHECK(std::get<std::uint8_t>(mbr.find(1)->type) == 0x07);
   CHECK(std::get<std::uint8_t>(mbr.find(2)->type) == 0x83);
   std::string agreed;
-  for (const Consent& c : a.consents) agreed += c.code == ConsentCode::type ? c.text : "";
-  CHECK(agreed.find("partition 2") != agreed.npos);
+  for (const Consent& c : a.consents)
+    agreed += c.code == ConsentCode::type ? a.text_of(c) + " " : "";
+  CHECK(agreed.find("p2: ") != agreed.npos);
   CHECK(agreed.find("partition 1") == agreed.npos);
   CHECK(find_code(survey_disk(device, utc(), true).find(1)->findings, Rule::table_type_mismatch) ==
         nullptr);

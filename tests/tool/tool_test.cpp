@@ -18,14 +18,6 @@ using support::tool;
 
 namespace {
 
-std::string make_logger(const support::Folder& folder) {
-  const auto path = folder / "logger.img";
-  create_image(path, orrelune::logger_sectors(512), 512, true);
-  const auto device = open_device(path, {true, 512});
-  orrelune::make_logger_disk(*device);
-  return path.string();
-}
-
 std::string tag_of(const std::string& disk) {
   return Json::parse(tool("survey --json " + disk).out).at("tag");
 }
@@ -34,7 +26,7 @@ std::string tag_of(const std::string& disk) {
 
 TEST_CASE("tool: survey shows the disk, as text and as JSON") {
   const support::Folder folder;
-  const std::string disk = make_logger(folder);
+  const std::string disk = orrelune::logger_image(folder / "logger.img");
   const auto ran = tool("survey --json " + disk);
   CHECK(ran.status == 0);
   const Json s = Json::parse(ran.out);
@@ -73,7 +65,7 @@ TEST_CASE("tool: survey shows the disk, as text and as JSON") {
 
 TEST_CASE("tool: manifest, rewrite, verify from end to end") {
   const support::Folder folder;
-  const std::string disk = make_logger(folder);
+  const std::string disk = orrelune::logger_image(folder / "logger.img");
   const std::string manifest = (folder / "m").string();
   REQUIRE(tool("manifest --timezone UTC -o " + manifest + " " + disk).status == 0);
   const std::string before = support::fingerprint(disk);
@@ -134,7 +126,7 @@ TEST_CASE("tool: manifest, rewrite, verify from end to end") {
 
 TEST_CASE("tool: what would refuse the job in the end refuses it before the volumes are read") {
   const support::Folder folder;
-  const std::string disk = make_logger(folder);
+  const std::string disk = orrelune::logger_image(folder / "logger.img");
   const std::string before = support::fingerprint(disk);
   std::filesystem::create_directory(folder / "full");
   std::ofstream(folder / "full" / "note") << "kept\n";
@@ -171,13 +163,13 @@ TEST_CASE("tool: what would refuse the job in the end refuses it before the volu
   CHECK_MESSAGE(sound.status == 0, sound.errors);
   // A folder that a job may have isn't made by asking.
   const auto device = open_device(disk);
-  check_case_folder(folder / "new" / "case", *device, false);
+  check_case_folder(folder / "new", *device, false);
   CHECK_FALSE(std::filesystem::exists(folder / "new"));
 }
 
 TEST_CASE("tool: words that make no sense are status 2 and say what would") {
   const support::Folder folder;
-  const std::string disk = make_logger(folder);
+  const std::string disk = orrelune::logger_image(folder / "logger.img");
   const std::vector<std::string> wrong = {
       "dance " + disk,
       "check",
@@ -204,7 +196,7 @@ TEST_CASE("tool: words that make no sense are status 2 and say what would") {
 
 TEST_CASE("tool: a manifest of one partition has paths that begin at its root") {
   const support::Folder folder;
-  const std::string disk = make_logger(folder);
+  const std::string disk = orrelune::logger_image(folder / "logger.img");
   const std::string sums = (folder / "sums").string();
   REQUIRE(tool("manifest --format sha256sum -o " + sums + " " + disk + " p5").status == 0);
   const auto lines = support::run("grep -c '  Readings/' " + sums + "; grep -c '  p5/' " + sums);

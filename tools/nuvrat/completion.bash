@@ -36,12 +36,12 @@ _nuvrat() {
   local options=
   case "$verb" in
     survey) options="--help --json --sector-size --physical-sector-size --timezone --codepage" ;;
-    check) options="--help --json --sector-size --physical-sector-size --timezone --codepage --repair --unowned --awake --case --confirm --undo --proof --case-in-memory --accept-unreadable --events --overwrite --fault" ;;
+    check) options="--help --json --sector-size --physical-sector-size --timezone --codepage --repair --unowned --awake --case --confirm --details --undo --proof --case-in-memory --accept-unreadable --events --overwrite --fault" ;;
     files) options="--help --json --sector-size --physical-sector-size --timezone --codepage" ;;
     fetch) options="--help --json --sector-size --physical-sector-size --timezone --codepage --output --against --events --overwrite" ;;
     manifest) options="--help --json --sector-size --physical-sector-size --timezone --codepage --output --events --overwrite --format" ;;
-    assess) options="--help --json --sector-size --physical-sector-size --timezone --codepage --seed --awake" ;;
-    rewrite) options="--help --json --sector-size --physical-sector-size --timezone --codepage --case --confirm --undo --proof --case-in-memory --accept-unreadable --events --overwrite --fault --rehearse --seed --awake" ;;
+    assess) options="--help --json --sector-size --physical-sector-size --timezone --codepage --details --seed --awake" ;;
+    rewrite) options="--help --json --sector-size --physical-sector-size --timezone --codepage --case --confirm --details --undo --proof --case-in-memory --accept-unreadable --events --overwrite --fault --rehearse --seed --awake" ;;
     verify) options="--help --json --sector-size --physical-sector-size --timezone --codepage --against --events --overwrite" ;;
     resume) options="--help --json --disk --confirm --events --overwrite --fault --sector-size" ;;
     revert) options="--help --json --disk --confirm --events --overwrite --fault --discard-later-changes" ;;

@@ -30,6 +30,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from check' -l unowned -x -a 'free
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l awake -d 'A \'hiberfil.sys\' of unknown form: the system was shut down for good'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l case -r -F -d 'The folder for this job\'s records (a new one here)'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l confirm -x -d 'The disk\'s tag: go ahead without asking'
+complete -c nuvrat -n '__fish_seen_subcommand_from check' -l details -d 'The plan with its steps, writes and every consent in full'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l undo -x -a 'full live' -d 'What the undo journal keeps: full, or live sectors only (full)'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l proof -x -a 'contents places' -d 'How it is known that nothing was lost: contents, every file read before and after; or places, only what moves (contents)'
 complete -c nuvrat -n '__fish_seen_subcommand_from check' -l case-in-memory -d 'Keep the case even in memory, where the power takes the way back'
@@ -73,6 +74,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l sector-size -x -a 
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l physical-sector-size -x -d 'What the medium writes in one piece, where it says less than is true; of an image: 4096 unless told'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l timezone -x -d 'Zone of FAT\'s local times (the machine\'s)'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l codepage -x -d 'OEM code page of FAT\'s short names (437)'
+complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l details -d 'The plan with its steps, writes and every consent in full'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l seed -x -d 'New identities from this number, so that a demo repeats'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -l awake -d 'A \'hiberfil.sys\' of unknown form: the system was shut down for good'
 complete -c nuvrat -n '__fish_seen_subcommand_from assess' -F
@@ -85,6 +87,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l timezone -x -d 'Z
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l codepage -x -d 'OEM code page of FAT\'s short names (437)'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l case -r -F -d 'The folder for this job\'s records (a new one here)'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l confirm -x -d 'The disk\'s tag: go ahead without asking'
+complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l details -d 'The plan with its steps, writes and every consent in full'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l undo -x -a 'full live' -d 'What the undo journal keeps: full, or live sectors only (full)'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l proof -x -a 'contents places' -d 'How it is known that nothing was lost: contents, every file read before and after; or places, only what moves (contents)'
 complete -c nuvrat -n '__fish_seen_subcommand_from rewrite' -l case-in-memory -d 'Keep the case even in memory, where the power takes the way back'

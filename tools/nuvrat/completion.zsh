@@ -50,6 +50,7 @@ _nuvrat() {
         '--awake[A '\''hiberfil.sys'\'' of unknown form\: the system was shut down for good]' \
         '--case=[The folder for this job'\''s records (a new one here)]:folder:_files -/' \
         '--confirm=[The disk'\''s tag\: go ahead without asking]:tag:' \
+        '--details[The plan with its steps, writes and every consent in full]' \
         '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:what:(full live)' \
         '--proof=[How it is known that nothing was lost\: contents, every file read before and after; or places, only what moves (contents)]:how:(contents places)' \
         '--case-in-memory[Keep the case even in memory, where the power takes the way back]' \
@@ -115,6 +116,7 @@ _nuvrat() {
         '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
+        '--details[The plan with its steps, writes and every consent in full]' \
         '--seed=[New identities from this number, so that a demo repeats]:number:' \
         '--awake[A '\''hiberfil.sys'\'' of unknown form\: the system was shut down for good]' \
         '1:disk:_files' \
@@ -131,6 +133,7 @@ _nuvrat() {
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--case=[The folder for this job'\''s records (a new one here)]:folder:_files -/' \
         '--confirm=[The disk'\''s tag\: go ahead without asking]:tag:' \
+        '--details[The plan with its steps, writes and every consent in full]' \
         '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:what:(full live)' \
         '--proof=[How it is known that nothing was lost\: contents, every file read before and after; or places, only what moves (contents)]:how:(contents places)' \
         '--case-in-memory[Keep the case even in memory, where the power takes the way back]' \

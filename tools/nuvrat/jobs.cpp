@@ -7,6 +7,7 @@
 
 #include <nuvrat/fault.h>
 
+#include "meant.h"
 #include "words.h"
 
 namespace cli {
@@ -51,7 +52,7 @@ OpenDisk open_for_writing(const LookWords& look, const OutputWords& output,
 
 // What --confirm says must be the disk's tag, where it says anything.
 void require_tag(const std::string& confirm, const std::string& tag) {
-  if (confirm.empty() || confirm == tag) return;
+  if (confirm.empty() || says_tag(confirm, tag)) return;
   throw Error(ErrorCode::refused, fmt::format("this disk's tag is not {}", confirm), {},
               "Nothing was written. Look at the disk again with 'nuvrat survey'");
 }
@@ -71,7 +72,8 @@ bool confirmed(const std::string& confirm, const std::string& tag) {
                 {},
                 fmt::format("Nothing was written. If this is the disk, pass --confirm {}", tag));
   }
-  return ask("\nType the tag of the disk to go ahead, anything else to leave it as it is: ") == tag;
+  return says_tag(
+      ask("\nType the tag of the disk to go ahead, anything else to leave it as it is: "), tag);
 }
 
 }  // namespace
@@ -84,8 +86,8 @@ int show_job(const Assessment& assessment, const JobResult& result, const std::s
     std::cout << job_json(assessment, result, folder);
   } else {
     std::cout << '\n'
-              << shown(job_text(assessment, result, output_style())) << "  case     " << folder
-              << '\n';
+              << shown(job_text(assessment, result, folder, output_style())) << "  case     "
+              << folder << '\n';
   }
   return result.sound() ? done : differs;
 }
@@ -123,12 +125,11 @@ int run_assessed(Words& words, Device& device, const Assessment& assessment) {
     if (!words.job.folder.empty())
       record_refusal(device, assessment, job_options(words.job, words.look, assessment));
     std::cout << (json ? refusal_json(assessment, words.job.folder)
-                       : shown(assessment_text(assessment, output_style())));
+                       : shown(plan_text(assessment, words.job.details)));
     return refused;
   }
   if (!json)
-    std::cout << shown(assessment_text(assessment, output_style(), proof_of(words.job)))
-              << std::flush;
+    std::cout << shown(plan_text(assessment, words.job.details, proof_of(words.job))) << std::flush;
   if (!confirmed(words.job.confirm, assessment.tag)) return not_confirmed();
   const JobOptions job = job_options(words.job, words.look, assessment);
   begin_job();
@@ -148,12 +149,11 @@ int rehearse(RewriteWords& words, const std::vector<Goal>& goals) {
   const Assessment assessment = nuvrat::assess(*device, goals, read_options(words.look), random);
   if (!assessment.in_reach()) {
     std::cout << (json ? refusal_json(assessment)
-                       : shown(assessment_text(assessment, output_style())));
+                       : shown(plan_text(assessment, words.job.details)));
     return refused;
   }
   if (!json)
-    std::cout << shown(assessment_text(assessment, output_style(), proof_of(words.job)))
-              << std::flush;
+    std::cout << shown(plan_text(assessment, words.job.details, proof_of(words.job))) << std::flush;
   const JobOptions job = job_options(words.job, words.look, assessment);
   begin_job();
   return with_progress(words.output, [&](Progress& progress, TerminalProgress& terminal) {
@@ -169,7 +169,8 @@ int rehearse(RewriteWords& words, const std::vector<Goal>& goals) {
 }  // namespace
 
 int rewrite(RewriteWords& words) {
-  const std::vector<Goal> goals = goals_of(words.goals);
+  require_disk_first("rewrite", words.look.disk, words.goals);
+  const std::vector<Goal> goals = goals_of(words.goals, words.look);
   if (words.rehearse) return rehearse(words, goals);
   OpenDisk disk = open_for_writing(words.look, words.output, words.job.fault);
   refuse_early(words.job, disk.device());
@@ -252,7 +253,9 @@ OpenCase open_case(const CaseWords& words, const std::string& fault) {
 int resume(const ResumeWords& words) {
   if (!std::filesystem::is_directory(words.of.folder)) return resume_disk(words);
   OpenCase job = open_case(words.of, words.fault);
-  if (!confirmed(words.confirm, job.tag)) return not_confirmed();
+  // A job that is done is only compared again.
+  if (job.stage != CaseStage::finished && !confirmed(words.confirm, job.tag))
+    return not_confirmed();
   begin_job();
   return with_progress(words.of.output, [&](Progress& progress, TerminalProgress& terminal) {
     const JobResult result = resume_case(job.disk.device(), job.file, progress);

@@ -6,6 +6,7 @@
 
 #include <fmt/core.h>
 
+#include "meant.h"
 #include "words.h"
 
 namespace cli {
@@ -136,6 +137,7 @@ int manifest(const ManifestWords& words) {
 }
 
 int assess(const AssessWords& words) {
+  require_disk_first("assess", words.look.disk, words.goals);
   const auto device = open(words.look);
   Random random = random_of(words.seed);
   const ReadOptions read = read_options(words.look);
@@ -146,8 +148,9 @@ int assess(const AssessWords& words) {
                        : shown(goals_text(device->identity(), all, output_style())));
     return done;
   }
-  const Assessment result = nuvrat::assess(*device, goals_of(words.goals), read, random);
-  std::cout << (json ? assessment_json(result) : shown(assessment_text(result, output_style())));
+  const Assessment result =
+      nuvrat::assess(*device, goals_of(words.goals, words.look), read, random);
+  std::cout << (json ? assessment_json(result) : shown(plan_text(result, words.details)));
   return result.in_reach() ? done : refused;
 }
 

@@ -14,6 +14,7 @@
 #include <nuvrat/columns.h>
 #include <nuvrat/nuvrat.h>
 
+#include "meant.h"
 #include "terminal.h"
 #include "verbs.h"
 
@@ -106,6 +107,10 @@ void add_confirm(CLI::App& verb, std::string& confirm, const char* text) {
   verb.add_option("--confirm", confirm, text)->type_name("TAG");
 }
 
+void add_details(CLI::App& verb, bool& details) {
+  verb.add_flag("--details", details, "The plan with its steps, writes and every consent in full");
+}
+
 void add_overwrite(CLI::App& verb, cli::OutputWords& output) {
   verb.add_flag("--overwrite", output.overwrite, "Replace output files that exist");
 }
@@ -124,6 +129,7 @@ void add_job_options(CLI::App& verb, cli::JobWords& job, cli::OutputWords& outpu
   verb.add_option("--case", job.folder, "The folder for this job's records (a new one here)")
       ->type_name("FOLDER");
   add_confirm(verb, job.confirm, "The disk's tag: go ahead without asking");
+  add_details(verb, job.details);
   verb.add_option("--undo", job.undo,
                   "What the undo journal keeps: full, or live sectors only (full)")
       ->check(CLI::IsMember({"full", "live"}))
@@ -187,39 +193,47 @@ int say(const nuvrat::Error& e, const About& about) {
   return cli::status_of(e);
 }
 
-// What was wrong with the words, and what was most likely meant.
+// The words that are wrong, and those that were most likely meant.
 nuvrat::Error words_error(CLI::App& app, int argc, char** argv, const CLI::ParseError& e) {
+  using nuvrat::Error;
+  using nuvrat::ErrorCode;
   std::vector<std::string> verbs;
   for (const CLI::App* verb : app.get_subcommands(nullptr)) verbs.push_back(verb->get_name());
-  const auto suggest = [](const std::string& text, const std::string& meant) {
-    return nuvrat::Error(nuvrat::ErrorCode::words,
-                         text + (meant.empty() ? "" : "; did you mean " + meant + "?"));
-  };
-  const auto with_remedy = [](const nuvrat::Error& error, const std::string& help) {
-    return nuvrat::Error(error.code(), error.message(), {}, "See '" + help + "'");
-  };
   const std::string first = argv[1];
+  const std::vector<std::string> rest(argv + 2, argv + argc);
   if (!first.starts_with("-") && std::find(verbs.begin(), verbs.end(), first) == verbs.end())
-    return with_remedy(suggest(fmt::format("unknown verb '{}'", nuvrat::printable(first)),
-                               nuvrat::nearest_word(first, verbs)),
-                       "nuvrat --help");
+    return cli::no_verb(first, rest, verbs);
   const auto parsed = app.get_subcommands();
-  if (parsed.empty()) return with_remedy(suggest(e.what(), ""), "nuvrat --help");
-  const std::string help = "nuvrat " + parsed.front()->get_name() + " --help";
-  if (dynamic_cast<const CLI::ExtrasError*>(&e) == nullptr)
-    return with_remedy(suggest(e.what(), ""), help);
+  if (parsed.empty()) return {ErrorCode::words, e.what(), {}, "See 'nuvrat --help'"};
+  const std::string verb = parsed.front()->get_name();
+  const std::string help = "See 'nuvrat " + verb + " --help'";
+  if (dynamic_cast<const CLI::RequiredError*>(&e) != nullptr) {
+    std::vector<std::string> words;
+    std::copy_if(rest.begin(), rest.end(), std::back_inserter(words),
+                 [](const std::string& word) { return !word.starts_with("-"); });
+    return cli::lacking(verb, e.what(), words);
+  }
   std::vector<std::string> names;
   for (const CLI::Option* option : parsed.front()->get_options()) {
     for (const std::string& name : option->get_lnames()) names.push_back("--" + name);
+    for (const std::string& name : option->get_snames()) names.push_back("-" + name);
   }
-  for (int i = 2; i < argc; ++i) {
-    const std::string word = std::string(argv[i]).substr(0, std::string_view(argv[i]).find('='));
-    if (word.starts_with("--") && std::find(names.begin(), names.end(), word) == names.end())
-      return with_remedy(suggest(fmt::format("unknown option '{}'", nuvrat::printable(word)),
-                                 nuvrat::nearest_word(word, names)),
-                         help);
+  if (dynamic_cast<const CLI::ExtrasError*>(&e) == nullptr)
+    return {ErrorCode::words, e.what(), {}, help};
+  for (const std::string& said : rest) {
+    const std::string word = said.substr(0, said.find('='));
+    if (!word.starts_with("-") || std::find(names.begin(), names.end(), word) != names.end())
+      continue;
+    const std::string text = fmt::format("unknown option '{}'", nuvrat::printable(word));
+    if (const std::string meant = cli::option_for(word); !meant.empty())
+      return {ErrorCode::words, text, {}, meant};
+    const std::string nearest = nuvrat::nearest_word(word, names);
+    return {ErrorCode::words,
+            text + (nearest.empty() ? "" : "; did you mean " + nearest + "?"),
+            {},
+            help};
   }
-  return with_remedy(suggest(e.what(), ""), help);
+  return {ErrorCode::words, e.what(), {}, help};
 }
 
 // A verb on the command line, and what it calls; both share its words.
@@ -334,6 +348,7 @@ Verb assess_verb(CLI::App& app) {
                    "The state wanted, such as table=gpt; none: every goal that makes sense")
       ->type_name(" ");
   verb->footer(goal_help());
+  add_details(*verb, w->details);
   add_seed(*verb, w->seed);
   add_awake(*verb, w->look);
   return verb_of<cli::AssessWords>(verb, w, [](auto& words) { return cli::assess(words); });
@@ -420,6 +435,17 @@ int run_verb(const Verb& verb) {
   }
 }
 
+// 'nuvrat help', 'nuvrat help rewrite'
+int show_help(CLI::App& app, const std::string& verb) {
+  for (const CLI::App* each : app.get_subcommands(nullptr)) {
+    if (each->get_name() != verb) continue;
+    std::cout << each->help(app.get_name());
+    return cli::done;
+  }
+  std::cout << app.help();
+  return cli::done;
+}
+
 int run(int argc, char** argv) {
   CLI::App app("Nuvrat rewrites a disk's structures in place and loses nothing.", "nuvrat");
   app.require_subcommand(1);
@@ -435,6 +461,7 @@ int run(int argc, char** argv) {
     return cli::done;
   }
   try {
+    if (std::string_view(argv[1]) == "help") return show_help(app, argc > 2 ? argv[2] : "");
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {
     if (e.get_exit_code() == 0) return app.exit(e);

@@ -50,6 +50,7 @@ nuvrat::TextStyle output_style() {
   winsize size{};
   if (terminal && ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0)
     style.width = size.ws_col;
+  if (terminal && size.ws_row > 0) style.height = std::max<unsigned>(size.ws_row, 24);
   if (const char* columns = std::getenv("COLUMNS")) {
     if (const int wanted = std::atoi(columns); wanted > 0)
       style.width = static_cast<unsigned>(wanted);
@@ -121,8 +122,8 @@ bool finish_output() {
   errno = 0;
   std::cout.flush();
   if (std::cout.good()) return true;
-  // Whoever closed the pipe knows it.
-  if (errno != EPIPE) std::cerr << "standard output could not be written to its end\n";
+  if (errno == EPIPE) return true;  // '| head' has read what it wanted
+  std::cerr << "standard output could not be written to its end\n";
   return false;
 }
 

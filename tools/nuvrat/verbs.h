@@ -43,6 +43,7 @@ struct JobWords {
   bool accept_unreadable = false;
   bool case_in_memory = false;
   std::string fault;
+  bool details = false;  ///< of the plan, on the screen before the question
 };
 /// A job that is there already.
 struct CaseWords {
@@ -90,6 +91,7 @@ struct AssessWords {
   OutputWords output;
   std::vector<std::string> goals;
   std::optional<std::uint64_t> seed;
+  bool details = false;
 };
 struct RewriteWords {
   LookWords look;

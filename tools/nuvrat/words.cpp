@@ -64,18 +64,27 @@ ReadOptions read_options(const LookWords& look) {
   return read;
 }
 
+std::string plan_text(const Assessment& assessment, bool details, Proof proof) {
+  return details ? assessment_details(assessment, output_style(), proof)
+                 : assessment_text(assessment, output_style(), proof);
+}
+
 Random random_of(std::optional<std::uint64_t> seed) {
   return seed ? Random(*seed) : Random();
 }
 
-std::vector<Goal> goals_of(const std::vector<std::string>& words) {
+std::vector<Goal> goals_of(const std::vector<std::string>& words, const LookWords& look) {
   std::vector<Goal> goals;
-  std::transform(words.begin(), words.end(), std::back_inserter(goals), parse_goal);
+  for (const std::string& word : words) {
+    // Only a share takes the disk to answer.
+    goals.push_back(word.ends_with('%') ? parse_goal_for(word, read_table(*open(look)).layout)
+                                        : parse_goal(word));
+  }
   return goals;
 }
 
 bool is_partition(const std::string& word) {
-  return word.size() > 1 && word.size() < 6 && word[0] == 'p' &&
+  return word.size() > 1 && word.size() < 6 && (word[0] == 'p' || word[0] == 'P') &&
          word.find_first_not_of("0123456789", 1) == word.npos;
 }
 
@@ -91,7 +100,18 @@ std::vector<unsigned> partitions_of(const std::vector<std::string>& words) {
   return out;
 }
 
-Inside inside_of(const std::vector<std::string>& words) {
+Inside inside_of(const std::vector<std::string>& said) {
+  std::vector<std::string> words = said;
+  // "p1/Folder" is "p1 Folder".
+  if (!words.empty()) {
+    const std::size_t slash = std::min(words.front().find('/'), words.front().size());
+    if (const std::string part = words.front().substr(0, slash);
+        slash < words.front().size() && is_partition(part)) {
+      const std::string path = words.front().substr(slash + 1);
+      words.front() = part;
+      words.insert(words.begin() + 1, path.empty() ? "/" : path);
+    }
+  }
   if (words.empty() || !is_partition(words.front())) return {0, words};
   return {static_cast<unsigned>(std::stoul(words.front().substr(1))),
           {words.begin() + 1, words.end()}};

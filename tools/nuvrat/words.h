@@ -22,8 +22,12 @@ void check_outputs(const OutputWords& output, const std::string& disk);
 [[nodiscard]] std::unique_ptr<nuvrat::Device> open(const LookWords& look);
 
 [[nodiscard]] nuvrat::ReadOptions read_options(const LookWords& look);
+/// A plan on the screen.
+[[nodiscard]] std::string plan_text(const nuvrat::Assessment& assessment, bool details,
+                                    nuvrat::Proof proof = nuvrat::Proof::contents);
 [[nodiscard]] nuvrat::Random random_of(std::optional<std::uint64_t> seed);
-[[nodiscard]] std::vector<nuvrat::Goal> goals_of(const std::vector<std::string>& words);
+[[nodiscard]] std::vector<nuvrat::Goal> goals_of(const std::vector<std::string>& words,
+                                                 const LookWords& look);
 [[nodiscard]] bool is_partition(const std::string& word);
 /// Throws Error (words) for a word that does not name a partition.
 [[nodiscard]] std::vector<unsigned> partitions_of(const std::vector<std::string>& words);

@@ -243,7 +243,7 @@ std::string agreed_section(const CaseRecord& r) {
     return section("agreed", "What was agreed to", paragraph("Nothing is lost by this change."));
   std::string body = "<ul>\n";
   for (const Consent& c : a.consents)
-    body += fmt::format("<li data-consent=\"{}\">{}.</li>\n", name_of(c.code), sentence(c.text));
+    body += fmt::format("<li data-consent=\"{}\">{}.</li>\n", name_of(c.code), sentence(a.text_of(c)));
   return section("agreed", r.finished() ? "What was agreed to" : "What is to be agreed to",
                  body + "</ul>\n");
 }

@@ -132,7 +132,7 @@ TEST_CASE("hive: letters follow, are set, and leave others alone") {
   CHECK(changed.followed == 1);
   const auto read = boot::read_letters(boot::Hive(changed.file, "the hive"));
   std::string text;
-  for (const boot::DriveLetter& l : read)
+  for (const boot::HiveLetter& l : read)
     text += fmt::format("{}{} ", l.letter, !l.partition ? "-" : l.partition->gpt ? "gpt" : "mbr");
   CHECK(text ==
         "E"
