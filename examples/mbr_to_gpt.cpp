@@ -36,12 +36,12 @@ int main(int argc, char** argv) {
   }
   try {
     const auto disk = nuvrat::open_device(argv[1], {.writable = true});
-    nuvrat::Random random;
-    const auto plan = nuvrat::assess(*disk, {nuvrat::parse_goal("table=gpt")}, {}, random);
+    const auto plan = nuvrat::assess(*disk, {nuvrat::parse_goal("table=gpt")});
     for (const nuvrat::Obstacle& o : plan.obstacles)
       std::cout << name_of(o) << ": " << o.text << ". " << o.remedy << '\n';
     if (!plan.in_reach()) return 3;
-    for (const nuvrat::Consent& c : plan.consents) std::cout << "agreed: " << plan.text_of(c) << '\n';
+    for (const nuvrat::Consent& c : plan.consents)
+      std::cout << "agreed: " << plan.text_of(c) << '\n';
 
     nuvrat::JobOptions options;
     options.case_folder = argv[2];

@@ -97,6 +97,10 @@ struct Assessment {
 [[nodiscard]] Assessment assess(const Device& device, const std::vector<Goal>& goals,
                                 const ReadOptions& options, Random& random);
 
+/// The same with identities from the operating system's generator.
+[[nodiscard]] Assessment assess(const Device& device, const std::vector<Goal>& goals,
+                                const ReadOptions& options = {});
+
 /// Every goal that makes sense on this disk, each assessed by itself. Throws Error (words) for a
 /// table of more partitions than that could be done for.
 [[nodiscard]] std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,

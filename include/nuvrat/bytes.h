@@ -7,6 +7,8 @@
 #include <span>
 #include <vector>
 
+#include <nuvrat/version.h>
+
 namespace nuvrat {
 
 using Bytes = std::vector<std::uint8_t>;

@@ -6,6 +6,8 @@
 #include <optional>
 #include <string>
 
+#include <nuvrat/version.h>
+
 namespace nuvrat {
 
 enum class ErrorCode {
@@ -21,6 +23,8 @@ enum class ErrorCode {
   not_compared,  ///< a rewrite is done, and what it left could not be held against what was there
   file,          ///< a file beside the disk (manifest, case) could not be read or written
 };
+/// "cut-off": as JSON and logs have it.
+[[nodiscard]] const char* name_of(ErrorCode code);
 
 /// Where: any of a sector (LBA on the device named), a record number, a path.
 struct Place {

@@ -56,6 +56,9 @@ struct JobResult {
 /// resume_case or revert_case ends the job.
 [[nodiscard]] JobResult run_job(Device& device, const Assessment& assessment,
                                 const JobOptions& options, Progress& progress);
+/// The same where nobody looks on, or wants to stop it.
+[[nodiscard]] JobResult run_job(Device& device, const Assessment& assessment,
+                                const JobOptions& options);
 
 struct RehearsalResult {
   std::uint64_t files = 0;

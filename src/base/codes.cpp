@@ -138,7 +138,7 @@ constexpr RuleRow rules[] = {
     {Rule::fat_cluster_count, "fat.cluster-count", Severity::note, Mending::none,
      "no system takes it for another kind of FAT"},
     {Rule::fat_copies_differ, "fat.copies-differ", Severity::error, Mending::repair,
-     "all FATs are the same; right is the one that the folders agree with"},
+     "all FATs are the same; the one that the folders agree with is used"},
     {Rule::fat_dots, "fat.dots", Severity::warning, Mending::none,
      "a folder begins with . and .., which lead to itself and to the one above"},
     {Rule::fat_folder_cluster, "fat.folder-cluster", Severity::error, Mending::none,

@@ -62,4 +62,32 @@ const Finding* find_code(const Findings& findings, Rule code) {
   return it == findings.end() ? nullptr : &*it;
 }
 
+const char* name_of(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::words:
+      return "words";
+    case ErrorCode::refused:
+      return "refused";
+    case ErrorCode::busy:
+      return "busy";
+    case ErrorCode::device_read:
+      return "device-read";
+    case ErrorCode::device_write:
+      return "device-write";
+    case ErrorCode::damaged:
+      return "damaged";
+    case ErrorCode::guard:
+      return "guard";
+    case ErrorCode::cancelled:
+      return "cancelled";
+    case ErrorCode::cut_off:
+      return "cut-off";
+    case ErrorCode::not_compared:
+      return "not-compared";
+    case ErrorCode::file:
+      return "file";
+  }
+  return "refused";
+}
+
 }  // namespace nuvrat

@@ -12,7 +12,7 @@ using namespace goals;
 
 const std::vector<GoalWord>& FrontGoal::words() {
   static const std::vector<GoalWord> words = {
-      {"pN.front", {"max"}, "how much earlier it and its volume begin", GoalWord::Free::more}};
+      {"pN.front", {"max"}, "moves its start towards the front of the disk", GoalWord::Free::more}};
   return words;
 }
 

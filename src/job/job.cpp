@@ -304,6 +304,16 @@ RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
   }
 }
 
+JobResult run_job(Device& device, const Assessment& assessment, const JobOptions& options) {
+  class Silent final : public Progress {
+   public:
+    void stage(std::string_view /*name*/, std::uint64_t /*total*/) override {}
+    void advance(std::uint64_t /*bytes*/) override {}
+    [[nodiscard]] bool cancelled() const override { return false; }
+  } silent;
+  return run_job(device, assessment, options, silent);
+}
+
 JobResult run_job(Device& device, const Assessment& assessment, const JobOptions& options,
                   Progress& progress) {
   Case folder = open_case_for(device, assessment, options);

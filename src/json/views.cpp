@@ -56,34 +56,6 @@ Json partition_json(const SurveyedPartition& s) {
   return out;
 }
 
-const char* code_name(ErrorCode code) {
-  switch (code) {
-    case ErrorCode::words:
-      return "words";
-    case ErrorCode::refused:
-      return "refused";
-    case ErrorCode::busy:
-      return "busy";
-    case ErrorCode::device_read:
-      return "device-read";
-    case ErrorCode::device_write:
-      return "device-write";
-    case ErrorCode::damaged:
-      return "damaged";
-    case ErrorCode::guard:
-      return "guard";
-    case ErrorCode::cancelled:
-      return "cancelled";
-    case ErrorCode::cut_off:
-      return "cut-off";
-    case ErrorCode::not_compared:
-      return "not-compared";
-    case ErrorCode::file:
-      return "file";
-  }
-  return "refused";
-}
-
 }  // namespace
 
 namespace {
@@ -317,7 +289,7 @@ std::string error_json(const Error& e, const std::string& disk,
                {"verdict", "error"},
                {"disk", printable(disk)},
                {"case", printable(folder.string())},
-               {"code", code_name(e.code())},
+               {"code", name_of(e.code())},
                {"message", printable(e.message())},
                {"where", to_json(e.place())},
                {"remedy", printable(e.remedy())}});

@@ -245,6 +245,16 @@ std::vector<Goal> other_goals(const Obstacle& o, const Assessment& a) {
   return {};
 }
 
+// "Add p3.size=-1MiB"; where one goal takes another's place, all of them.
+std::string goals_to_say(const std::vector<Goal>& asked, const std::vector<Goal>& goals) {
+  std::vector<Goal> more;
+  for (const Goal& goal : goals) {
+    if (std::find(asked.begin(), asked.end(), goal) == asked.end()) more.push_back(goal);
+  }
+  const bool all_stay = more.size() + asked.size() == goals.size();
+  return all_stay ? "Add " + texts_of(more) : "Ask for " + texts_of(goals);
+}
+
 // Tried on this very disk.
 void offer_other_goals(const Look& look, Assessment& out) {
   for (Obstacle& o : out.obstacles) {
@@ -258,7 +268,7 @@ void offer_other_goals(const Look& look, Assessment& out) {
     } catch (const Error&) {
       continue;  // it's only an offer
     }
-    o.remedy = "Ask for " + texts_of(goals) + (o.remedy.empty() ? "" : "; or: " + o.remedy);
+    o.remedy = goals_to_say(out.goals, goals) + (o.remedy.empty() ? "" : "; or: " + o.remedy);
     o.goals = std::move(goals);
   }
 }
@@ -361,6 +371,12 @@ Assessment assess(const Device& device, const std::vector<Goal>& goals, const Re
   if (goals.empty()) throw Error(ErrorCode::words, "no goal was given", {}, "Say table=gpt");
   const Survey survey = survey_disk(device, options, true);
   return assess_surveyed({device, survey, options}, goals, random);
+}
+
+Assessment assess(const Device& device, const std::vector<Goal>& goals,
+                  const ReadOptions& options) {
+  Random random;
+  return assess(device, goals, options, random);
 }
 
 std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,

@@ -56,7 +56,7 @@ class WayFinder {
       out_.obstacle(ObstacleCode::boot_table,
                     fmt::format("a {} start needs {}", words_of_way(way_),
                                 needed == TableKind::gpt ? "a GPT" : "an MBR"),
-                    fmt::format("Ask for table={} as well", name_of(needed)));
+                    fmt::format("Add table={}", name_of(needed)));
       out_.obstacles.back().goals = {TableGoal{needed}, BootGoal{way_}};
       return {};
     }

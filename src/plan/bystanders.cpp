@@ -139,10 +139,9 @@ class Overwritten {
         between.add(range);
       }
     }
-    tell_outside(front, ConsentCode::loader_code,
-                 "in front of the partitions, most likely boot loader code, are overwritten");
-    tell_outside(end, ConsentCode::data_at_end, "of data after the last partition are overwritten");
-    tell_outside(between, ConsentCode::gap_data, "of data outside partitions are overwritten");
+    tell_outside(front, ConsentCode::loader_code, "boot loader code, most likely, is overwritten");
+    tell_outside(end, ConsentCode::data_at_end, "data after the last partition is overwritten");
+    tell_outside(between, ConsentCode::gap_data, "data outside partitions is overwritten");
   }
 
   void tell_outside(const SectorSet& sectors, ConsentCode code, const char* what) {
@@ -155,7 +154,7 @@ class Overwritten {
     }
     if (all.used == 0) return;
     out_.consent(code, PartitionId::none,
-                 fmt::format("{} {}", plural(all.used, "sector", "sectors"), what),
+                 fmt::format("{} ({})", what, plural(all.used, "sector", "sectors")),
                  fmt::format("Sectors {}{}", where, all.unreadable_words()));
   }
 

@@ -156,7 +156,7 @@ void FatLosses::agree(const SurveyedPartition& s, const fat::Plan& plan, const s
                       format_bytes(g.cluster_bytes()),
                       copied != 0 ? plural(copied, "cluster is copied", "clusters are copied")
                       : way_made  ? std::string("nothing more moves")
-                                  : std::string("every file stays where it is")),
+                                  : std::string("no file moves")),
           fmt::format("{} clusters; FATs of {} sectors from sector {}, data from sector {}",
                       format_count(g.clusters), g.fat_sectors, g.reserved_sectors, g.data_start()));
   if (const std::uint64_t lost = lost_bytes(g); lost > 0)

@@ -250,7 +250,7 @@ class Stages {
     const Window window(in_.device, s.partition.range());
     const bool readable = s.volume && !has_errors(s.findings);
     const auto reader = readable ? open_volume(window, in_.options) : nullptr;
-    if (reader == nullptr) return what + " is deleted; its contents can't be listed";
+    if (reader == nullptr) return what + " is deleted, with all that is on it";
     const FileTree& tree = reader->tree();
     return fmt::format("{}{} is deleted with {}, {}",
                        s.volume->label.empty() ? "" : "'" + printable(s.volume->label) + "' ", what,

@@ -80,10 +80,12 @@ std::string lead_lines(const Assessment& a, const TextStyle& style) {
                    toned(Tone::bad, state.deleted),
                style, "", "");
   }
-  out += fmt::format("  disk     {}, {}, tag {}\n", device_words(a.device),
-                     format_bytes(a.before.disk_sectors * a.before.sector_size), a.tag);
+  out += wrap(fmt::format("disk     {}, {}, tag {}", device_words(a.device),
+                          format_bytes(a.before.disk_sectors * a.before.sector_size), a.tag),
+              style, "  ", "           ");
   if (a.device.read_only)
-    out += "  the device is read-only: a rewrite of it is refused until it can be written\n";
+    out += wrap("the device is read-only: a rewrite of it is refused until it can be written",
+                style, "  ", "  ");
   if (!a.device.in_use.empty())
     out += wrap("in use   " + printable(a.device.in_use), style, "  ", "           ");
   return out;
@@ -122,48 +124,20 @@ std::string zone_line(const Assessment& a, const TextStyle& style) {
   return "";
 }
 
-// Cells with a word on those that go, come or get another number.
-std::vector<MapCell> marked_before(const Assessment& a) {
-  const Layout layout = drawn(a.before, a);
-  std::vector<MapCell> cells = map_cells(layout, a.contents);
-  for (MapCell& cell : cells) {
-    for (const Partition& p : layout.partitions) {
-      if (cell.number == part_name(p.number) && a.before.kind != TableKind::none &&
-          a.after.find(p.id) == nullptr)
-        cell.mark = "deleted";
-    }
-  }
-  return cells;
-}
-
-std::vector<MapCell> marked_after(const Assessment& a) {
-  const Layout layout = drawn(a.after, a);
-  std::vector<MapCell> cells = map_cells(layout, contents_after(a));
-  for (MapCell& cell : cells) {
-    for (const Partition& p : layout.partitions) {
-      if (cell.number != part_name(p.number) || a.after.kind == TableKind::none) continue;
-      const Partition* was = a.before.find(p.id);
-      if (was == nullptr)
-        cell.mark = "new";
-      else if (was->number != p.number)
-        cell.mark = "was " + part_name(was->number);
-    }
-  }
-  return cells;
-}
-
 std::size_t lines_of(const std::string& text) {
   return static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n'));
 }
 
 std::string map_before(const Assessment& a, const TextStyle& style) {
-  return fmt::format("  {}  {}\n", a.in_reach() && looks_the_same(a) ? "as now " : "before ",
-                     words_of(a.before)) +
+  return wrap(fmt::format("{}  {}", a.in_reach() && looks_the_same(a) ? "as now " : "before ",
+                          words_of(a.before)),
+              style, "  ", "           ") +
          draw_map(marked_before(a), style);
 }
 
 std::string map_after(const Assessment& a, const TextStyle& style) {
-  return fmt::format("  after    {}\n", words_of(a.after)) + draw_map(marked_after(a), style);
+  return wrap("after    " + words_of(a.after), style, "  ", "           ") +
+         draw_map(marked_after(a), style);
 }
 
 // Both maps, or, where there is room for one, the one of afterwards.
@@ -241,11 +215,12 @@ std::string consent_lines(const Assessment& a, const TextStyle& style) {
     return row_of(c.code).rank == ConsentRank::details;
   });
   if (rest > 0 || !a.steps.empty())
-    out += fmt::format(
-        "  details  {}{}: --details\n",
-        rest > 0 ? plural(static_cast<std::uint64_t>(rest), "smaller change, ", "smaller changes, ")
-                 : "",
-        plural(a.steps.size(), "step", "steps"));
+    out += wrap(fmt::format("details  {}{}: --details",
+                            rest > 0 ? plural(static_cast<std::uint64_t>(rest), "smaller change, ",
+                                              "smaller changes, ")
+                                     : "",
+                            plural(a.steps.size(), "step", "steps")),
+                style, "  ", "           ");
   return out;
 }
 

@@ -40,10 +40,13 @@ std::string goals_text(const DeviceIdentity& device, const std::vector<Assessmen
   for (const Assessment& a : goals) reach += a.in_reach() ? 1 : 0;
   std::string out = fmt::format("{}: {} of {} in reach\n\n", printable(device.path), reach,
                                 plural(goals.size(), "goal", "goals"));
+  std::size_t column = 12;
+  for (const Assessment& a : goals) column = std::max(column, texts_of(a.goals).size());
   bool long_before = false;
   for (const Assessment& a : goals) {
     const std::string lines =
-        wrap(words_on(a), style, fmt::format("  {:<22} ", texts_of(a.goals)), std::string(25, ' '));
+        wrap(words_on(a), style, fmt::format("  {:<{}}  ", texts_of(a.goals), column),
+             std::string(column + 4, ' '));
     const bool is_long = std::count(lines.begin(), lines.end(), '\n') > 1;
     if (&a != &goals.front() && (is_long || long_before)) out += "\n";
     out += lines;

@@ -10,6 +10,7 @@
 #include <nuvrat/text.h>
 
 #include "report/style.h"
+#include "report/words.h"
 
 namespace nuvrat::report {
 namespace {
@@ -180,6 +181,35 @@ std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style) 
   const bool heavy = top.find("━") != top.npos;
   return top + middle + (labelled ? label : "") + bottom + extended_line(cells, widths) +
          (heavy ? paint(toned(Tone::quiet, "  ━ in use"), style) + "\n" : "");
+}
+
+std::vector<MapCell> marked_before(const Assessment& a) {
+  const Layout layout = drawn(a.before, a);
+  std::vector<MapCell> cells = map_cells(layout, a.contents);
+  for (MapCell& cell : cells) {
+    for (const Partition& p : layout.partitions) {
+      if (cell.number == part_name(p.number) && a.before.kind != TableKind::none &&
+          a.after.find(p.id) == nullptr)
+        cell.mark = "deleted";
+    }
+  }
+  return cells;
+}
+
+std::vector<MapCell> marked_after(const Assessment& a) {
+  const Layout layout = drawn(a.after, a);
+  std::vector<MapCell> cells = map_cells(layout, contents_after(a));
+  for (MapCell& cell : cells) {
+    for (const Partition& p : layout.partitions) {
+      if (cell.number != part_name(p.number) || a.after.kind == TableKind::none) continue;
+      const Partition* was = a.before.find(p.id);
+      if (was == nullptr)
+        cell.mark = "new";
+      else if (was->number != p.number)
+        cell.mark = "was " + part_name(was->number);
+    }
+  }
+  return cells;
 }
 
 }  // namespace nuvrat::report

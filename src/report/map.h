@@ -23,6 +23,9 @@ struct MapCell {
 /// Cells for a layout, free room included where it is wide enough to be seen.
 [[nodiscard]] std::vector<MapCell> map_cells(const Layout& layout,
                                              const std::vector<Contents>& contents);
+/// Cells of an assessment's layouts, with a mark on those that go, come or get another number.
+[[nodiscard]] std::vector<MapCell> marked_before(const Assessment& assessment);
+[[nodiscard]] std::vector<MapCell> marked_after(const Assessment& assessment);
 /// Lines of at most style.width columns, each ending with a line feed; empty when there are more
 /// partitions than fit.
 [[nodiscard]] std::string draw_map(const std::vector<MapCell>& cells, const TextStyle& style);

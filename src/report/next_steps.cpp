@@ -107,7 +107,7 @@ void steps_of_boot(const BootChange& s, std::vector<NextStep>& out) {
 class Names {
  public:
   void add(const Partition* p) {
-    text_ += (text_.empty() ? "" : ", ") + part_name(p == nullptr ? 0 : p->number);
+    text_ += (text_.empty() ? "" : ", ") + (p == nullptr ? "the volume" : part_name(p->number));
   }
   [[nodiscard]] bool empty() const { return text_.empty(); }
   [[nodiscard]] const std::string& text() const { return text_; }

@@ -125,7 +125,7 @@ std::string system_lines(const Systems& s, const TextStyle& style) {
       leads += fmt::format("; {}{}", b.system != 0 ? "but " : "", printable(b.missing));
     out +=
         wrap(fmt::format("boot files: {}, for {}{}{}", part_name(b.number), firmware_words(b.way),
-                         b.in_force ? "" : ", which doesn't look there", leads),
+                         b.in_force ? "" : ", but it isn't active", leads),
              style, "  ", "              ");
   }
   return out;

@@ -65,7 +65,7 @@ std::string deleted_words(const Assessment& a) {
     if (const Partition* p = a.before.find(c.partition))
       out += (out.empty() ? " but " : ", ") + part_name(p->number);
   }
-  return out.empty() ? "" : out + ", deleted as planned";
+  return out.empty() ? "" : out + ", deleted as agreed";
 }
 
 std::string place_words(const Difference& d) {

@@ -28,7 +28,7 @@ struct StateWords {
   std::string deleted;  ///< "p1, p3 deleted"; or empty
 };
 [[nodiscard]] StateWords reached_state(const Assessment& assessment);
-/// What goes as planned, to follow "nothing was lost": " but p3, deleted as planned"; or nothing.
+/// Partitions that go, to follow "nothing was lost": " but p3, deleted as agreed"; or nothing.
 [[nodiscard]] std::string deleted_words(const Assessment& assessment);
 /// Where a difference is: "p3/TIDES/may.csv", or "p3" for all of it.
 [[nodiscard]] std::string place_words(const Difference& difference);

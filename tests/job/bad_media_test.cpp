@@ -41,25 +41,6 @@ std::uint64_t some_sector(const Device& disk, const Assessment& a, Random& rando
   return std::min(disk.sectors() - 1, range.first + random.below(range.count));
 }
 
-std::string name_of(ErrorCode code) {
-  switch (code) {
-    case ErrorCode::refused:
-      return "refused";
-    case ErrorCode::device_read:
-      return "not read, and as it was";
-    case ErrorCode::device_write:
-      return "not written, and as it was";
-    case ErrorCode::cut_off:
-      return "cut off";
-    case ErrorCode::not_compared:
-      return "not compared";
-    case ErrorCode::words:
-      return "of a partition that can't be seen";
-    default:
-      return "code " + std::to_string(static_cast<int>(code));
-  }
-}
-
 void try_bad_sectors(const scenarios::Scenario& s, std::uint64_t seed, Tally& tally) {
   CAPTURE(s.name);
   CAPTURE(seed);
@@ -137,6 +118,6 @@ TEST_CASE("unreadable: one of a volume's first sectors stops no job that doesn't
   REQUIRE(a.in_reach());
   support::Folder folder(support::Folder::Where::memory);
   QuietProgress quiet;
-  CHECK(run_job(device, a, support::case_in_memory(folder / "case"), quiet).sound());
+  CHECK(run_job(device, a, support::case_in_memory(folder / "case")).sound());
   CHECK(revert_case(device, load_case(folder / "case"), {}, quiet).equal());
 }

@@ -104,7 +104,8 @@ void must_be_as_wished(const Device& disk, const Assessment& a) {
       continue;
     }
     if (label != nullptr) {
-      CHECK(now->volume->label == label->label);
+      // FAT has no small letters in labels.
+      CHECK(fold_case(to_utf16(now->volume->label)) == fold_case(to_utf16(label->label)));
       continue;
     }
     CHECK(volume_length(*now) == now->partition.sectors);
@@ -327,7 +328,7 @@ TEST_CASE("room: a table that lacks a few sectors offers goals that work") {
         const Obstacle& o = no.obstacles[0];
         CHECK(o.missing_sectors > 0);
         REQUIRE(o.goals.size() == 2);
-        CHECK(o.remedy.find(o.goals[0].text() + " " + o.goals[1].text()) != std::string::npos);
+        CHECK(o.remedy.starts_with("Add " + o.goals[1].text()));
         RoomCounts counts;
         try_goals(*disk, o.goals, counts);
         CHECK(counts.done == 1);

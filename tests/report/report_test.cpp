@@ -158,7 +158,7 @@ TEST_CASE(
     CHECK(page.find("The tide station") != std::string::npos);
     CHECK(page.find("OR-17") != std::string::npos);
     const std::size_t owner = page.find("<header");
-    std::string first = page.substr(owner, page.find("<section id=\"asked\"") - owner);
+    std::string first = page.substr(owner, page.find("<section id=\"disk\"") - owner);
     // The model and what ended it are in the trade's own words.
     if (const std::size_t why = first.find("<section id=\"why\""); why != std::string::npos)
       first.resize(why);

@@ -3,7 +3,7 @@
 _nuvrat() {
   local -a verbs goals
   verbs=(
-    'survey:What is on a disk, and anything unusual about it'
+    'survey:Show what is on a disk, and anything unusual about it'
     'check:Whether table and volumes are sound'
     'files:The files of a volume, read-only'
     'fetch:Copy files and folders out, read-only'
@@ -30,7 +30,7 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '1:disk:_files' \
@@ -42,7 +42,7 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--repair[Mend what can be mended with nothing lost, as a job]' \
@@ -51,9 +51,9 @@ _nuvrat() {
         '--case=[The folder for this job'\''s records (a new one here)]:folder:_files -/' \
         '--confirm=[The disk'\''s tag\: go ahead without asking]:tag:' \
         '--details[The plan with its steps, writes and every consent in full]' \
-        '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:what:(full live)' \
-        '--proof=[How it is known that nothing was lost\: contents, every file read before and after; or places, only what moves (contents)]:how:(contents places)' \
-        '--case-in-memory[Keep the case even in memory, where the power takes the way back]' \
+        '--undo=[The undo journal keeps all sectors (full) or live ones only (full)]:what:(full live)' \
+        '--proof=[Verification\: '\''contents'\'' hashes every file before and after; '\''places'\'' hashes only what moves (contents)]:how:(contents places)' \
+        '--case-in-memory[Allow the case in memory; a power failure then loses the undo data]' \
         '--accept-unreadable[Go on although parts of files can'\''t be read]' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
@@ -67,7 +67,7 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '1:disk:_files' \
@@ -79,7 +79,7 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '-o[The folder to copy into]:folder:_files -/' \
@@ -96,7 +96,7 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '-o[The file to write]:file:_files' \
@@ -113,7 +113,7 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--details[The plan with its steps, writes and every consent in full]' \
@@ -128,15 +128,15 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--case=[The folder for this job'\''s records (a new one here)]:folder:_files -/' \
         '--confirm=[The disk'\''s tag\: go ahead without asking]:tag:' \
         '--details[The plan with its steps, writes and every consent in full]' \
-        '--undo=[What the undo journal keeps\: full, or live sectors only (full)]:what:(full live)' \
-        '--proof=[How it is known that nothing was lost\: contents, every file read before and after; or places, only what moves (contents)]:how:(contents places)' \
-        '--case-in-memory[Keep the case even in memory, where the power takes the way back]' \
+        '--undo=[The undo journal keeps all sectors (full) or live ones only (full)]:what:(full live)' \
+        '--proof=[Verification\: '\''contents'\'' hashes every file before and after; '\''places'\'' hashes only what moves (contents)]:how:(contents places)' \
+        '--case-in-memory[Allow the case in memory; a power failure then loses the undo data]' \
         '--accept-unreadable[Go on although parts of files can'\''t be read]' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
@@ -153,7 +153,7 @@ _nuvrat() {
         '--help[Print this help message and exit]' \
         '--json[One JSON object instead of text]' \
         '--sector-size=[Of an image\: 512 or 4096 (512)]:bytes:(512 4096)' \
-        '--physical-sector-size=[What the medium writes in one piece, where it says less than is true; of an image\: 4096 unless told]:bytes:' \
+        '--physical-sector-size=[Physical sector, if the device reports too small a value; of an image 4096 unless told]:bytes:' \
         '--timezone=[Zone of FAT'\''s local times (the machine'\''s)]:zone:' \
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '--against=[The manifest]:file:_files' \
@@ -199,7 +199,7 @@ _nuvrat() {
         '-o[The HTML file to write]:file:_files' \
         '--output=[The HTML file to write]:file:_files' \
         '--overwrite[Replace output files that exist]' \
-        '--technician=[Who did the work, and how to be reached; else from nuvrat/letterhead in the folder for settings]:text:' \
+        '--technician=[The technician, and how to be reached; else from nuvrat/letterhead in the folder for settings]:text:' \
         '--owner=[Whose disk it is]:text:' \
         '--job=[The shop'\''s number of the job]:text:' \
         '1:case:_files -/' \

@@ -78,8 +78,8 @@ void add_look(CLI::App& verb, cli::LookWords& look, cli::OutputWords& output) {
   add_json(verb, output);
   add_sector_size(verb, look.sector_size, "Of an image: 512 or 4096 (512)");
   verb.add_option("--physical-sector-size", look.physical_sector_size,
-                  "What the medium writes in one piece, where it says less than is true; of an "
-                  "image: 4096 unless told")
+                  "Physical sector, if the device reports too small a value; of an image 4096 "
+                  "unless told")
       ->type_name("BYTES");
   verb.add_option("--timezone", look.timezone, "Zone of FAT's local times (the machine's)")
       ->type_name("ZONE");
@@ -131,16 +131,16 @@ void add_job_options(CLI::App& verb, cli::JobWords& job, cli::OutputWords& outpu
   add_confirm(verb, job.confirm, "The disk's tag: go ahead without asking");
   add_details(verb, job.details);
   verb.add_option("--undo", job.undo,
-                  "What the undo journal keeps: full, or live sectors only (full)")
+                  "The undo journal keeps all sectors (full) or live ones only (full)")
       ->check(CLI::IsMember({"full", "live"}))
       ->type_name("WHAT");
   verb.add_option("--proof", job.proof,
-                  "How it is known that nothing was lost: contents, every file read before and "
-                  "after; or places, only what moves (contents)")
+                  "Verification: 'contents' hashes every file before and after; 'places' hashes "
+                  "only what moves (contents)")
       ->check(CLI::IsMember({"contents", "places"}))
       ->type_name("HOW");
   verb.add_flag("--case-in-memory", job.case_in_memory,
-                "Keep the case even in memory, where the power takes the way back");
+                "Allow the case in memory; a power failure then loses the undo data");
   verb.add_flag("--accept-unreadable", job.accept_unreadable,
                 "Go on although parts of files can't be read");
   add_events(verb, output);
@@ -264,7 +264,8 @@ Verb verb_of(CLI::App* app, std::shared_ptr<Words> words, int (*run)(Words&)) {
 
 Verb survey_verb(CLI::App& app) {
   auto w = std::make_shared<cli::SurveyWords>();
-  CLI::App* verb = app.add_subcommand("survey", "What is on a disk, and anything unusual about it");
+  CLI::App* verb =
+      app.add_subcommand("survey", "Show what is on a disk, and anything unusual about it");
   verb->add_option("DISK", w->disks,
                    "Image files, block devices or NBD addresses; none: the disks of this machine")
       ->type_name(" ");
@@ -414,7 +415,7 @@ Verb report_verb(CLI::App& app) {
   verb->add_option("-o,--output", w->of.output.file, "The HTML file to write")->type_name("FILE");
   add_overwrite(*verb, w->of.output);
   verb->add_option("--technician", w->technician,
-                   "Who did the work, and how to be reached; else from nuvrat/letterhead in the "
+                   "The technician, and how to be reached; else from nuvrat/letterhead in the "
                    "folder for settings")
       ->type_name("TEXT");
   verb->add_option("--owner", w->owner, "Whose disk it is")->type_name("TEXT");

@@ -193,6 +193,7 @@ std::string left_words(double seconds) {
 }  // namespace
 
 void TerminalProgress::draw() {
+  if (name_.empty()) return;
   constexpr std::size_t bar = 24;
   // Of the whole job where that is known, else of the stage.
   const bool whole = job_ >= 0;
@@ -214,7 +215,10 @@ void TerminalProgress::draw() {
   if (const double gone = seconds_now() - job_begun_; whole && share > 0.05 && gone > 2)
     rate +=
         fmt::format("{}{} left", rate.empty() ? "" : ", ", left_words(gone * (1 - share) / share));
-  const std::string line = fmt::format("{} {:3.0f} %  {}  {}", cells, share * 100, name_, rate);
+  // A stage of unknown length has no share of its own.
+  const std::string line =
+      !whole && total_ == 0 ? name_ + "  " + rate
+                            : fmt::format("{} {:3.0f} %  {}  {}", cells, share * 100, name_, rate);
   std::cerr << '\r' << shown(nuvrat::fit(line, columns(), true)) << std::flush;
   line_open_ = true;
 }

@@ -28,14 +28,13 @@ std::string kind_words(const std::string& kind) {
 }
 
 // Boxes whose widths are the sectors; the words in them are again in the table of partitions.
-std::string html_map(const Layout& layout, const std::vector<Contents>& contents,
+std::string html_map(const std::vector<MapCell>& cells, std::uint32_t sector_size,
                      const std::string& title) {
-  const std::vector<MapCell> cells = map_cells(layout, contents);
   std::string words;
   std::string boxes;
   bool within = false;
   for (const MapCell& c : cells) {
-    const std::string size = format_bytes(c.sectors * layout.sector_size);
+    const std::string size = format_bytes(c.sectors * sector_size);
     const std::string holds = c.number.empty() ? "free" : kind_words(c.holds);
     within |= c.in_extended;
     const std::string role = c.in_extended && !c.number.empty() ? "logical" : c.role;
@@ -45,7 +44,7 @@ std::string html_map(const Layout& layout, const std::vector<Contents>& contents
         "<div class=\"box {}{}\" style=\"flex-grow:{}\"><b>{}</b><span>{}</span><span>{}</span>"
         "<small>{}</small></div>\n",
         class_for(c), c.in_extended ? " within" : "", std::max<std::uint64_t>(c.sectors, 1),
-        esc(c.number), esc(holds), esc(c.label), size);
+        esc(c.number + (c.mark.empty() ? "" : " " + c.mark)), esc(holds), esc(c.label), size);
   }
   return fmt::format(
       "<figure><figcaption>{}</figcaption>\n<div class=\"map\" role=\"img\" "
@@ -80,7 +79,7 @@ void add_files(Changes& out, const Manifest& before, const Manifest& after) {
   };
   const auto bytes = [](const Manifest& m) { return format_count(m.bytes()) + " bytes"; };
   out.add("Files", files(before), files(after), files(before) != files(after));
-  out.add("What is in them", bytes(before),
+  out.add("Bytes in them", bytes(before),
           before.seal() == after.seal() ? "as before" : bytes(after),
           before.seal() != after.seal());
   if (before.ranges.empty()) return;
@@ -117,18 +116,27 @@ void add_property(Changes& out, const Assessment& a, const std::string& what, Te
   out.add(what, arrows(before, "every partition"), arrows(after, "as before"), !before.empty());
 }
 
+// What became different, in one sentence.
+std::string state_sentence(const Assessment& a) {
+  const StateWords state = reached_state(a);
+  const std::string text =
+      state.reached + (state.reached.empty() || state.deleted.empty() ? "" : "; ") + state.deleted;
+  return "<p>" + sentence(text) + ".</p>\n";
+}
+
 }  // namespace
 
 std::string disk_section(const CaseRecord& r) {
   const Assessment& a = r.job.assessment;
   std::string body =
-      html_map(drawn(a.before, a), a.contents, "Before: " + table_words(a.before.kind));
+      html_map(marked_before(a), a.before.sector_size, "Before: " + table_words(a.before.kind));
   if (!a.in_reach()) return section("disk", "The disk", body);
-  body += html_map(drawn(a.after, a), contents_after(a),
+  body += html_map(marked_after(a), a.after.sector_size,
                    (r.finished() ? "After: " : "As it will be: ") + table_words(a.after.kind));
-  return section(
-      "disk", r.finished() ? "The disk before and after" : "The disk, and what it was to become",
-      body + "<p class=\"quiet\">Drawn to scale; very small parts are drawn wider.</p>\n");
+  return section("disk",
+                 r.finished() ? "The disk before and after" : "The disk, and what it was to become",
+                 state_sentence(a) + body +
+                     "<p class=\"quiet\">Drawn to scale; very small parts are drawn wider.</p>\n");
 }
 
 std::string changes_section(const CaseRecord& r) {
@@ -172,8 +180,7 @@ std::string changes_section(const CaseRecord& r) {
   out.add("File systems", arrows(from, "every volume"), arrows(to, "as before"), !from.empty());
   if (r.before && r.after) add_files(out, *r.before, *r.after);
   std::string text = out.table.text();
-  return section("changes", r.finished() ? "What changed and what did not" : "What was to change",
-                 text);
+  return section("changes", r.finished() ? "Changed and unchanged" : "To be changed", text);
 }
 
 }  // namespace nuvrat::report

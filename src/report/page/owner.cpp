@@ -60,8 +60,7 @@ std::string files_words(const CaseRecord& r) {
                    "{} files with {} have the names, sizes and times that they had. All but those "
                    "that had to move are in the places where they were, and nothing was written "
                    "there. Files that had to move were read before and after, and are the same. "
-                   "What the "
-                   "others hold was not read.",
+                   "The contents of the others were not read.",
                    claim("files", c.unchanged), bytes)
              : fmt::format(
                    "{} files with {} were read in full before the change and after it, and "
@@ -142,7 +141,7 @@ Verdict verdict_of(const CaseRecord& r) {
                   different_words(r)};
     case Outcome::out_of_reach:
       return {"warn", "!", "Not done: this disk, as it is, does not allow it",
-              "Nothing was written. What is in the way, and what would remove it, is below."};
+              "Nothing was written. The reasons are below, each with what would remove it."};
     case Outcome::rehearsed:
       return {"warn", "!", "Rehearsed: it can be done, and nothing was done yet",
               "Every step was played through on a copy in memory, and compared there. The disk "
@@ -187,17 +186,14 @@ std::string asked_section(const CaseRecord& r) {
   const Assessment& a = r.job.assessment;
   std::string body;
   if (a.goals.empty()) {
-    body = paragraph("What is wrong on the disk is to be mended, with nothing lost.");
+    body = paragraph("The disk's damaged structures are to be mended, with nothing lost.");
   } else {
     body = "<ul>\n";
     for (const Goal& goal : a.goals)
       body += fmt::format("<li>{} ({}).</li>\n", sentence(goal.sentence()), code(goal.text()));
     body += "</ul>\n";
   }
-  if (!a.steps.empty())
-    body += paragraph(fmt::format("{} in {}: {}.", r.finished() ? "Done" : "To be done",
-                                  plural(a.steps.size(), "step", "steps"), esc(step_words(a))));
-  return section("asked", "What was asked", body);
+  return section("asked", "Asked for", body);
 }
 
 std::string stands_section(const CaseRecord& r) {
@@ -207,7 +203,7 @@ std::string stands_section(const CaseRecord& r) {
     for (const Obstacle& o : a.obstacles) {
       body += fmt::format("<li data-obstacle=\"{}\"><strong>{}</strong><br>{}</li>\n", name_of(o),
                           sentence(o.text),
-                          o.remedy.empty() ? "" : "What would lift it: " + esc(o.remedy) + ".");
+                          o.remedy.empty() ? "" : "This would remove it: " + esc(o.remedy) + ".");
     }
     return section("why", "Why not", body + "</ol>\n");
   }
@@ -233,19 +229,19 @@ std::string next_section(const CaseRecord& r) {
     body += fmt::format("<li data-next=\"{}\"><strong>{}.</strong> {}</li>\n", step.code,
                         esc(step.title), esc(step.text));
   }
-  return section("next", "What you do next", body + "</ol>\n");
+  return section("next", "Your next steps", body + "</ol>\n");
 }
 
 std::string agreed_section(const CaseRecord& r) {
   const Assessment& a = r.job.assessment;
   if (!a.in_reach()) return "";
   if (a.consents.empty())
-    return section("agreed", "What was agreed to", paragraph("Nothing is lost by this change."));
+    return section("agreed", "Agreed to", paragraph("Nothing is lost by this change."));
   std::string body = "<ul>\n";
   for (const Consent& c : a.consents)
-    body += fmt::format("<li data-consent=\"{}\">{}.</li>\n", name_of(c.code), sentence(a.text_of(c)));
-  return section("agreed", r.finished() ? "What was agreed to" : "What is to be agreed to",
-                 body + "</ul>\n");
+    body +=
+        fmt::format("<li data-consent=\"{}\">{}.</li>\n", name_of(c.code), sentence(a.text_of(c)));
+  return section("agreed", r.finished() ? "Agreed to" : "To be agreed to", body + "</ul>\n");
 }
 
 std::string back_section(const CaseRecord& r) {
@@ -287,7 +283,7 @@ std::string words_section() {
   std::string body = "<dl class=\"words\">\n";
   for (const auto& [word, meaning] : words)
     body += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", word, esc(meaning));
-  return section("words", "What the words mean", body + "</dl>\n");
+  return section("words", "The words", body + "</dl>\n");
 }
 
 std::string identity_section(const CaseRecord& r) {
@@ -306,6 +302,7 @@ std::string identity_section(const CaseRecord& r) {
                        ? ""
                        : ", now " + claim("tag-after", r.tag_after, r.tag_after)));
   fact("Case", code(folder));
+  if (!a.steps.empty()) fact("Steps", esc(step_words(a)));
   if (r.finished()) fact("Took", esc(time_words(r.seconds)));
   body += "</dl>\n";
   if (can_go_on(r))

@@ -60,14 +60,13 @@ std::string report_html(const CaseRecord& r, const Letterhead& letterhead) {
       "<p class=\"lead\">{4}</p>\n{5}</header>\n<main id=\"main\">\n",
       verdict.tone, name_of(r.outcome), verdict.mark, esc(verdict.headline), verdict.text,
       facts(r, letterhead));
-  out += next_section(r) + stands_section(r) + asked_section(r) + disk_section(r) +
+  out += next_section(r) + stands_section(r) + disk_section(r) + asked_section(r) +
          agreed_section(r) + back_section(r) + words_section();
-  out += "<p class=\"divide\">What follows is for whoever wants to check it.</p>\n";
+  out += "<p class=\"divide\">The rest is for a reader who wants to check it.</p>\n";
   out += identity_section(r) + changes_section(r) + proof_section(r) + sectors_section(r) +
          layout_section(r) + log_section(r);
   return out +
-         "</main>\n<footer><p>Made from the case folder alone. What was recorded of every file is "
-         "in "
+         "</main>\n<footer><p>Made from the case folder alone. The record of every file is in "
          "<code>before.manifest</code> and <code>after.manifest</code> there.</p></footer>\n"
          "</body>\n</html>\n";
 }

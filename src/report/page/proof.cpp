@@ -1,4 +1,4 @@
-// What the engineer holds the job against: figures, sectors, layouts, log.
+// For the engineer: figures, sectors, layouts, log.
 
 #include <algorithm>
 #include <map>
@@ -18,16 +18,19 @@ namespace {
 
 constexpr std::size_t max_rows = 4000;  // of a table; what is left out is counted, never silent
 
-std::string equal_words(bool equal) {
-  return equal ? "<span class=\"same\">equal</span>" : "<b class=\"changed\">not equal</b>";
+// A count that differs as it was planned to is no difference.
+std::string equal_words(const CaseRecord& r, bool equal) {
+  if (equal) return "<span class=\"same\">equal</span>";
+  return r.comparison && r.comparison->equal() ? "<span class=\"moved\">changed as planned</span>"
+                                               : "<b class=\"changed\">not equal</b>";
 }
 
 HtmlTable figures(const CaseRecord& r) {
   HtmlTable out{"Files and seals, before and after", {"", "before", "after", ""}, {}, {}};
   const Manifest& b = *r.before;
-  const auto row = [&out](const char* what, const std::string& was, const std::string& is,
-                          bool equal) {
-    out.rows.push_back({what, was, is, equal_words(equal)});
+  const auto row = [&out, &r](const char* what, const std::string& was, const std::string& is,
+                              bool equal) {
+    out.rows.push_back({what, was, is, equal_words(r, equal)});
   };
   if (!r.after) return out;
   const Manifest& a = *r.after;
@@ -164,13 +167,11 @@ std::string comparison_part(const Comparison& c) {
   return out;
 }
 
-// What was to be read again is said where the rest is.
+// A volume that can be read again is said to be so elsewhere.
 std::string left_out_part(const Manifest& before, const Expectation& expectation) {
   std::uint64_t all = before.left_out();
-  HtmlTable list{"What could not be read, and was neither recorded nor compared",
-                 {"place", "why"},
-                 {},
-                 {false, false}};
+  HtmlTable list{
+      "Not readable, and neither recorded nor compared", {"place", "why"}, {}, {false, false}};
   for (const ManifestVolume& v : before.volumes) {
     for (const LeftOut& l : v.left_out) {
       if (list.rows.size() < max_rows)
@@ -308,7 +309,7 @@ std::string layout_section(const CaseRecord& r) {
 }
 
 std::string log_section(const CaseRecord& r) {
-  HtmlTable out{"What happened, in UTC", {"time", "event", ""}, {}, {}};
+  HtmlTable out{"Events, in UTC", {"time", "event", ""}, {}, {}};
   for (const CaseEvent& e : r.events) {
     if (out.rows.size() == max_rows) break;
     std::string time = e.time.substr(0, 19);
