@@ -14,6 +14,7 @@
 #include "base/volume_traits.h"
 #include "base/whole_file.h"
 #include "json/left_behind.h"
+#include "tree/comparer.h"
 
 namespace nuvrat::job {
 namespace {

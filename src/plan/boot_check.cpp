@@ -4,6 +4,7 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/partition_type.h>
 #include <nuvrat/text.h>
 
 #include "base/volume_traits.h"

@@ -142,7 +142,7 @@ std::string map_after(const Assessment& a, const TextStyle& style) {
 
 // Both maps, or, where there is room for one, the one of afterwards.
 std::string map_lines(const Assessment& a, const TextStyle& style, std::size_t room) {
-  const std::string before = map_before(a, style);
+  std::string before = map_before(a, style);
   if (looks_the_same(a)) return before;
   const std::string after = map_after(a, style);
   return lines_of(before) + lines_of(after) <= room ? before + after : after;

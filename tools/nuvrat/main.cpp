@@ -229,7 +229,7 @@ nuvrat::Error words_error(CLI::App& app, int argc, char** argv, const CLI::Parse
       return {ErrorCode::words, text, {}, meant};
     const std::string nearest = nuvrat::nearest_word(word, names);
     return {ErrorCode::words,
-            text + (nearest.empty() ? "" : "; did you mean " + nearest + "?"),
+            nearest.empty() ? text : fmt::format("{}; did you mean {}?", text, nearest),
             {},
             help};
   }

@@ -75,6 +75,7 @@ Random random_of(std::optional<std::uint64_t> seed) {
 
 std::vector<Goal> goals_of(const std::vector<std::string>& words, const LookWords& look) {
   std::vector<Goal> goals;
+  goals.reserve(words.size());
   for (const std::string& word : words) {
     // Only a share takes the disk to answer.
     goals.push_back(word.ends_with('%') ? parse_goal_for(word, read_table(*open(look)).layout)
