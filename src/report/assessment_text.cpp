@@ -225,10 +225,15 @@ std::string consent_lines(const Assessment& a, const TextStyle& style) {
 }
 
 std::string time_lines(const Assessment& a, const TextStyle& style, Proof proof) {
-  return wrap(
-      fmt::format("time     {}; the way back takes about {} of the case", both_times(a, proof),
-                  format_bytes(a.sectors_to_write * a.before.sector_size)),
-      style, "  ", "           ");
+  const std::string unread =
+      proof == Proof::places
+          ? wrap("reads    places only: bytes that change meanwhile would not be noticed", style,
+                 "  ", "           ")
+          : "";
+  return unread + wrap(fmt::format("time     {}; the way back takes about {} of the case",
+                                   both_times(a, proof),
+                                   format_bytes(a.sectors_to_write * a.before.sector_size)),
+                       style, "  ", "           ");
 }
 
 }  // namespace

@@ -46,7 +46,8 @@ std::string verified_words(const JobResult& r) {
                                    : "";
   if (out.empty()) return "nothing was lost";
   out += c.proof == Proof::places ? " in place" : " verified";
-  return out + (c.partial() ? ", as far as they can be read" : "");
+  out += c.partial() ? ", as far as they can be read" : "";
+  return out + (c.proof == Proof::places ? "; contents were read only of what moved" : "");
 }
 
 std::string done_lines(const Assessment& a, const JobResult& r, const TextStyle& style) {
