@@ -1,6 +1,8 @@
 // The time that an assessment expects, and the time that the job takes: a table and a volume, by
 // contents and by places.
 
+#include <filesystem>
+
 #include <fmt/core.h>
 
 #include <nuvrat/fat_writer.h>

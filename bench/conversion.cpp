@@ -1,11 +1,14 @@
 // FAT32 to NTFS on volumes of many files: the conversion alone, the whole job, the checks, the
 // manifest, the way back, each against the least or the ordinary way of doing it.
 
+#include <filesystem>
 #include <fstream>
+#include <functional>
 
 #include <fmt/core.h>
 
 #include <nuvrat/fat_writer.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "measure.h"

@@ -2,6 +2,8 @@
 // nuvrat_bench FOLDER [FILES…]: a table of ratios, each measured in one run on images in FOLDER; on
 // volumes of 10 thousand, 100 thousand and a million files unless others are named.
 
+#include <filesystem>
+
 #include <fmt/core.h>
 
 #include "measure.h"

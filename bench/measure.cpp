@@ -1,7 +1,9 @@
 #include "measure.h"
 
 #include <algorithm>
+#include <chrono>
 #include <cstdlib>
+#include <functional>
 #include <sstream>
 
 #include <fmt/core.h>

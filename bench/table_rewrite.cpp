@@ -1,7 +1,11 @@
 // MBR to GPT: the writing part, with the undo journal and without, against a plain write and flush
 // of as many sectors.
 
+#include <filesystem>
+
 #include <fmt/core.h>
+
+#include <nuvrat/rewrite.h>
 
 #include "disk_bytes.h"
 #include "measure.h"

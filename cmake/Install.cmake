@@ -2,7 +2,26 @@
 include(CMakePackageConfigHelpers)
 set(docs ${CMAKE_INSTALL_DATADIR}/doc/nuvrat)
 install(TARGETS nuvrat_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
-install(DIRECTORY docs/man/ DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
+# Packed, as a Debian package has them.
+find_program(GZIP gzip REQUIRED)
+function(nuvrat_packed to from)
+  add_custom_command(OUTPUT ${to} COMMAND ${GZIP} -9nc ${from} > ${to} DEPENDS ${from} VERBATIM)
+  set_property(GLOBAL APPEND PROPERTY nuvrat_packed ${to})
+endfunction()
+file(MAKE_DIRECTORY ${PROJECT_BINARY_DIR}/man)
+file(GLOB pages CONFIGURE_DEPENDS ${PROJECT_SOURCE_DIR}/docs/man/*.1)
+foreach(page ${pages})
+  get_filename_component(name ${page} NAME)
+  nuvrat_packed(${PROJECT_BINARY_DIR}/man/${name}.gz ${page})
+endforeach()
+string(TIMESTAMP NUVRAT_DEBIAN_DATE "%a, %d %b %Y %H:%M:%S +0000" UTC)
+configure_file(cmake/changelog.in changelog @ONLY)
+nuvrat_packed(${PROJECT_BINARY_DIR}/changelog.gz ${PROJECT_BINARY_DIR}/changelog)
+get_property(packed GLOBAL PROPERTY nuvrat_packed)
+add_custom_target(nuvrat_packed_files ALL DEPENDS ${packed})
+install(DIRECTORY ${PROJECT_BINARY_DIR}/man/ DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT tool)
+install(FILES ${PROJECT_BINARY_DIR}/changelog.gz DESTINATION ${docs} COMPONENT tool)
+install(FILES cmake/copyright DESTINATION ${docs} COMPONENT tool)
 install(FILES tools/nuvrat/completion.bash RENAME nuvrat
   DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions COMPONENT tool)
 install(FILES tools/nuvrat/completion.zsh RENAME _nuvrat
@@ -10,9 +29,11 @@ install(FILES tools/nuvrat/completion.zsh RENAME _nuvrat
 install(FILES tools/nuvrat/completion.fish RENAME nuvrat.fish
   DESTINATION ${CMAKE_INSTALL_DATADIR}/fish/vendor_completions.d COMPONENT tool)
 install(DIRECTORY docs/guides ${NUVRAT_WHOLE_SCHEMAS} docs/formats DESTINATION ${docs} COMPONENT tool)
-install(FILES README.md CHANGELOG.md LICENSE docs/safety.md docs/proof.md
+install(FILES README.md CHANGELOG.md docs/safety.md docs/proof.md
   DESTINATION ${docs} COMPONENT tool)
-install(FILES docs/api.md LICENSE DESTINATION ${CMAKE_INSTALL_DATADIR}/doc/libnuvrat-dev COMPONENT library)
+set(library_docs ${CMAKE_INSTALL_DATADIR}/doc/libnuvrat-dev)
+install(FILES docs/api.md ${PROJECT_BINARY_DIR}/changelog.gz DESTINATION ${library_docs} COMPONENT library)
+install(FILES cmake/copyright DESTINATION ${library_docs} COMPONENT library)
 
 install(TARGETS nuvrat EXPORT NuvratTargets
   ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT library
@@ -32,17 +53,12 @@ configure_package_config_file(cmake/NuvratConfig.cmake.in NuvratConfig.cmake
 write_basic_package_version_file(NuvratConfigVersion.cmake COMPATIBILITY SameMinorVersion)
 install(FILES ${CMAKE_CURRENT_BINARY_DIR}/NuvratConfig.cmake
   ${CMAKE_CURRENT_BINARY_DIR}/NuvratConfigVersion.cmake DESTINATION ${where} COMPONENT library)
-# At the time of installing, when the prefix is known.
-install(CODE "
-  set(CMAKE_INSTALL_LIBDIR \"${CMAKE_INSTALL_LIBDIR}\")
-  set(CMAKE_INSTALL_INCLUDEDIR \"${CMAKE_INSTALL_INCLUDEDIR}\")
-  set(PROJECT_VERSION \"${PROJECT_VERSION}\")
-  set(NUVRAT_PC_REQUIRES \"${NUVRAT_PC_REQUIRES}\")
-  set(NUVRAT_PC_LIBS \"${NUVRAT_PC_LIBS}\")
-  set(PROJECT_DESCRIPTION \"${PROJECT_DESCRIPTION}\")
-  configure_file(\"${PROJECT_SOURCE_DIR}/cmake/nuvrat.pc.in\"
-    \"\$ENV{DESTDIR}\${CMAKE_INSTALL_PREFIX}/${CMAKE_INSTALL_LIBDIR}/pkgconfig/nuvrat.pc\" @ONLY)"
-  COMPONENT library)
+# It says where things are from where it lies itself: what is installed can be moved.
+file(RELATIVE_PATH NUVRAT_PC_PREFIX /prefix/${CMAKE_INSTALL_LIBDIR}/pkgconfig /prefix)
+string(REGEX REPLACE "/$" "" NUVRAT_PC_PREFIX "${NUVRAT_PC_PREFIX}")
+configure_file(cmake/nuvrat.pc.in nuvrat.pc @ONLY)
+install(FILES ${PROJECT_BINARY_DIR}/nuvrat.pc
+  DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig COMPONENT library)
 
 set(CPACK_GENERATOR DEB)
 set(CPACK_PACKAGE_NAME nuvrat)

@@ -51,6 +51,9 @@ function(nuvrat_room name)
     add_library(${build} OBJECT ${ROOM_SOURCES})
     target_include_directories(${build} PUBLIC ${PROJECT_SOURCE_DIR}/include PRIVATE ${roots})
     target_link_libraries(${build} PUBLIC ${ROOM_PACKAGES} PRIVATE nuvrat_flags)
+    # Of a shared library only the public headers are to be seen (NUVRAT_API).
+    set_target_properties(${build} PROPERTIES CXX_VISIBILITY_PRESET hidden
+      VISIBILITY_INLINES_HIDDEN ON)
   endforeach()
   if(NUVRAT_FUZZ AND NOT ROOM_COUNTED)
     # what a fuzzer spends its time in are the rooms that look at a disk

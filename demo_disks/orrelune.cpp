@@ -1,6 +1,7 @@
 #include "orrelune.h"
 
 #include <cmath>
+#include <filesystem>
 
 #include <fmt/core.h>
 
@@ -92,8 +93,8 @@ void add_names(FatWriter& w, Random& random) {
       "README.TXT",
       "readme too.Txt",
       "lower.txt",
-      "a name with a great many words in it, so that it takes several entries of a "
-      "folder and nobody can read it in one go.txt"};
+      ("a name with a great many words in it, so that it takes several entries of a "
+       "folder and nobody can read it in one go.txt")};
   for (const char* name : names) {
     w.add_file(std::string("Names of the moorings/") + name, bytes_of(readings(random, 30)),
                info_at(random));
@@ -249,7 +250,7 @@ void make_worn_stick(Device& device, std::uint64_t seed) {
     for (unsigned i = 0; i < 4; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> 8 * i);
   };
   const Bytes boot = device.read(0);
-  const std::uint64_t fat = boot[14] | boot[15] << 8;
+  const std::uint64_t fat = disk_bytes::little(boot, 14, 2);
   const std::uint64_t sectors = number(boot, 36);
   const auto set_entry = [&](std::uint32_t cluster, std::uint32_t value, bool both) {
     for (std::uint64_t copy = fat; copy <= fat + (both ? sectors : 0); copy += sectors) {
@@ -332,7 +333,7 @@ void play(Device& device, const std::string& words, std::uint64_t seed) {
   for (const Step& step : assess(device, goals, options, random).steps) {
     Overlay overlay(device);
     const auto rehearsed = make_rewrite(step, overlay);
-    const Inspection inspection = Engine::inspect(*rehearsed, overlay, owned_for(step));
+    const Inspection inspection = Engine::inspect(*rehearsed, overlay, OwnedBy(step));
     const auto rewrite = make_rewrite(step, device);
     Engine(device, quiet).run(*rewrite, inspection);
   }

@@ -2,6 +2,7 @@
 // The disks of the Orrelune tide station, an invented place: gauges, moorings and hydrophones log
 // to small disks that come to the bench. Everything in them comes from a fixed seed.
 
+#include <filesystem>
 #include <string>
 
 #include <nuvrat/fat_writer.h>

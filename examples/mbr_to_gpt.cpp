@@ -1,5 +1,6 @@
 // mbr_to_gpt DISK CASE: a disk's MBR becomes a GPT, with progress; the page is written at the end.
 
+#include <filesystem>
 #include <iostream>
 
 #include <nuvrat/nuvrat.h>
@@ -50,7 +51,7 @@ int main(int argc, char** argv) {
     std::cout << result.files << " files, seal " << result.comparison.seal_after << ", "
               << (result.sound() ? "nothing was lost" : "something differs") << '\n';
     nuvrat::save_report(nuvrat::read_record(options.case_folder, disk.get()),
-                        options.case_folder / "report.html");
+                        std::filesystem::path(options.case_folder) / "report.html");
     return result.sound() ? 0 : 1;
   } catch (const nuvrat::Error& e) {
     std::cerr << e.what() << '\n';

@@ -1,6 +1,7 @@
 // power_cut CASE: the power fails in the middle of a rewrite, at every sector that it writes, and
 // each time the job is finished from its case. Everything is in memory but the cases.
 
+#include <filesystem>
 #include <iostream>
 
 #include <nuvrat/fat_writer.h>

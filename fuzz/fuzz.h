@@ -39,6 +39,7 @@ const std::vector<Target>& targets();
 [[nodiscard]] std::vector<Target> file_targets();
 [[nodiscard]] std::vector<Target> rewrite_targets();
 [[nodiscard]] std::vector<Target> boot_targets();
+[[nodiscard]] std::vector<Target> device_targets();
 
 /// Ends the process with a message: the target's word is broken.
 [[noreturn]] void broken(const std::string& what);
@@ -102,5 +103,8 @@ void damage(nuvrat::MemoryDevice& disk, const std::vector<std::uint64_t>& sector
 [[nodiscard]] nuvrat::JobResult convert(
     nuvrat::Device& disk, const nuvrat::Assessment& plan,
     const std::function<void(const std::filesystem::path&)>& with_case = nullptr);
+/// Does a plan that is in reach on a copy of the disk, reads its report, and goes back: nothing is
+/// lost, and the way back leads to the very disk.
+void do_and_undo(const nuvrat::MemoryDevice& disk, const nuvrat::Assessment& plan);
 
 }  // namespace fuzz

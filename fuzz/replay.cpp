@@ -2,6 +2,7 @@
 // the seeds, for libFuzzer to begin from.
 
 #include <cstdio>
+#include <filesystem>
 #include <fstream>
 #include <iterator>
 

@@ -1,7 +1,9 @@
 #include <algorithm>
 #include <cstdio>
 #include <cstdlib>
+#include <filesystem>
 #include <fstream>
+#include <functional>
 
 #include <unistd.h>
 
@@ -217,6 +219,26 @@ JobResult convert(Device& disk, const Assessment& plan,
   JobResult out = run_job(disk, plan, options, quiet);
   if (with_case) with_case(name.path());
   return out;
+}
+
+void do_and_undo(const MemoryDevice& disk, const Assessment& plan) {
+  if (!plan.in_reach() || plan.steps.empty()) return;
+  const auto work = disk.clone();
+  QuietProgress quiet;
+  expect_answer([&] {
+    const JobResult result = convert(*work, plan, [&](const std::filesystem::path& folder) {
+      (void)report_html(read_record(folder, work.get()));
+      (void)revert_case(*work, load_case(folder), {}, quiet);
+    });
+    if (result.sound()) return;
+    std::string what = plan.steps[0].name() + " lost something";
+    for (const Difference& d : result.comparison.differences)
+      what += "; " + std::string(name_of(d.kind)) + " " + d.path + " " + d.text;
+    for (const Finding& f : result.findings_after)
+      what += std::string("; ") + name_of(f.code) + " " + f.text;
+    broken(what);
+  });
+  if (!work->same_as(disk)) broken(plan.steps[0].name() + " or its revert changed the disk");
 }
 
 std::unique_ptr<MemoryDevice> ntfs_volume(unsigned more) {

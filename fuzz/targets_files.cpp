@@ -1,12 +1,16 @@
-// What lies beside the disk: journals, manifests, assessments, and words.
+// Files beside the disk: journals, manifests, assessments, whole cases; and words.
 
 #include <cstdio>
+#include <filesystem>
+#include <fstream>
+#include <iterator>
 
 #include <nlohmann/json.hpp>
 #include <xxhash.h>
 
 #include <nuvrat/columns.h>
 #include <nuvrat/fault.h>
+#include <nuvrat/rewrite.h>
 
 #include "fuzz.h"
 #include "json/case_plan.h"
@@ -141,7 +145,7 @@ void assessment(ByteView input) {
         MemoryDevice disk(1u << 14, 512);
         Overlay overlay(disk);
         const auto rewrite = make_rewrite(step, overlay);
-        (void)Engine::inspect(*rewrite, overlay, owned_for(step));
+        (void)Engine::inspect(*rewrite, overlay, OwnedBy(step));
       });
     }
   });
@@ -161,6 +165,98 @@ std::vector<Bytes> assessment_seeds() {
   add(*gpt_disk(), "table=mbr");
   add(*gpt_disk(), "p1.name=x");
   add(*fat_volume(VolumeKind::fat16), "volume=ntfs");
+  return out;
+}
+
+// A case of a job that is done, file by file, and the disk before and after it.
+struct GoodCase {
+  GoodCase() : before(mbr_disk()), after(before->clone()) {
+    Random random(1);
+    const Assessment plan =
+        assess(*before, {parse_goal("table=gpt"), parse_goal("p1=ntfs")}, utc(), random);
+    QuietProgress quiet;
+    const TempFile name({});
+    std::filesystem::remove(name.path());
+    JobOptions options;
+    options.read = utc();
+    options.case_folder = name.path();
+    options.case_in_memory = true;
+    if (!run_job(*after, plan, options, quiet).sound()) broken("the seed");
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(name.path())) {
+      if (!entry.is_regular_file()) continue;
+      std::ifstream in(entry.path(), std::ios::binary);
+      files.emplace_back(std::filesystem::relative(entry.path(), name.path()),
+                         Bytes{std::istreambuf_iterator<char>(in), {}});
+    }
+    std::sort(files.begin(), files.end());
+  }
+  std::unique_ptr<MemoryDevice> before, after;
+  std::vector<std::pair<std::filesystem::path, Bytes>> files;
+};
+
+// Damage to the files of a case, then all that is done with cases. First byte: which file; second:
+// 0 to 63 bytes of it become others (pieces: offset u24, value), 64 it is missing, 65 it is the
+// rest of the input, else it ends early.
+void case_files(ByteView input) {
+  static const GoodCase good;
+  if (input.size() < 2) return;
+  const TempFile name({});
+  std::filesystem::remove(name.path());
+  std::filesystem::create_directory(name.path());
+  std::filesystem::permissions(name.path(), std::filesystem::perms::owner_all);
+  for (std::size_t i = 0; i < good.files.size(); ++i) {
+    Bytes bytes = good.files[i].second;
+    if (i == input[0] % good.files.size()) {
+      if (input[1] == 64) continue;
+      if (input[1] == 65) {
+        bytes.assign(input.begin() + 2, input.end());
+      } else if (input[1] > 65) {
+        bytes.resize(bytes.size() * (input[1] - 66) / 190);
+      } else {
+        for (std::size_t at = 2; at + 4 <= input.size() && !bytes.empty(); at += 4)
+          bytes[little(input, at, 3) % bytes.size()] = input[at + 3];
+        if (good.files[i].first == "undo.journal" && input[1] % 2 == 1) mend_journal(bytes);
+      }
+    }
+    const auto path = name.path() / good.files[i].first;
+    std::filesystem::create_directories(path.parent_path());
+    std::filesystem::permissions(path.parent_path(), std::filesystem::perms::owner_all);
+    std::ofstream(path, std::ios::binary)
+        .write(reinterpret_cast<const char*>(bytes.data()),
+               static_cast<std::streamsize>(bytes.size()));
+    std::filesystem::permissions(
+        path, std::filesystem::perms::owner_read | std::filesystem::perms::owner_write);
+  }
+  QuietProgress quiet;
+  expect_answer([&] {
+    const CaseRecord record = read_record(name.path(), good.after.get());
+    (void)report_html(record);
+    (void)report_text(record, name.path(), {});
+    (void)report_json(record);
+  });
+  expect_answer([&] {
+    const CaseFile job = load_case(name.path());
+    (void)case_text(job, stage_of(job, *good.after), "", {});
+  });
+  // Nothing is written by a refusal, and a way back leads to the disk as it was.
+  const auto disk = good.after->clone();
+  bool back = false;
+  expect_answer([&] { back = revert_case(*disk, load_case(name.path()), {}, quiet).equal(); });
+  if (!disk->same_as(back ? *good.before : *good.after))
+    broken(back ? "a revert left another disk" : "a refused revert wrote");
+  const auto done = good.after->clone();
+  expect_answer([&] { (void)resume_case(*done, load_case(name.path()), quiet); });
+  if (!back && !done->same_as(*good.after)) broken("a resume of what is done wrote");
+}
+
+std::vector<Bytes> case_files_seeds() {
+  std::vector<Bytes> out;
+  for (std::uint8_t file = 0; file < 8; ++file) {
+    out.push_back({file, 64});
+    out.push_back({file, 65, '{', '}'});
+    out.push_back({file, 160});
+    out.push_back({file, 1, 200, 0, 0, '9'});
+  }
   return out;
 }
 
@@ -192,6 +288,7 @@ std::vector<Target> file_targets() {
   return {{"journal", journal, journal_seeds},
           {"manifest", manifest, manifest_seeds},
           {"assessment", assessment, assessment_seeds},
+          {"case_files", case_files, case_files_seeds},
           {"words", words, words_seeds}};
 }
 

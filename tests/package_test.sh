@@ -20,7 +20,13 @@ export PKG_CONFIG_PATH
 # shellcheck disable=SC2046
 quietly g++ -std=c++20 "$source/examples/consumer/look.cpp" -o "$work/look" $(pkg-config --cflags --libs nuvrat)
 "$work/look" "$work/disks/logger.img" | grep -q 'p6 HYDROPHONE'
-[ "$(pkg-config --modversion nuvrat)" = "$("$work/installed/bin/nuvrat" --version | sed 's/Nuvrat //')" ]
+# Moved elsewhere, it is found there.
+mv "$work/installed" "$work/moved"
+PKG_CONFIG_PATH=$(dirname "$(find "$work/moved" -name nuvrat.pc)")
+# shellcheck disable=SC2046
+quietly g++ -std=c++20 "$source/examples/consumer/look.cpp" -o "$work/look" $(pkg-config --cflags --libs nuvrat)
+"$work/look" "$work/disks/logger.img" | grep -q 'p6 HYDROPHONE'
+[ "$(pkg-config --modversion nuvrat)" = "$("$work/moved/bin/nuvrat" --version | sed 's/Nuvrat //')" ]
 
 if [ -e /usr/bin/nuvrat ]; then
   echo "a nuvrat is installed here: remove it, so that this test need not"
@@ -33,7 +39,8 @@ quietly $as_root dpkg -i "$work"/packages/*.deb
 /usr/bin/nuvrat survey "$work/disks/logger.img" | grep -q 'MBR with 5 partitions'
 # Asked of the packages, because a small system may be set to leave man pages out.
 for package in "$work"/packages/*.deb; do dpkg-deb -c "$package"; done >"$work/files"
-for file in /usr/share/man/man1/nuvrat.1 /usr/share/man/man1/nuvrat-fetch.1 /usr/share/bash-completion/completions/nuvrat \
+for file in /usr/share/man/man1/nuvrat.1.gz /usr/share/man/man1/nuvrat-fetch.1.gz \
+  /usr/share/doc/nuvrat/copyright /usr/share/doc/libnuvrat-dev/changelog.gz /usr/share/bash-completion/completions/nuvrat \
   /usr/share/zsh/vendor-completions/_nuvrat /usr/share/fish/vendor_completions.d/nuvrat.fish \
   /usr/include/nuvrat/nuvrat.h; do
   grep -q "$file" "$work/files" || { echo "no package has $file"; exit 1; }

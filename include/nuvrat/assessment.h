@@ -12,14 +12,15 @@
 #include <nuvrat/step.h>
 #include <nuvrat/survey.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// Why a goal can't be reached, with its number and what would lift it.
 struct Obstacle {
   ObstacleCode code = ObstacleCode::already;
   std::optional<Rule> finding;  ///< of damage: what was found
   std::string text;             ///< what and where
-  std::string remedy;           ///< what would lift it
+  std::string remedy;           ///< what would lift it: the best way, a line
+  std::string otherwise{};      ///< another way, where the remedy is goals; or empty
   std::uint64_t missing_sectors = 0;
   unsigned partition = 0;   ///< the number of the one it is about, or 0
   std::vector<Goal> goals;  ///< goals that would work instead, where the remedy is that
@@ -42,13 +43,13 @@ struct Renumbering {
   unsigned after = 0;
 };
 
-/// What lies where, for the maps: the same before and after.
+/// The contents of a partition, for the maps: before and after.
 struct Contents {
   PartitionId partition = PartitionId::none;  ///< none: of a disk without a table
   std::string kind{};                         ///< "fat32", or what the volume is in words
   std::string label{};
   std::string kind_after{};  ///< the same, unless the volume is rewritten; empty of what goes
-  /// What is new is said of no volume before, what is gone of none after.
+  /// A new one has no volume before, one that is gone none after.
   enum class Fate { stays, added, gone } fate = Fate::stays;
 };
 
@@ -106,10 +107,10 @@ struct Assessment {
 [[nodiscard]] std::vector<Assessment> assess_all(const Device& device, const ReadOptions& options,
                                                  Random& random);
 
-/// What becomes of clusters that no file has.
+/// The fate of clusters that no file has.
 enum class Unowned { leave, free, keep };
 
-/// What `check --repair` can mend with nothing lost, as a chain of steps. Of the table: a GPT whose
+/// Mends with nothing lost (`check --repair`), as a chain of steps. Of the table: a GPT whose
 /// backup is missing, damaged or not at the end, whose primary is damaged while the backup is good,
 /// or whose protective MBR is missing or wrong; a chain of EBRs that leads outside its container.
 /// Where the table is sound: a wrong start in the boot sector of an MBR's active partition; of FAT

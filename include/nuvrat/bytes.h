@@ -9,7 +9,7 @@
 
 #include <nuvrat/version.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 using Bytes = std::vector<std::uint8_t>;
 using ByteView = std::span<const std::uint8_t>;

@@ -1,15 +1,14 @@
 #pragma once
-// What a case folder knows of its job, gathered for whoever asks afterwards: the page that goes
+// All that a case folder knows of its job, gathered for a reader afterwards: the page that goes
 // home with the disk, a program, a colleague.
 
-#include <filesystem>
 #include <optional>
 #include <string>
 #include <vector>
 
 #include <nuvrat/job.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// How a job ended, or how far it is.
 enum class Outcome {
@@ -57,8 +56,7 @@ struct CaseRecord {
 /// Gathers it. With `disk` the job's stage is read from the disk itself; without, from the journal
 /// alone. Throws Error (file) when the folder holds no case or a part of it can't be read,
 /// (refused) when it isn't the disk of the case.
-[[nodiscard]] CaseRecord read_record(const std::filesystem::path& folder,
-                                     const Device* disk = nullptr);
+[[nodiscard]] CaseRecord read_record(const std::string& folder, const Device* disk = nullptr);
 
 /// Keeps an assessment that says no, so that its page can be made. Makes the folder; errors as
 /// run_job.

@@ -10,7 +10,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// CRC-32 (ISO 3309, reflected 0xEDB88320), as the UEFI specification asks for.
 [[nodiscard]] std::uint32_t crc32(ByteView bytes);

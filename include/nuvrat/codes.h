@@ -8,10 +8,11 @@
 #include <string_view>
 
 #include <nuvrat/severity.h>
+#include <nuvrat/version.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
-/// What must hold on a disk, and is said as a Finding where it doesn't: by the structure that it is
+/// Rules that must hold on a disk, each a Finding where it doesn't: by the structure that it is
 /// about, and what is wrong with it.
 enum class Rule : std::uint8_t {
   disk_disturbed,
@@ -177,7 +178,7 @@ enum class Rule : std::uint8_t {
   ntfs_volume_record,
 };
 
-/// What `check --repair` does about a finding; whether it can, of a disk, the finding says.
+/// The mend that `check --repair` has for a finding; the finding says whether it works on a disk.
 enum class Mending {
   none,     ///< a person decides, or the system that owns the volume
   repair,   ///< it is mended with nothing lost
@@ -217,7 +218,6 @@ enum class ObstacleCode : std::uint8_t {
   volume_room,
   room_in_pieces,
   name_reserved,
-  name_twice,
   file_size,
   encrypted,
   reparse,
@@ -237,7 +237,7 @@ enum class ObstacleCode : std::uint8_t {
   label,
   root_full,
   dropped,
-  starts_from,
+  boots_from,
   no_system,
   boot_table,
   boot_piece,
@@ -260,7 +260,7 @@ struct ObstacleRow {
   const char* lifted;   ///< by what; empty: by nothing
 };
 
-/// What the owner loses, or must do or know, and must agree to.
+/// Losses and duties of the owner, who must agree to them.
 enum class ConsentCode : std::uint8_t {
   gone,
   streams,

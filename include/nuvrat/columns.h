@@ -5,7 +5,9 @@
 #include <string>
 #include <string_view>
 
-namespace nuvrat {
+#include <nuvrat/version.h>
+
+namespace NUVRAT_API nuvrat {
 
 /// Columns a terminal needs for it (wide East Asian characters take two, combining marks none).
 [[nodiscard]] std::size_t display_width(std::string_view utf8);

@@ -11,8 +11,9 @@
 #include <nuvrat/bytes.h>
 #include <nuvrat/sectors.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
+class Error;
 namespace device {
 class SectorStore;
 }
@@ -21,7 +22,7 @@ enum class DeviceKind { image, block_device, network, memory };
 /// "image", "block device", "network disk", "memory"
 [[nodiscard]] const char* name_of(DeviceKind kind);
 
-/// What the system knows of a device; empty where it knows nothing.
+/// A device as the system knows it; empty where it knows nothing.
 struct DeviceIdentity {
   std::string path;  ///< as it was opened; "memory" and the like for others
   DeviceKind kind = DeviceKind::memory;
@@ -29,7 +30,7 @@ struct DeviceIdentity {
   std::string serial;
   bool read_only = false;  ///< a write blocker, a switch on the card
   std::string in_use{};    ///< who uses it, in words; of a device that was opened for reading
-  /// What the medium writes in one piece, in bytes, as it says itself or as was told; 0 unknown.
+  /// Bytes that the medium writes in one piece, as it says itself or as was told; 0 unknown.
   std::uint32_t physical_sector_size = 0;
 };
 
@@ -70,22 +71,24 @@ class Device {
   /// The physical sectors that the range lies in, as far as the device goes.
   [[nodiscard]] SectorRange whole_physical(SectorRange range) const;
 
-  /// Reads whole sectors: out.size() is a multiple of the sector size. Throws Error (device_read)
-  /// naming the first sector that could not be read, or for a range that leaves the device.
+  /// Reads whole sectors. Throws Error: device_read, naming the first sector that could not be
+  /// read, or for a range that leaves the device; words, where out.size() isn't whole sectors.
   void read(std::uint64_t lba, ByteSpan out) const;
   [[nodiscard]] Bytes read(std::uint64_t lba, std::uint64_t count = 1) const;
   /// As read, of what won't be asked for again, such as the contents of files: a device that keeps
   /// what was read, since asking again is dear, doesn't keep these.
   void read_once(std::uint64_t lba, ByteSpan out) const;
   /// Writes whole sectors. What shares a physical sector with them is read and written along with
-  /// what it holds, so that the medium has nothing to merge. Throws Error (device_write;
-  /// device_read for such a neighbour).
+  /// what it holds, so that the medium has nothing to merge. Throws Error: device_write, also where
+  /// it isn't writable; device_read for such a neighbour; words, as read.
   void write(std::uint64_t lba, ByteView data);
   /// Makes sure that these sectors can be written as long as the medium lives: an image with holes
   /// gets room for them, and holds what it held. Throws Error (refused) when there isn't enough.
   void reserve(const SectorSet& sectors);
   /// Returns when everything written is on the medium. Throws Error (device_write).
   void flush();
+  /// It was opened for writing; write() throws otherwise.
+  [[nodiscard]] virtual bool writable() const { return true; }
   /// Asks the system to read the partition table again; false when it could not.
   virtual bool reread_table() { return true; }
   /// Forgets what is cached of the range, so that the next read asks the medium where the system
@@ -94,10 +97,10 @@ class Device {
   /// Reads from now on give what others may have written since the last one. Only a device that
   /// keeps what was read has anything to do: the system's own memory always shows it.
   virtual void refresh() const {}
-  /// What others do to the disk, in words; empty when nothing is known of it. Of one that was
-  /// opened for writing, who uses it (a mount, a process that may write). And, until this object
-  /// itself writes, that something else wrote since it was opened: an image has a time of its last
-  /// write, a block device counts its writes. A network disk says nothing of others.
+  /// The use that others make of the disk, in words; empty when nothing is known of it. Of one that
+  /// was opened for writing, who uses it (a mount, a process that may write). And, until this
+  /// object itself writes, that something else wrote since it was opened: an image has a time of
+  /// its last write, a block device counts its writes. A network disk says nothing of others.
   [[nodiscard]] virtual std::string disturbance() const { return {}; }
   /// That what was opened is no longer what its name leads to, or has another length, in words;
   /// empty when it isn't so, or can't be told. What is written goes to what was opened.
@@ -128,6 +131,7 @@ class Device {
   virtual void do_reserve(SectorRange /*range*/) {}
 
  private:
+  [[nodiscard]] Error beyond_the_end(std::uint64_t lba, std::uint64_t size, bool writing) const;
   void check_range(std::uint64_t lba, std::size_t size, bool writing) const;
 
   std::uint32_t sector_size_;
@@ -173,6 +177,7 @@ class Window : public Device {
   /// Throws Error (damaged) when the range leaves the parent.
   Window(const Device& parent, SectorRange range);
   [[nodiscard]] const SectorRange& range() const { return range_; }
+  [[nodiscard]] bool writable() const override { return false; }
   void forget(SectorRange range) const override;
   [[nodiscard]] std::uint64_t next_data(std::uint64_t lba) const override;
 
@@ -194,6 +199,7 @@ class Window : public Device {
 class WritableWindow final : public Window {
  public:
   WritableWindow(Device& parent, SectorRange range) : Window(parent, range), parent_(parent) {}
+  [[nodiscard]] bool writable() const override { return parent_.writable(); }
 
  private:
   void do_write(std::uint64_t lba, ByteView data) override;

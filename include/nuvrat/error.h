@@ -1,5 +1,5 @@
 #pragma once
-// What goes wrong: one exception type that says what, where and what to do about it.
+// Errors: one exception type that says what, where and what to do about it.
 
 #include <cstdint>
 #include <exception>
@@ -8,7 +8,7 @@
 
 #include <nuvrat/version.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 enum class ErrorCode {
   words,         ///< the request itself makes no sense (a goal, an option, a file name)
@@ -20,7 +20,7 @@ enum class ErrorCode {
   guard,         ///< a planner tried to write over a live structure; nothing was written
   cancelled,     ///< the person said stop
   cut_off,       ///< a rewrite was cut off half way; resume or revert applies
-  not_compared,  ///< a rewrite is done, and what it left could not be held against what was there
+  not_compared,  ///< a rewrite is done, and what it left could not be compared with what was there
   file,          ///< a file beside the disk (manifest, case) could not be read or written
 };
 /// "cut-off": as JSON and logs have it.

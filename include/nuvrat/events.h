@@ -2,21 +2,21 @@
 // Progress for programs: one JSON line for each stage and, ten times a second at most, for how far
 // it is. Every line is flushed at once. Its form is docs/schemas/event.json.
 
-#include <chrono>
-#include <filesystem>
-#include <fstream>
+#include <memory>
 #include <string>
 
 #include <nuvrat/progress.h>
+#include <nuvrat/version.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// Writes lines to a file and passes everything on to `inner`, which must outlive it.
 class EventLog final : public Progress {
  public:
   /// Begins `path` anew. Throws Error (file) when it can't be written to; a reader that goes away
   /// later, or a full disk, stops nothing.
-  EventLog(const std::filesystem::path& path, Progress& inner);
+  EventLog(const std::string& path, Progress& inner);
+  ~EventLog() override;
 
   void stage(std::string_view name, std::uint64_t total) override;
   void advance(std::uint64_t bytes) override;
@@ -29,15 +29,9 @@ class EventLog final : public Progress {
   void end(std::string_view verdict, int status);
 
  private:
-  void write_progress();
-  void close_stage();
-
+  struct Lines;
   Progress& inner_;
-  std::ofstream out_;
-  std::string name_;
-  std::uint64_t total_ = 0, done_ = 0, written_ = 0;
-  double share_ = -1;  // of the job; negative: not told
-  std::chrono::steady_clock::time_point last_;
+  std::unique_ptr<Lines> lines_;
 };
 
 }  // namespace nuvrat

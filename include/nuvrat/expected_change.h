@@ -1,5 +1,5 @@
 #pragma once
-// What a job is to change about the files that a manifest records: a comparison must find these
+// The changes that a job is to make to files that a manifest records: a comparison must find these
 // changes, no more and no less.
 
 #include <cstdint>
@@ -11,7 +11,7 @@
 #include <nuvrat/layout.h>
 #include <nuvrat/manifest.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 struct ExpectedChange {
   enum class Kind {
@@ -47,7 +47,7 @@ struct PartitionStarts {
   std::optional<std::uint64_t> after{};   ///< none: it is to go
 };
 
-/// What a job is to make of a disk: where partitions are then, and what becomes of their files.
+/// The disk that a job is to make: where partitions are then, and what becomes of their files.
 class Expectation {
  public:
   /// Nothing changes.

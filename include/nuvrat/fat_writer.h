@@ -2,7 +2,6 @@
 // Makes a new FAT12, FAT16 or FAT32 volume and fills it. For demo disks, tests and examples; a
 // volume with data on it is rewritten by a job, never by this.
 
-#include <functional>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -11,7 +10,7 @@
 #include <nuvrat/time.h>
 #include <nuvrat/volume_kind.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 struct FatFormat {
   VolumeKind kind = VolumeKind::fat32;

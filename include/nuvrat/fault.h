@@ -9,16 +9,16 @@
 #include <nuvrat/device.h>
 #include <nuvrat/random.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
-/// What is to go wrong. Physical sectors written are counted from 1, over all writes.
+/// The faults that are to happen. Physical sectors written are counted from 1, over all writes.
 struct FaultPlan {
   /// The power fails before this physical sector is written; 1 fails before anything is.
   std::optional<std::uint64_t> cut_before;
   /// Of the sectors written since the last flush, which reached the medium when the power failed.
   enum class Keep { none, all, some } keep = Keep::some;
   std::uint64_t seed = 1;  ///< chooses them for Keep::some, and what garbage is
-  /// What becomes of the physical sector that was to be written when the power failed.
+  /// The state of the physical sector that was to be written when the power failed.
   enum class AtCut {
     whole,    ///< it is written like the others, or not at all
     torn,     ///< some of its logical sectors are new, the others old
@@ -55,6 +55,7 @@ class FaultDevice final : public Device {
   [[nodiscard]] std::uint64_t writes() const { return writes_; }
   [[nodiscard]] std::uint64_t flushes() const { return flushes_; }
   [[nodiscard]] bool dead() const { return dead_; }
+  [[nodiscard]] bool writable() const override { return base_.writable(); }
   void forget(SectorRange range) const override { base_.forget(range); }
   void refresh() const override { base_.refresh(); }
   [[nodiscard]] std::string disturbance() const override { return base_.disturbance(); }
@@ -63,7 +64,7 @@ class FaultDevice final : public Device {
 
  private:
   void do_read(std::uint64_t lba, ByteSpan out) const override;
-  /// What is in the cache is not on the medium.
+  /// From the medium alone: it doesn't have what is in the cache.
   bool do_read_medium(std::uint64_t lba, ByteSpan out) const override;
   void do_write(std::uint64_t lba, ByteView data) override;
   void do_flush() override;

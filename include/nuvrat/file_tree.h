@@ -1,5 +1,5 @@
 #pragma once
-// What a volume holds, whatever its format: directories and files with names, times, attributes and
+// The contents of a volume, in no format: directories and files with names, times, attributes and
 // the extents of their contents. FAT and NTFS meet here and nowhere else.
 //
 // Nodes and names lie in a few large arrays, 64 bytes a node and two a character, so that a volume
@@ -9,13 +9,13 @@
 #include <span>
 #include <string>
 #include <string_view>
-#include <unordered_map>
+#include <utility>
 #include <vector>
 
 #include <nuvrat/sectors.h>
 #include <nuvrat/time.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 // Attribute bits, as both file systems write them.
 inline constexpr std::uint32_t attr_read_only = 0x01;
@@ -47,7 +47,7 @@ class FileTree {
   /// The first sector of an extent that isn't there.
   static constexpr std::uint64_t hole = std::uint64_t{1} << 62;
 
-  /// What a caller gives to make a node.
+  /// The properties of a new node.
   struct Info {
     bool directory = false;
     std::uint32_t attributes = 0;
@@ -69,12 +69,12 @@ class FileTree {
   void set_extents(Id id, std::uint32_t first, std::uint32_t count);
   void set_stored(Id id, Stored stored) { nodes_[id].stored = stored; }
   /// Only the first `bytes` of the file were ever written; the rest reads as zeros.
-  void set_valid_bytes(Id id, std::uint64_t bytes) { rare_[id].valid = bytes; }
+  void set_valid_bytes(Id id, std::uint64_t bytes) { rare(id).valid = bytes; }
   /// The node is another name of the file that `first` names already.
-  void set_link(Id id, Id first) { rare_[id].link = first; }
+  void set_link(Id id, Id first) { rare(id).link = first; }
   /// The node is a named stream of the file beside it, its extended attributes, or where its
   /// reparse point leads.
-  void set_stream(Id id) { rare_[id].stream = true; }
+  void set_stream(Id id) { rare(id).stream = true; }
   /// The name is the short one, there is no other: it means what the code page of its reader says.
   void set_short_only(Id id) { nodes_[id].short_only = true; }
   void set_size(Id id, std::uint64_t size);
@@ -163,15 +163,20 @@ class FileTree {
   };
 
   struct Rare {
+    Id id = none;
     std::uint64_t valid = ~std::uint64_t{0};
     Id link = none;
     bool stream = false;
   };
 
+  // Makes it where there is none.
+  [[nodiscard]] Rare& rare(Id id);
+  [[nodiscard]] const Rare* find_rare(Id id) const;
+
   Nodes nodes_;
   NamePool names_, short_names_;
   std::vector<SectorRange> extents_;
-  std::unordered_map<Id, Rare> rare_;
+  std::vector<Rare> rare_;  // by id; readers add them in that order
   TimePrecision precision_;
   std::uint64_t files_ = 0;
   std::uint64_t total_ = 0;

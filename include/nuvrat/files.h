@@ -2,7 +2,6 @@
 // Files of a volume looked at and copied out, read-only: to see what is there before a rewrite, or
 // to save what matters most first.
 
-#include <filesystem>
 #include <memory>
 #include <optional>
 #include <string>
@@ -13,7 +12,7 @@
 #include <nuvrat/progress.h>
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// The volume of one partition, opened for reading. The device must outlive it.
 class OpenedVolume {
@@ -27,7 +26,7 @@ class OpenedVolume {
   [[nodiscard]] std::uint64_t start() const { return start_; }  ///< its first sector on the disk
   /// The sector of the disk with the second boot sector, where the volume was opened with that.
   [[nodiscard]] std::optional<std::uint64_t> opened_with() const { return opened_with_; }
-  /// What the reader met so far, in the disk's sectors: damage, and what was read in its place.
+  /// Findings of the reader so far, in the disk's sectors: damage, and what was read in its place.
   [[nodiscard]] Findings findings() const;
 
  private:
@@ -55,7 +54,7 @@ struct FileEntry {
 
 struct FetchOptions {
   bool overwrite = false;                    ///< files that exist in the folder are replaced
-  const ManifestVolume* recorded = nullptr;  ///< each file's hash is held against it
+  const ManifestVolume* recorded = nullptr;  ///< each file's hash is compared with it
 };
 struct FetchProblem {
   std::string path;
@@ -77,7 +76,7 @@ struct FetchResult {
 /// named. Throws Error: words (no such path), refused (the folder is not one), cancelled, file (no
 /// room).
 [[nodiscard]] FetchResult fetch_files(VolumeReader& reader, const std::vector<std::string>& paths,
-                                      const std::filesystem::path& folder,
-                                      const FetchOptions& options, Progress& progress);
+                                      const std::string& folder, const FetchOptions& options,
+                                      Progress& progress);
 
 }  // namespace nuvrat

@@ -1,5 +1,5 @@
 #pragma once
-// What a look at a structure found: one Finding a rule that is broken or worth a word.
+// Findings of a look at a structure: one for each rule that is broken or worth a word.
 
 #include <string>
 #include <vector>
@@ -7,7 +7,7 @@
 #include <nuvrat/codes.h>
 #include <nuvrat/error.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 struct Finding {
   Rule code;

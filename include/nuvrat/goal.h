@@ -16,7 +16,7 @@
 #include <nuvrat/systems.h>
 #include <nuvrat/volume_kind.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 namespace goals {
 class Asked;
@@ -35,9 +35,9 @@ enum class GoalStage {
   boot,    ///< boot files, stores and drive letters
 };
 
-/// What goals can be about, and the states there are: for help, completion and messages.
+/// The subjects of goals, and the states there are: for help, completion and messages.
 struct GoalWord {
-  /// What a state may be besides the ones that are listed.
+  /// A state may also be this, besides the listed ones.
   enum class Free {
     nothing,
     text,
@@ -53,7 +53,7 @@ struct GoalWord {
   std::string meaning;  ///< in a few words: "the role of a partition in an MBR"
   Free free = Free::nothing;
 
-  /// What can be said, for help and messages: "gpt|mbr", "SIZE|+SIZE|-SIZE|max".
+  /// The choices, for help and messages: "gpt|mbr", "SIZE|+SIZE|-SIZE|max".
   [[nodiscard]] std::string choices() const;
 };
 /// A line for each subject.
@@ -154,7 +154,8 @@ struct SizeGoal {
   bool operator==(const SizeGoal&) const = default;
 };
 
-/// p2.front=+5GiB: how much earlier a partition and its volume begin; their end stays.
+/// p2.front=+5GiB: moves the start of a partition and its volume towards the front of the disk;
+/// their end stays.
 struct FrontGoal {
   unsigned partition = 0;
   std::optional<std::uint64_t> bytes;  ///< above 0; none: as early as there is room
@@ -193,7 +194,7 @@ struct GapGoal {
   bool operator==(const GapGoal&) const = default;
 };
 
-/// p1.active=yes: whether legacy firmware starts from it.
+/// p1.active=yes: whether legacy firmware boots from it.
 struct ActiveGoal {
   unsigned partition = 0;
   bool yes = true;

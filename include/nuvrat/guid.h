@@ -10,7 +10,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 class Random;
 

@@ -2,7 +2,6 @@
 // A job from start to end: record, rehearse, rewrite, compare; with a case folder that holds what
 // was decided, what was found, and the way back.
 
-#include <filesystem>
 #include <optional>
 #include <string>
 
@@ -12,12 +11,12 @@
 #include <nuvrat/open.h>
 #include <nuvrat/progress.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 struct JobOptions {
   ReadOptions read;
   /// Made by the job; must not exist yet, be empty, or hold a refusal or a rehearsal alone.
-  std::filesystem::path case_folder;
+  std::string case_folder;
   Undo undo = Undo::full;
   /// Contents: all files are read before and after. Places: only what moves.
   Proof proof = Proof::contents;
@@ -69,11 +68,11 @@ struct RehearsalResult {
   std::uint64_t journal_bytes = 0;  ///< the most that its way back takes in the case
   Proof proof = Proof::contents;
 };
-/// What run_job asks of the folder for its case, asked before the disk is read; nothing is made.
+/// The conditions of run_job for the folder of its case, before the disk is read; nothing is made.
 /// Throws Error: refused when it holds a job already, belongs to another user, lies on the disk
 /// that is to be rewritten or, unless `in_memory`, in memory; file when it can't be made; words
 /// when the folder above it isn't there, as after a slip of the fingers: run_job would make it.
-void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory);
+void check_case_folder(const std::string& folder, const Device& device, bool in_memory);
 
 /// The same up to the first write: records, plays every step through on an overlay, compares there,
 /// and leaves a case that says so. The device is only read. That case can be gone on with by
@@ -95,8 +94,8 @@ enum class CaseStage {
 
 /// A case folder opened again.
 struct CaseFile {
-  std::filesystem::path folder;
-  std::filesystem::path disk;  ///< where the disk was, absolute
+  std::string folder;
+  std::string disk;  ///< where the disk was, absolute
   Assessment assessment;
   JobOptions options;
   unsigned steps_done = 0;  ///< as the journal notes, of the disk that was last worked on
@@ -109,7 +108,7 @@ struct CaseFile {
 };
 /// Reads assessment.json or, where that is lost, the plan in the journal. Throws Error (file) when
 /// the folder holds no case, or one that isn't as it was written.
-[[nodiscard]] CaseFile load_case(const std::filesystem::path& folder);
+[[nodiscard]] CaseFile load_case(const std::string& folder);
 /// Where this disk stands, told by all of the journal's sectors on it: any disk that holds them is
 /// the disk of the case, under whatever name; another one may have been put back since. Throws
 /// Error (refused) when this is not the disk of the case, (file) when journal, log and disk
@@ -129,9 +128,9 @@ struct RevertResult {
   std::uint64_t sectors = 0;  ///< put back
   bool exact = true;          ///< every sector that was written is as it was, free ones too
   bool already = false;       ///< the disk was as it had been before: nothing was written
-  /// What was recorded before the job against what the way back gives. Of a finished job that was
-  /// read before anything was put back, and there are no differences; after a job that was cut off,
-  /// or over later changes, it was read afterwards, and there may be some.
+  /// The record from before the job, compared with the disk that the way back gives. Of a finished
+  /// job that was read before anything was put back, and there are no differences; after a job that
+  /// was cut off, or over later changes, it was read afterwards, and there may be some.
   std::optional<Comparison> compared{};
   std::string not_compared{};  ///< why there is none
   /// Nothing is known to be otherwise than before the job. Says nothing of what wasn't compared.

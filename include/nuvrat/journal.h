@@ -5,7 +5,6 @@
 // A step is recorded as a whole before any of it is done. From the journal and the disk alone can
 // be told whether the disk is what the rewrite left, and it can be put back byte for byte.
 
-#include <filesystem>
 #include <memory>
 #include <optional>
 #include <string>
@@ -15,7 +14,7 @@
 #include <nuvrat/device.h>
 #include <nuvrat/rewrite.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 enum class Undo {
   full,  ///< keep the contents of free sectors too: the way back is exact to the byte
@@ -45,7 +44,7 @@ struct JournalPosition {
   SectorSet strange;
 };
 
-/// What a journal holds besides sectors.
+/// The contents of a journal besides sectors.
 struct JournalAbout {
   std::string_view plan{};  ///< what is to be done, so that the journal alone is enough
   ByteView blobs{};         ///< large values that the plan names
@@ -55,14 +54,14 @@ struct JournalAbout {
 class Journal {
  public:
   /// A new journal, on the medium when this returns. Throws Error (file).
-  static Journal create(const std::filesystem::path& path, const Device& device, Undo undo,
+  static Journal create(const std::string& path, const Device& device, Undo undo,
                         const JournalAbout& about = {});
   [[nodiscard]] const std::string& plan() const;
   /// Errors as open.
   [[nodiscard]] Bytes blobs() const;
   /// Reads an existing one. A tail that a power cut tore off while it was being appended is left
   /// out; anything else that isn't as it was written is an Error (file).
-  static Journal open(const std::filesystem::path& path);
+  static Journal open(const std::string& path);
   Journal(Journal&&) noexcept;
   Journal& operator=(Journal&&) noexcept;
   ~Journal();
@@ -86,7 +85,7 @@ class Journal {
   [[nodiscard]] unsigned steps_done() const;
   [[nodiscard]] bool reverting() const;
   [[nodiscard]] bool reverted() const;
-  /// What all recorded steps write, in order; a sector that a step writes twice is there once.
+  /// All that the recorded steps write, in order; a sector that a step writes twice is there once.
   [[nodiscard]] std::vector<WrittenRange> writes() const;
 
   // Back.
@@ -107,8 +106,8 @@ class Journal {
                                                           unsigned step) const;
   /// Puts everything back: the last step first, in each step what was settled, then the switch,
   /// then what was prepared, a flush after each. May be cut off at any point and run again.
-  /// What holds the right bytes already isn't written. In the end every sector of every step is
-  /// read from the medium and held against what must be there.
+  /// A sector that holds the right bytes already isn't written. In the end every sector of every
+  /// step is read from the medium and compared with what must be there.
   enum class Note {
     both,  ///< notes that the way leads back from here, and that it ended
     end,   ///< only the end: a cut leaves the job as one that may still be finished

@@ -1,5 +1,5 @@
 #pragma once
-// What a partition table says, whichever format says it: the neutral model between readers,
+// A partition table in no format: the neutral model between readers,
 // planners and writers. No bytes of any format are in it.
 
 #include <cstdint>
@@ -12,7 +12,7 @@
 #include <nuvrat/sectors.h>
 #include <nuvrat/volume_kind.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 enum class TableKind { none, mbr, gpt };
 enum class Role { primary, extended, logical, gpt };
@@ -44,7 +44,7 @@ struct Partition {
   std::optional<std::uint64_t> table_sector;  ///< logical: absolute LBA of the EBR that names it
 
   [[nodiscard]] SectorRange range() const { return {start, sectors}; }
-  /// What tables say of both is the same: not the ids.
+  /// Tables say the same of both; ids aren't compared.
   bool operator==(const Partition& other) const;
 };
 
@@ -63,11 +63,11 @@ struct Layout {
   [[nodiscard]] Partition* find(unsigned number);
   /// Null when there is none with that id, and for none.
   [[nodiscard]] const Partition* find(PartitionId id) const;
-  /// What can hold data and begins there; null when nothing does.
+  /// The partition that can hold data and begins there; null when none does.
   [[nodiscard]] const Partition* at(std::uint64_t start) const;
   /// The extended partition, or null.
   [[nodiscard]] const Partition* extended() const;
-  /// All but the extended partition: what can hold data.
+  /// All that can hold data: every one but the extended partition.
   [[nodiscard]] std::vector<Partition> data_partitions() const;
   /// Puts the partitions in disk order.
   void sort();

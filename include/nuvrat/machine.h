@@ -8,7 +8,7 @@
 
 #include <nuvrat/layout.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 struct MachineDisk {
   std::string path;                        ///< "/dev/sdb": what open_device takes

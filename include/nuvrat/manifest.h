@@ -1,12 +1,11 @@
 #pragma once
-// The record of every file on a disk: what a rewrite is held against.
+// The record of every file on a disk: a rewrite is verified by it.
 //
 // A manifest has a volume for each partition that Nuvrat can read, with a tree of names and a hash
 // of every content, and a range hash for each partition that it can't. The seal is one short value
 // over all paths, sizes and contents, in disk order; the file system that holds them has no part in
 // it.
 
-#include <filesystem>
 #include <iosfwd>
 #include <map>
 #include <set>
@@ -18,7 +17,7 @@
 #include <nuvrat/progress.h>
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 struct ByteRange {
   std::uint64_t offset = 0;
@@ -26,7 +25,7 @@ struct ByteRange {
   bool operator==(const ByteRange&) const = default;
 };
 
-/// How it is known that contents are the same.
+/// The method by which a job verifies that contents are the same.
 enum class Proof : std::uint8_t {
   contents,  ///< every file is read and hashed
   /// By the sectors that each file lies on. What has no sectors of its own is hashed, and so is, in
@@ -117,14 +116,14 @@ struct Manifest {
                                   std::vector<ByteRange>& unreadable);
 
 /// JSON Lines; docs/formats/manifest.md. Returns the seal.
-std::string save_manifest(const Manifest& manifest, const std::filesystem::path& path);
+std::string save_manifest(const Manifest& manifest, const std::string& path);
 /// Throws Error (file) naming the line that is wrong; the totals and the seal at the end must
 /// agree.
-[[nodiscard]] Manifest load_manifest(const std::filesystem::path& path);
+[[nodiscard]] Manifest load_manifest(const std::string& path);
 /// Lines of "hash  path", as the ordinary checksum program reads them. Paths begin with "pN/" when
 /// `with_partition`. Files whose hash takes holes by their length are left out; returns their
 /// paths, for people.
-std::vector<std::string> save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
+std::vector<std::string> save_sha256sum(const Manifest& manifest, const std::string& path,
                                         bool with_partition);
 
 enum class DifferenceKind {
@@ -151,7 +150,7 @@ struct Difference {
 
 struct Comparison {
   std::vector<Difference> differences;  ///< at most max_listed of them
-  /// What a job was to change, and did: no part of the others. At most max_listed of them.
+  /// Changes that a job was to make, and made: no part of the others. At most max_listed of them.
   std::vector<Difference> planned;
   std::uint64_t planned_count = 0;
   std::uint64_t count = 0;                          ///< all differences
@@ -169,7 +168,7 @@ struct Comparison {
   std::uint64_t unreadable_ranges = 0;  ///< the same of partitions recorded as a whole
   bool chosen = false;                  ///< only some partitions were recorded
   Proof proof = Proof::contents;
-  std::uint64_t by_place = 0;  ///< files, and whole partitions, held against by place alone
+  std::uint64_t by_place = 0;  ///< files, and whole partitions, compared by place alone
   /// Files on volumes that could not be read before, and were to be again: there is nothing to hold
   /// them against but the sectors of their volume.
   std::uint64_t opened = 0;

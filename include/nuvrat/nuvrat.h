@@ -1,7 +1,7 @@
 #pragma once
-// All of Nuvrat: rewrites on-disk structures in place and loses nothing. Headers for practice and
-// for terminals are apart: fat_writer.h (makes FAT volumes), fault.h (devices that fail),
-// columns.h.
+// All of Nuvrat: rewrites on-disk structures in place and loses nothing. Four headers are apart:
+// stop.h (stops work by a std::stop_token), columns.h (widths on a terminal), and, for tests,
+// fat_writer.h (makes FAT volumes) and fault.h (devices that fail).
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/bytes.h>
@@ -15,6 +15,7 @@
 #include <nuvrat/file_tree.h>
 #include <nuvrat/files.h>
 #include <nuvrat/finding.h>
+#include <nuvrat/function_ref.h>
 #include <nuvrat/goal.h>
 #include <nuvrat/guid.h>
 #include <nuvrat/job.h>

@@ -8,7 +8,7 @@
 #include <nuvrat/layout.h>
 #include <nuvrat/random.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// Types with a meaning of their own for a rewrite.
 enum class TypeClass {

@@ -4,7 +4,9 @@
 #include <cstdint>
 #include <string_view>
 
-namespace nuvrat {
+#include <nuvrat/version.h>
+
+namespace NUVRAT_API nuvrat {
 
 /// Implemented by the caller. Every function may be called many times a second from the thread that
 /// called the library; none may throw.

@@ -6,7 +6,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 class Random {
  public:

@@ -2,7 +2,6 @@
 // Results as text for a terminal, as JSON for programs, as a page for the owner. Nothing here
 // touches a device.
 
-#include <filesystem>
 #include <string>
 #include <string_view>
 
@@ -14,7 +13,7 @@
 #include <nuvrat/manifest.h>
 #include <nuvrat/survey.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// How text is to look. Nothing is said by colour alone.
 struct TextStyle {
@@ -37,9 +36,9 @@ struct TextStyle {
 [[nodiscard]] std::string files_text(OpenedVolume& volume, const std::string& path,
                                      const std::vector<FileEntry>& files, const TextStyle& style);
 [[nodiscard]] std::string fetch_text(OpenedVolume& volume, const FetchResult& result,
-                                     const std::filesystem::path& folder, bool checked,
+                                     const std::string& folder, bool checked,
                                      const TextStyle& style);
-/// What a person decides by: the disk, its state before and after, what is deleted or lost, what
+/// The page before a decision: the disk, its state before and after, what is deleted or lost, what
 /// the owner must know. `proof`: how the job is to compare.
 [[nodiscard]] std::string assessment_text(const Assessment& assessment, const TextStyle& style,
                                           Proof proof = Proof::contents);
@@ -50,15 +49,16 @@ struct TextStyle {
 [[nodiscard]] std::string goals_text(const DeviceIdentity& device,
                                      const std::vector<Assessment>& goals, const TextStyle& style);
 [[nodiscard]] std::string check_text(const Survey& survey, const TextStyle& style);
-[[nodiscard]] std::string manifest_text(const Manifest& manifest, const TextStyle& style);
+/// `file`: where it was saved, by which it can be verified; or empty.
+[[nodiscard]] std::string manifest_text(const Manifest& manifest, const std::string& file,
+                                        const TextStyle& style);
 [[nodiscard]] std::string comparison_text(const Comparison& comparison, const Manifest& after,
                                           const TextStyle& style);
 /// `folder`: the case.
 [[nodiscard]] std::string job_text(const Assessment& assessment, const JobResult& result,
-                                   const std::filesystem::path& folder, const TextStyle& style);
+                                   const std::string& folder, const TextStyle& style);
 [[nodiscard]] std::string rehearsal_text(const Assessment& assessment,
-                                         const RehearsalResult& result,
-                                         const std::filesystem::path& folder,
+                                         const RehearsalResult& result, const std::string& folder,
                                          const TextStyle& style);
 [[nodiscard]] std::string case_text(const CaseFile& job, CaseStage stage, const std::string& tag,
                                     const TextStyle& style);
@@ -66,7 +66,8 @@ struct TextStyle {
                                       const TextStyle& style);
 [[nodiscard]] std::string error_text(const Error& error, const TextStyle& style);
 
-/// What is left to the owner, in the order of doing it: firmware, drive letters, a first check.
+/// Steps that are left to the owner, in the order of doing them: firmware, drive letters, a first
+/// check.
 struct NextStep {
   std::string code;  ///< stable: "firmware", "loader", "system-check", "letters", "numbers", "look"
   std::string title;  ///< a few words
@@ -75,7 +76,7 @@ struct NextStep {
 };
 [[nodiscard]] std::vector<NextStep> next_steps(const Assessment& assessment);
 
-/// Who the page is from and for. What is empty isn't on it.
+/// Names on the page: the technician's and the owner's. An empty one isn't on it.
 struct Letterhead {
   std::string technician;  ///< name, and how to be reached
   std::string owner;
@@ -83,20 +84,20 @@ struct Letterhead {
 };
 /// Lines of "technician = NAME", "owner = NAME", "job = NUMBER"; "#" begins a comment. Throws Error
 /// (file) with the line that is none of them. Nothing where there is no such file.
-[[nodiscard]] Letterhead read_letterhead(const std::filesystem::path& file);
+[[nodiscard]] Letterhead read_letterhead(const std::string& file);
 /// Where a technician's is looked for: nuvrat/letterhead in $XDG_CONFIG_HOME, else in ~/.config;
 /// empty where neither is set.
-[[nodiscard]] std::filesystem::path letterhead_file();
+[[nodiscard]] std::string letterhead_file();
 
 /// The page that goes home with the disk: one HTML file that needs no other and no script. The
 /// owner's part comes first, then the engineer's.
 [[nodiscard]] std::string report_html(const CaseRecord& record, const Letterhead& letterhead = {});
 
 /// Writes the page, whole or not at all. Throws Error (file).
-void save_report(const CaseRecord& record, const std::filesystem::path& path,
+void save_report(const CaseRecord& record, const std::string& path,
                  const Letterhead& letterhead = {});
 /// Two lines: what the page says in its head, and where it lies.
-[[nodiscard]] std::string report_text(const CaseRecord& record, const std::filesystem::path& path,
+[[nodiscard]] std::string report_text(const CaseRecord& record, const std::string& path,
                                       const TextStyle& style);
 
 // One object each, with its schema's name and version in "schema".
@@ -105,7 +106,7 @@ void save_report(const CaseRecord& record, const std::filesystem::path& path,
 [[nodiscard]] std::string files_json(OpenedVolume& volume, const std::string& path,
                                      const std::vector<FileEntry>& files);
 [[nodiscard]] std::string fetch_json(OpenedVolume& volume, const FetchResult& result,
-                                     const std::filesystem::path& folder);
+                                     const std::string& folder);
 [[nodiscard]] std::string assessment_json(const Assessment& assessment);
 [[nodiscard]] std::string goals_json(const DeviceIdentity& device,
                                      const std::vector<Assessment>& goals);
@@ -114,17 +115,16 @@ void save_report(const CaseRecord& record, const std::filesystem::path& path,
 [[nodiscard]] std::string comparison_json(const Comparison& comparison, const Manifest& after);
 /// `folder`: the case.
 [[nodiscard]] std::string job_json(const Assessment& assessment, const JobResult& result,
-                                   const std::filesystem::path& folder);
+                                   const std::string& folder);
 [[nodiscard]] std::string rehearsal_json(const Assessment& assessment,
-                                         const RehearsalResult& result,
-                                         const std::filesystem::path& folder);
+                                         const RehearsalResult& result, const std::string& folder);
 [[nodiscard]] std::string revert_json(const CaseFile& job, const RevertResult& result);
 /// `folder`: the case that keeps the refusal, or empty.
 [[nodiscard]] std::string refusal_json(const Assessment& assessment,
-                                       const std::filesystem::path& folder = {});
+                                       const std::string& folder = {});
 [[nodiscard]] std::string report_json(const CaseRecord& record, const Letterhead& letterhead = {});
 /// `disk` and `folder` (the case): what the work was about, where that is known.
 [[nodiscard]] std::string error_json(const Error& error, const std::string& disk = "",
-                                     const std::filesystem::path& folder = {});
+                                     const std::string& folder = {});
 
 }  // namespace nuvrat

@@ -7,17 +7,17 @@
 // that they own after it. The real run may then write nothing that the inspection didn't see.
 
 #include <array>
-#include <functional>
 #include <memory>
 #include <string>
 #include <string_view>
 #include <vector>
 
 #include <nuvrat/device.h>
+#include <nuvrat/function_ref.h>
 #include <nuvrat/progress.h>
 #include <nuvrat/sectors.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// Takes what a rewrite writes.
 class SectorSink {
@@ -28,7 +28,7 @@ class SectorSink {
   virtual ~SectorSink() = default;
   /// Whole sectors from `lba` on.
   virtual void write(std::uint64_t lba, ByteView data) = 0;
-  /// What the writes from here on are for, in a few words for people: "backup of the GPT".
+  /// The purpose of the writes from here on, in a few words for people: "backup of the GPT".
   virtual void purpose(std::string_view /*what*/) {}
 };
 
@@ -56,10 +56,11 @@ class Rewrite {
   virtual void prepare(SectorSink& sink) = 0;
   /// The one sector that makes it count.
   [[nodiscard]] virtual SectorWrite switch_sector() const = 0;
-  /// What that sector is: "LBA 0, the protective MBR".
+  /// That sector in words: "LBA 0, the protective MBR".
   [[nodiscard]] virtual std::string switch_purpose() const = 0;
-  /// What this phase may write although a live structure owns it: second copies of structures whose
-  /// first is good, entries that are right by themselves. Each with its reason, and no more.
+  /// Sectors that this phase may write although a live structure owns them: second copies of
+  /// structures whose first is good, entries that are right by themselves. Each with its reason,
+  /// and no more.
   [[nodiscard]] virtual Exemptions exemptions(Phase /*phase*/) const { return {}; }
   /// Tidies up after the switch. Running it again changes nothing.
   virtual void settle(SectorSink& sink) = 0;
@@ -79,7 +80,7 @@ struct SectorVersion {
   std::uint32_t crc = 0;  ///< CRC-32 of the sector
 };
 
-/// What a rewrite will write, known before the device is touched. Ranges are in the order of
+/// All that a rewrite will write, known before the device is touched. Ranges are in the order of
 /// writing.
 struct Inspection {
   std::vector<WrittenRange> writes;
@@ -90,12 +91,13 @@ struct Inspection {
   std::array<std::vector<std::uint64_t>, 3> hashes{};
   [[nodiscard]] SectorSet sectors(Phase phase) const;
   [[nodiscard]] SectorSet all_sectors() const;
-  /// What shares a physical sector of the device with these: it is written along, unchanged.
+  /// Sectors that share a physical sector of the device with these: they are written along,
+  /// unchanged.
   [[nodiscard]] SectorSet neighbours(const Device& device) const;
 };
 
 /// Tells which sectors the live structures of a disk own, contents of files included.
-using OwnedSectors = std::function<SectorSet(const Device&)>;
+using OwnedSectors = FunctionRef<SectorSet(const Device&)>;
 
 class Engine {
  public:
@@ -105,12 +107,11 @@ class Engine {
   /// Plays the rewrite through on `overlay`, which lies over the device and afterwards reads as the
   /// disk will. Throws Error (guard) when a prepared sector is owned before the switch, or a
   /// settled one after it.
-  [[nodiscard]] static Inspection inspect(Rewrite& rewrite, Overlay& overlay,
-                                          const OwnedSectors& owned);
+  [[nodiscard]] static Inspection inspect(Rewrite& rewrite, Overlay& overlay, OwnedSectors owned);
 
   /// The same for the settle alone, on an overlay of a disk whose switch is done.
   [[nodiscard]] static Inspection inspect_settle(Rewrite& rewrite, Overlay& overlay,
-                                                 const OwnedSectors& owned);
+                                                 OwnedSectors owned);
 
   /// Does it. Each write is compared with its hash from the inspection before the device gets it; a
   /// difference is an Error (device_read): a sector was read wrongly, then or now. Every phase ends

@@ -3,12 +3,13 @@
 
 #include <cstddef>
 #include <cstdint>
-#include <iterator>
 #include <optional>
 #include <string>
 #include <vector>
 
-namespace nuvrat {
+#include <nuvrat/version.h>
+
+namespace NUVRAT_API nuvrat {
 
 /// `count` sectors from `first`; empty when count is 0.
 struct SectorRange {
@@ -44,7 +45,7 @@ class SectorSet {
   [[nodiscard]] bool contains(SectorRange range) const;
   /// The part of `range` that comes first in the set, if any of it is.
   [[nodiscard]] std::optional<SectorRange> first_overlap(SectorRange range) const;
-  /// What `within` has that the set hasn't.
+  /// The sectors of `within` that the set hasn't.
   [[nodiscard]] SectorSet gaps(SectorRange within) const;
   /// In ascending order, joined where they touch.
   [[nodiscard]] std::vector<SectorRange> ranges() const;
@@ -76,11 +77,8 @@ class SectorSet {
 
 class SectorSet::Iterator {
  public:
-  using iterator_category = std::forward_iterator_tag;
   using value_type = SectorRange;
   using difference_type = std::ptrdiff_t;
-  using pointer = const SectorRange*;
-  using reference = const SectorRange&;
 
   Iterator(const SectorSet& set, At at) : set_(&set), at_(at) {}
   const SectorRange& operator*() const { return set_->blocks_[at_.block][at_.index]; }

@@ -1,6 +1,8 @@
 #pragma once
 
-namespace nuvrat {
+#include <nuvrat/version.h>
+
+namespace NUVRAT_API nuvrat {
 
 /// How grave a finding is.
 enum class Severity {

@@ -10,17 +10,17 @@
 
 #include <nuvrat/device.h>
 #include <nuvrat/layout.h>
-#include <nuvrat/rewrite.h>
 #include <nuvrat/time.h>
 #include <nuvrat/volume_kind.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
+class Rewrite;
 namespace steps {
 struct Work;
 }
 
-/// What a step does to a volume.
+/// The change that a step makes to a volume.
 struct VolumeChange {
   SectorRange place;        ///< the partition, or the whole disk, as it is before
   std::uint64_t front = 0;  ///< sectors in front of it that the volume gains
@@ -50,7 +50,7 @@ class Step {
   [[nodiscard]] std::string code() const;
   /// In words: "MBR to GPT".
   [[nodiscard]] std::string name() const;
-  /// What of volumes it writes, in words: "boot sectors"; empty for nothing.
+  /// The parts of volumes that it writes, in words: "boot sectors"; empty for nothing.
   [[nodiscard]] std::string touches() const;
   [[nodiscard]] const Layout& target() const { return target_; }
   /// The volume that it is about; null for a step about the table.
@@ -68,13 +68,20 @@ class Step {
 /// Errors as Device::read; refused or guard when the disk isn't the one that was planned for.
 [[nodiscard]] std::unique_ptr<Rewrite> make_rewrite(const Step& step, const Device& device);
 
-/// What the live structures own, for the guard: the table, and every partition as a whole.
+/// The sectors that live structures own, for the guard: the table, and every partition as a whole.
 [[nodiscard]] SectorSet owned_sectors(const Device& device);
-/// The same for one step: of the volume that it rewrites, what the volume's own structures and
-/// files own.
-[[nodiscard]] OwnedSectors owned_for(const Step& step);
+/// The same for one step, which must outlive it: of the volume that the step rewrites, the sectors
+/// that the volume's own structures and files own.
+class OwnedBy {
+ public:
+  explicit OwnedBy(const Step& step) : step_(step) {}
+  [[nodiscard]] SectorSet operator()(const Device& device) const;
 
-/// What a disk shows of a step that was cut off after its switch, when the case is lost.
+ private:
+  const Step& step_;
+};
+
+/// A step that was cut off after its switch, as the disk alone shows it: for a lost case.
 struct UnfinishedStep {
   Step step;
   bool whole = false;  ///< all of it is done again, not only its settle

@@ -13,7 +13,7 @@
 #include <nuvrat/table.h>
 #include <nuvrat/volume.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 struct SurveyedPartition {
   Partition partition;  ///< number 0 and the whole disk for a volume without a table
@@ -42,8 +42,8 @@ struct Survey {
   /// that isn't there.
   void keep(const std::vector<unsigned>& numbers);
   [[nodiscard]] const SurveyedPartition* find(unsigned number) const;
-  /// What the rules were not held against: partitions of kinds that Nuvrat doesn't read, or a disk
-  /// on which it knows nothing. In words for people; empty when all of it was looked at.
+  /// Parts that were not checked: partitions of kinds that Nuvrat doesn't read, or a disk on which
+  /// it knows nothing. In words for people; empty when all of it was looked at.
   [[nodiscard]] std::vector<std::string> not_looked_at() const;
   /// The table's findings and those of every partition.
   [[nodiscard]] Findings all_findings() const;
@@ -74,7 +74,7 @@ struct ManifestOptions {
 [[nodiscard]] Manifest take_manifest(const Device& device, const ReadOptions& read,
                                      Progress& progress, const ManifestOptions& options = {});
 
-/// A disk held against what was recorded of it.
+/// A disk compared with what was recorded of it.
 struct Verification {
   Manifest now;
   Comparison comparison;

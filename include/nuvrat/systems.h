@@ -1,6 +1,6 @@
 #pragma once
-// What of a disk a computer can start from: systems by the public layout of their folders, and the
-// boot files that lead to them.
+// The parts of a disk that a computer can boot from: systems by the public layout of their folders,
+// and the boot files that lead to them.
 
 #include <cstdint>
 #include <optional>
@@ -9,7 +9,7 @@
 
 #include <nuvrat/layout.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// How firmware starts a system.
 enum class BootWay { legacy, uefi };
@@ -49,7 +49,7 @@ struct BootFiles {
   std::string description;  ///< what the store calls the system that it starts
   unsigned system = 0;      ///< the partition of this disk that the store names; 0: none
   std::string fault;        ///< why the store can't be read; empty when it can
-  /// What is missing on the way from firmware by these files to a system; empty: nothing that can
+  /// The missing link on the way from firmware by these files to a system; empty: nothing that can
   /// be seen. Whether firmware looks here at all is `in_force`.
   std::string missing;
 };

@@ -6,7 +6,7 @@
 #include <nuvrat/finding.h>
 #include <nuvrat/layout.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// A table as it is on a disk.
 struct TableReading {

@@ -12,7 +12,7 @@
 
 #include <nuvrat/bytes.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// UTF-8 of a name. A surrogate without its partner becomes the three bytes that UTF-8 would give
 /// it, so that `to_utf16` gives back the same units.

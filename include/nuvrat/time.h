@@ -6,7 +6,9 @@
 #include <string>
 #include <string_view>
 
-namespace nuvrat {
+#include <nuvrat/version.h>
+
+namespace NUVRAT_API nuvrat {
 
 /// 100 ns since 1601-01-01T00:00:00Z; 0 means "not recorded".
 using Ticks = std::int64_t;

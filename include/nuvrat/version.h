@@ -11,7 +11,10 @@
 #define NUVRAT_VERSION_MINOR 1
 #define NUVRAT_VERSION_PATCH 0
 
-namespace nuvrat {
+/// Of a shared library, only what these headers declare can be linked to.
+#define NUVRAT_API [[gnu::visibility("default")]]
+
+namespace NUVRAT_API nuvrat {
 
 /// "0.1.0": that of the library that is linked.
 [[nodiscard]] const char* version();

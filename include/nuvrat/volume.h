@@ -1,7 +1,6 @@
 #pragma once
 // A volume opened for reading: what it is, what it holds, which of its sectors are in use.
 
-#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -10,11 +9,12 @@
 #include <nuvrat/device.h>
 #include <nuvrat/file_tree.h>
 #include <nuvrat/finding.h>
+#include <nuvrat/function_ref.h>
 #include <nuvrat/text.h>
 #include <nuvrat/time.h>
 #include <nuvrat/volume_kind.h>
 
-namespace nuvrat {
+namespace NUVRAT_API nuvrat {
 
 /// How to read what a volume does not say about itself.
 struct ReadOptions {
@@ -39,7 +39,7 @@ struct VolumeInfo {
   bool clean = true;                 ///< it was closed properly, and no error was noted on it
 };
 
-/// What a reader could not take in: it is not in the tree.
+/// A place that a reader could not take in: it is not in the tree.
 struct LeftOut {
   std::string path;  ///< of a folder of which something is missing, or of a file; "" is the root
   std::optional<std::uint64_t> record{};  ///< an NTFS record, or a FAT folder's entry
@@ -47,13 +47,13 @@ struct LeftOut {
   bool operator==(const LeftOut&) const = default;
 };
 
-/// What a check met on its way.
+/// Counts that a check made on its way.
 struct VolumeTotals {
   std::uint64_t files = 0;
   std::uint64_t bytes = 0;  ///< in their contents, as their sizes say
 };
 
-/// What a file or folder has besides names, times, contents and attributes; empty where it hasn't.
+/// Properties of a file or folder besides names, times, contents and attributes; each may be empty.
 struct FileExtras {
   Bytes permissions{};  ///< as the format keeps them (NTFS: a self-relative security descriptor)
   /// By what shortcuts find it where it was moved (NTFS: its GUID, and up to three more).
@@ -74,7 +74,7 @@ class VolumeReader {
   /// The same, given away: a large one need not lie in memory twice. The reader's own is empty
   /// then.
   [[nodiscard]] virtual FileTree take_tree() = 0;
-  /// What was seen so far; complete once tree() has been called.
+  /// All that were seen so far; complete once tree() has been called.
   [[nodiscard]] virtual const Findings& findings() const = 0;
   /// In what way the tree is not whole; complete once tree() has been called. At most
   /// max_left_out of them, the last of which then says that there are more.
@@ -86,7 +86,7 @@ class VolumeReader {
   [[nodiscard]] virtual SectorSet bad() const = 0;
   /// Gives the contents of a file that are stored elsewhere than in its extents, in pieces. Throws
   /// Error (damaged, device_read).
-  virtual void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) = 0;
+  virtual void read_contents(FileTree::Id id, ByteSink sink) = 0;
   [[nodiscard]] virtual const Device& device() const = 0;
   /// Throws Error (damaged, device_read).
   [[nodiscard]] virtual FileExtras extras(FileTree::Id /*id*/) { return {}; }
@@ -104,10 +104,10 @@ class VolumeReader {
 
 /// Gives a file's contents by its path ("TIDES/MAY.CSV"), in order and in pieces. Throws Error:
 /// words (no such file), damaged, device_read.
-void read_file(VolumeReader& reader, std::string_view path,
-               const std::function<void(ByteView)>& sink);
+void read_file(VolumeReader& reader, std::string_view path, ByteSink sink);
 
-/// What a device (usually a Window onto a partition) seems to hold, from its first sectors alone.
+/// The kind of volume that a device (usually a Window onto a partition) seems to hold, from its
+/// first sectors alone.
 struct VolumeSignature {
   VolumeKind kind = VolumeKind::unknown;
   std::string description;  ///< for kinds that Nuvrat doesn't read: what it is in words

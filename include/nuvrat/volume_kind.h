@@ -1,10 +1,12 @@
 #pragma once
-// What a partition or a bare disk holds, in the words that tables and file systems share.
+// Kinds of volumes, in the words that tables and file systems share.
 
 #include <optional>
 #include <string_view>
 
-namespace nuvrat {
+#include <nuvrat/version.h>
+
+namespace NUVRAT_API nuvrat {
 
 /// `linux_data`: file systems and layers of Linux; `other`: recognised, and at home under no one
 /// type of partition, such as an encrypted volume.
@@ -16,8 +18,8 @@ enum class VolumeKind { unknown, fat12, fat16, fat32, ntfs, exfat, swap, linux_d
 /// "FAT32", for sentences.
 [[nodiscard]] const char* title_of(VolumeKind kind);
 
-/// What Nuvrat reads, makes and edits. Whatever differs between them is a row (volume/kinds), or a
-/// switch in which the compiler misses a new one.
+/// Kinds that Nuvrat reads, makes and edits. Whatever differs between them is a row (volume/kinds),
+/// or a switch in which the compiler misses a new one.
 enum class VolumeFormat { fat, ntfs };
 
 /// None for a kind that Nuvrat only recognises.

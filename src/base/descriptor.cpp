@@ -1,6 +1,7 @@
 #include "base/descriptor.h"
 
 #include <cerrno>
+#include <filesystem>
 #include <memory>
 #include <string_view>
 

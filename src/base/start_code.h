@@ -1,6 +1,6 @@
 #pragma once
 // Programs that a machine runs when it starts a disk by legacy firmware. Their sources are in
-// base/start_code; a test assembles them and holds the bytes against these.
+// base/start_code; a test assembles them and compares the bytes with these.
 
 #include <nuvrat/bytes.h>
 

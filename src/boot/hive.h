@@ -53,7 +53,7 @@ class Hive {
   void remove(Key key, const std::string& name);
 
   [[nodiscard]] HiveDump dump() const;
-  /// The hive as a file, read back and held against what was set. Throws Error (guard).
+  /// The hive as a file, read back and compared with what was set. Throws Error (guard).
   [[nodiscard]] Bytes file();
 
  private:

@@ -59,19 +59,18 @@ class Finder {
     const bool uefi = b.way == BootWay::uefi;
     const char* firmware = firmware_words(b.way);
     if ((layout_.kind == TableKind::gpt) != uefi)
-      return fmt::format("the system is started by {} from {} only", firmware,
-                         uefi ? "a GPT" : "an MBR");
+      return fmt::format("{} boots the system from {} only", firmware, uefi ? "a GPT" : "an MBR");
     const Partition* p = layout_.find(b.partition);
-    if (!uefi && !table_.boot_code) return "the MBR has no start code";
+    if (!uefi && !table_.boot_code) return "the MBR has no boot code";
     if (!uefi && !volume::hidden_sectors_fit(volume::hidden_sectors_of(device_.read(p->start)), *p))
-      return "the boot sector says another start than the partition's";
+      return "its boot sector has another start than the partition";
     if (!b.store) return "there is no boot store beside them";
     if (!b.fault.empty()) return "the boot store can't be read: " + b.fault;
     if (!store.device) return "the boot store names its system in a form that isn't known here";
     if (b.system == 0) return "the boot store names no partition of this disk";
     // Older systems have loaders of other names, which legacy firmware starts.
     if (base::ascii_lower(store.loader).ends_with(".efi") != uefi)
-      return fmt::format("the boot store starts '{}', which is not a program for {}",
+      return fmt::format("the boot store names '{}', which is not a program for {}",
                          printable(store.loader), firmware);
     if (looked_into_.count(b.system) == 0)
       return fmt::format("p{}, which the boot store names, was not looked into", b.system);

@@ -58,15 +58,23 @@ SectorRange Device::whole_physical(SectorRange range) const {
   return {first, last + std::min(more, sectors_ - 1 - last) + 1 - first};
 }
 
-void Device::check_range(std::uint64_t lba, std::size_t size, bool writing) const {
-  const std::uint64_t count = size / sector_size_;
-  if (size % sector_size_ == 0 && lba <= sectors_ && count <= sectors_ - lba) return;
-  throw Error(
+Error Device::beyond_the_end(std::uint64_t lba, std::uint64_t size, bool writing) const {
+  return {
       writing ? ErrorCode::device_write : ErrorCode::device_read,
       fmt::format(
           "{} bytes at sector {} go beyond the end of the disk, which has {} sectors of {} bytes",
           size, lba, sectors_, sector_size_),
-      {.subject = identity_.path, .sector = lba});
+      {.subject = identity_.path, .sector = lba}};
+}
+
+void Device::check_range(std::uint64_t lba, std::size_t size, bool writing) const {
+  const std::uint64_t count = size / sector_size_;
+  if (size % sector_size_ != 0)
+    throw Error(ErrorCode::words,
+                fmt::format("{} bytes are not whole sectors of {} bytes", size, sector_size_),
+                {.subject = identity_.path, .sector = lba});
+  if (lba <= sectors_ && count <= sectors_ - lba) return;
+  throw beyond_the_end(lba, size, writing);
 }
 
 void Device::read(std::uint64_t lba, ByteSpan out) const {
@@ -85,7 +93,8 @@ bool Device::read_medium(std::uint64_t lba, ByteSpan out) const {
 }
 
 Bytes Device::read(std::uint64_t lba, std::uint64_t count) const {
-  if (lba > sectors_ || count > sectors_ - lba) check_range(lba, sector_size_ + 1, false);
+  if (lba > sectors_ || count > sectors_ - lba)
+    throw beyond_the_end(lba, count * sector_size_, false);
   Bytes out(count * sector_size_);
   read(lba, out);
   return out;
@@ -93,6 +102,9 @@ Bytes Device::read(std::uint64_t lba, std::uint64_t count) const {
 
 void Device::write(std::uint64_t lba, ByteView data) {
   check_range(lba, data.size(), true);
+  if (!writable())
+    throw Error(ErrorCode::device_write, "the device was opened for reading only",
+                {.subject = identity_.path, .sector = lba});
   if (data.empty()) return;
   const SectorRange range{lba, data.size() / sector_size_};
   const SectorRange whole = is_medium() ? whole_physical(range) : range;

@@ -82,6 +82,8 @@ FileDevice::FileDevice(base::Descriptor file, std::uint32_t sector_size, std::ui
       direct_(again(file_.get(), O_DIRECT)),
       holes_(this->identity().kind == DeviceKind::image ? again(file_.get(), 0)
                                                         : base::Descriptor()) {
+  const int flags = ::fcntl(file_.get(), F_GETFL);
+  writable_ = flags >= 0 && (flags & O_ACCMODE) != O_RDONLY;
   // What another name of the same disk wrote meanwhile is not in this one's cache.
   if (this->identity().kind == DeviceKind::block_device) ::ioctl(file_.get(), BLKFLSBUF);
   struct stat info {};

@@ -13,6 +13,7 @@ class FileDevice final : public Device {
   FileDevice(base::Descriptor file, std::uint32_t sector_size, std::uint64_t sectors,
              DeviceIdentity identity, PhysicalSector physical);
   ~FileDevice() override;
+  [[nodiscard]] bool writable() const override { return writable_; }
   bool reread_table() override;
   void forget(SectorRange range) const override;
   [[nodiscard]] std::string disturbance() const override;
@@ -29,6 +30,7 @@ class FileDevice final : public Device {
   base::Descriptor file_;
   base::Descriptor direct_;  // the same file, past the system's cache; not valid where it can't be
   base::Descriptor holes_;  // the same file with an offset of its own, which asking for holes moves
+  bool writable_ = false;
   std::int64_t length_ = 0;  // of an image's file when it was opened
   std::string mark_;         // of all writes, when it was opened; empty once this object wrote
   mutable BadSectors bad_;

@@ -106,6 +106,7 @@ void Window::do_read_once(std::uint64_t lba, ByteSpan out) const {
 bool Window::do_read_medium(std::uint64_t lba, ByteSpan out) const {
   return parent_.read_medium(range_.first + lba, out);
 }
+// write() has refused already: a write that is lost without a word must not be possible at all.
 void Window::do_write(std::uint64_t lba, ByteView /*data*/) {
   throw Error(ErrorCode::device_write, "this part of the disk was opened for reading",
               {.subject = identity().path, .sector = range_.first + lba});

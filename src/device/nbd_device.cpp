@@ -109,11 +109,14 @@ class KeptReads {
 
 class NbdDevice final : public Device {
  public:
-  NbdDevice(Handle handle, std::uint32_t sector_size, std::uint64_t sectors,
+  NbdDevice(Handle handle, const OpenOptions& options, std::uint64_t sectors,
             DeviceIdentity identity, PhysicalSector physical)
-      : Device(sector_size, sectors, std::move(identity), physical),
+      : Device(options.sector_size, sectors, std::move(identity), physical),
         handle_(std::move(handle)),
-        kept_(sector_size) {}
+        kept_(options.sector_size),
+        writable_(options.writable) {}
+
+  [[nodiscard]] bool writable() const override { return writable_; }
 
   void forget(SectorRange range) const override {
     kept_.drop(range);
@@ -215,6 +218,7 @@ class NbdDevice final : public Device {
 
   Handle handle_;
   mutable KeptReads kept_;
+  bool writable_;
   mutable device::BadSectors bad_;
 };
 
@@ -257,7 +261,8 @@ std::unique_ptr<Device> device::open_nbd(const std::string& address, const OpenO
   }
   const std::int64_t said = nbd_get_block_size(handle.get(), LIBNBD_SIZE_PREFERRED);
   const auto physical = static_cast<std::uint32_t>(std::clamp<std::int64_t>(said, 4096, 1 << 20));
-  return std::make_unique<NbdDevice>(std::move(handle), size,
+  return std::make_unique<NbdDevice>(std::move(handle),
+                                     OpenOptions{.writable = options.writable, .sector_size = size},
                                      static_cast<std::uint64_t>(bytes) / size, std::move(identity),
                                      device::physical_of(options, size, physical, 0));
 }

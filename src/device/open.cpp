@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
+#include <filesystem>
 #include <utility>
 
 #include <fcntl.h>
@@ -227,8 +228,8 @@ bool is_address(std::string_view path) {
 }
 
 // Opened first, then asked: a name may lead elsewhere a moment later.
-std::unique_ptr<Device> open_device(const std::filesystem::path& path, const OpenOptions& options) {
-  if (is_address(path.native())) return open_nbd(path.native(), options);
+std::unique_ptr<Device> open_device(const std::string& path, const OpenOptions& options) {
+  if (is_address(path)) return open_nbd(path, options);
   struct stat info {};
   if (::stat(path.c_str(), &info) != 0) throw open_error(path, errno);
   if (!S_ISBLK(info.st_mode) && !S_ISREG(info.st_mode)) {  // a pipe would wait for its other end
@@ -253,8 +254,8 @@ std::unique_ptr<Device> open_device(const std::filesystem::path& path, const Ope
   throw open_error(path, ENODEV);
 }
 
-void create_image(const std::filesystem::path& path, std::uint64_t sectors,
-                  std::uint32_t sector_size, bool replace) {
+void create_image(const std::string& path, std::uint64_t sectors, std::uint32_t sector_size,
+                  bool replace) {
   const int flags = O_RDWR | O_CREAT | (replace ? O_TRUNC : O_EXCL);
   const base::Descriptor file = base::open_file(path, flags, 0644);
   const std::uint64_t bytes = checked_mul(sectors, sector_size, "the size of the image");

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <filesystem>
 #include <utility>
 
 #include <fcntl.h>
@@ -351,7 +352,8 @@ std::vector<FileEntry> list_files(VolumeReader& reader, std::string_view path) {
 }
 
 FetchResult fetch_files(VolumeReader& reader, const std::vector<std::string>& paths,
-                        const fs::path& folder, const FetchOptions& options, Progress& progress) {
+                        const std::string& to, const FetchOptions& options, Progress& progress) {
+  const fs::path folder(to);
   const FileTree& tree = reader.tree();
   std::vector<FileTree::Id> tops;
   std::uint64_t bytes = 0;

@@ -1,5 +1,6 @@
 #include <cerrno>
 #include <cstring>
+#include <filesystem>
 
 #include <fcntl.h>
 #include <fmt/core.h>
@@ -55,7 +56,8 @@ bool holds_disk(const std::filesystem::path& path) {
 
 }  // namespace
 
-void check_output(const std::filesystem::path& path, const OutputRules& rules) {
+void check_output(const std::string& named, const OutputRules& rules) {
+  const std::filesystem::path path(named);
   if (path == "-") return;
   struct stat info {};
   if (::stat(path.c_str(), &info) != 0) {
@@ -67,7 +69,7 @@ void check_output(const std::filesystem::path& path, const OutputRules& rules) {
                 fmt::format("the file can't be written: {}", std::strerror(errno)),
                 {.path = path.string()}, "Name a file in a folder that exists and may be written");
   }
-  for (const std::filesystem::path& disk : rules.disks) {
+  for (const std::string& disk : rules.disks) {
     struct stat other {};
     if (::stat(disk.c_str(), &other) != 0) continue;
     if (is_same(info, other) || (S_ISBLK(other.st_mode) && is_behind(disk, info)))

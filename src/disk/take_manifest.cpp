@@ -93,7 +93,7 @@ class Taker {
 
  private:
   void take_volume(VolumeReader& reader, const Partition& p) {
-    // Of a volume that could not be read there is nothing to hold contents against.
+    // Of a volume that could not be read there is nothing to compare contents with.
     const bool opened = known_ != nullptr && known_->expectation.opens(p.start);
     const Proof proof = opened ? Proof::places : options_.proof;
     const bool by_places = proof == Proof::places;

@@ -5,6 +5,8 @@
 #include <functional>
 #include <string_view>
 
+#include <nuvrat/function_ref.h>
+
 #include "fat/plan.h"
 
 namespace nuvrat::fat {
@@ -15,7 +17,7 @@ struct BuildCallbacks {
   /// Gives the contents of sectors, as the volume is now and as it counts them.
   std::function<void(std::uint64_t sector, ByteSpan out)> read;
   /// Gives the contents of a file that lies elsewhere than in its extents.
-  std::function<void(FileTree::Id id, const std::function<void(ByteView)>& sink)> contents;
+  std::function<void(FileTree::Id id, ByteSink sink)> contents;
   /// Told what the sectors that follow are for.
   std::function<void(std::string_view what)> announce;
 };

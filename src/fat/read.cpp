@@ -5,6 +5,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/function_ref.h>
 
 #include "device/given.h"
 #include "fat/fit.h"
@@ -49,7 +50,7 @@ class FatReader final : public VolumeReader {
     return out;
   }
 
-  void read_contents(FileTree::Id /*id*/, const std::function<void(ByteView)>& /*sink*/) override {
+  void read_contents(FileTree::Id /*id*/, ByteSink /*sink*/) override {
     throw Error(ErrorCode::words, "on FAT all contents are in extents");
   }
 

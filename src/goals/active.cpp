@@ -10,7 +10,7 @@ using namespace goals;
 
 const std::vector<GoalWord>& ActiveGoal::words() {
   static const std::vector<GoalWord> words = {
-      {"pN.active", {"yes", "no"}, "whether legacy firmware starts from it"}};
+      {"pN.active", {"yes", "no"}, "whether legacy firmware boots from it"}};
   return words;
 }
 

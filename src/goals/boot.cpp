@@ -10,7 +10,7 @@ using namespace goals;
 
 const std::vector<GoalWord>& BootGoal::words() {
   static const std::vector<GoalWord> words = {
-      {"boot", {"uefi", "legacy"}, "which firmware starts the system on it"}};
+      {"boot", {"uefi", "legacy"}, "which firmware boots the system on it"}};
   return words;
 }
 
@@ -24,7 +24,7 @@ std::string BootGoal::state() const {
 }
 
 std::string BootGoal::sentence() const {
-  return fmt::format("the system is to be started by {}",
+  return fmt::format("the system is to boot by {}",
                      way == BootWay::uefi ? "UEFI" : "legacy firmware");
 }
 }  // namespace nuvrat

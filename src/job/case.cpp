@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
+#include <filesystem>
 #include <fstream>
 #include <optional>
 #include <vector>
@@ -116,6 +117,9 @@ void require_medium(const std::filesystem::path& there, const std::filesystem::p
 }
 
 void check_place(const std::filesystem::path& folder, const Device& device, bool in_memory) {
+  if (folder.empty())
+    throw Error(ErrorCode::words, "the job has no case folder", {},
+                "Name a folder that isn't there yet: the records and the way back go there");
   std::error_code error;
   const std::filesystem::path whole = std::filesystem::absolute(folder, error);
   // Where it isn't there yet, what it would be made in tells.
@@ -291,7 +295,7 @@ void Case::log(const std::string& event, const Error& error) const noexcept {
 namespace nuvrat {
 using namespace job;
 
-void check_case_folder(const std::filesystem::path& folder, const Device& device, bool in_memory) {
+void check_case_folder(const std::string& folder, const Device& device, bool in_memory) {
   check_place(folder, device, in_memory);
   std::error_code none;
   const std::filesystem::path above = std::filesystem::absolute(folder, none).parent_path();
@@ -301,7 +305,8 @@ void check_case_folder(const std::filesystem::path& folder, const Device& device
                 "Make it first, or name a case in a folder that is there");
 }
 
-CaseFile load_case(const std::filesystem::path& folder) {
+CaseFile load_case(const std::string& named) {
+  const std::filesystem::path folder(named);
   require_private(folder);
   const auto path = folder / "assessment.json";
   const auto journal_path = folder / "undo.journal";

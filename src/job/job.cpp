@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <filesystem>
 
 #include <fmt/core.h>
 
@@ -305,17 +306,13 @@ RehearsalResult rehearse_job(Device& device, const Assessment& assessment,
 }
 
 JobResult run_job(Device& device, const Assessment& assessment, const JobOptions& options) {
-  class Silent final : public Progress {
-   public:
-    void stage(std::string_view /*name*/, std::uint64_t /*total*/) override {}
-    void advance(std::uint64_t /*bytes*/) override {}
-    [[nodiscard]] bool cancelled() const override { return false; }
-  } silent;
-  return run_job(device, assessment, options, silent);
+  QuietProgress quiet;
+  return run_job(device, assessment, options, quiet);
 }
 
 JobResult run_job(Device& device, const Assessment& assessment, const JobOptions& options,
                   Progress& progress) {
+  require_writable(device);
   Case folder = open_case_for(device, assessment, options);
   try {
     return run_in_case({device, assessment, options, folder, progress});

@@ -1,6 +1,8 @@
 #pragma once
 // What files have that their new format can't hold, kept in the case.
 
+#include <filesystem>
+
 #include "job/run.h"
 #include "tree/recording.h"
 

@@ -1,5 +1,7 @@
 // A case folder read again as a whole.
 
+#include <filesystem>
+
 #include <fmt/core.h>
 
 #include <nuvrat/case_record.h>
@@ -87,7 +89,8 @@ const char* name_of(Outcome outcome) {
   return "stopped";
 }
 
-CaseRecord read_record(const std::filesystem::path& path, const Device* disk) {
+CaseRecord read_record(const std::string& folder, const Device* disk) {
+  const std::filesystem::path path(folder);
   CaseRecord out;
   out.job = load_case(path);
   const auto has = [&path](const char* name) { return std::filesystem::exists(path / name); };

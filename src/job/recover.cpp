@@ -2,12 +2,14 @@
 
 #include "job/recover.h"
 
+#include <filesystem>
 #include <optional>
 
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
 #include <nuvrat/job.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "job/case.h"
@@ -66,7 +68,7 @@ void require_disk(const CaseFile& job, const Device& device, const Journal* jour
 Error damaged_case(const CaseFile& job, const std::string& text) {
   return {ErrorCode::file,
           "the case is damaged: " + text,
-          {.path = job.folder.string()},
+          {.path = job.folder},
           "Nothing was changed. Take the case from a copy, if there is one"};
 }
 
@@ -103,7 +105,7 @@ std::string owner_of(const Layout& layout, std::uint64_t lba) {
 }  // namespace
 
 std::filesystem::path journal_path(const CaseFile& job) {
-  return job.folder / "undo.journal";
+  return std::filesystem::path(job.folder) / "undo.journal";
 }
 
 void require_no_foreign(const Journal& journal, const Device& device, const Layout& layout,
@@ -187,7 +189,7 @@ Manifest recorded_before(const CaseFile& job, CaseStage stage, const Case& folde
   try {
     return load_manifest(folder.file("before.manifest"));
   } catch (const Error& e) {
-    const std::string name = as_argument(job.folder.string());
+    const std::string name = as_argument(job.folder);
     if (stage == CaseStage::finished)
       throw Error(ErrorCode::not_compared,
                   "the rewrite is done, and its files can't be compared: the case's record of them "
@@ -234,7 +236,7 @@ JobResult resume_in_case(Device& device, const CaseFile& job, Standing at, Case&
     const Step& begun = job.assessment.steps[step];
     Overlay overlay(device);
     const Inspection settle =
-        Engine::inspect_settle(*make_rewrite(begun, overlay), overlay, owned_for(begun));
+        Engine::inspect_settle(*make_rewrite(begun, overlay), overlay, OwnedBy(begun));
     require_recorded(journal, settle, overlay, step);
     try {
       Engine(device, clock).finish_again(*make_rewrite(begun, device), settle);
@@ -304,7 +306,7 @@ Standing job::standing_of(const CaseFile& job, const Device& device) {
   if (std::min(logged, steps) > done)
     throw damaged_case(job, fmt::format("its log knows of {} done, its journal of {}",
                                         plural(logged, "step", "steps"), done));
-  if (std::filesystem::exists(job.folder / "result.json") && done < steps)
+  if (std::filesystem::exists(std::filesystem::path(job.folder) / "result.json") && done < steps)
     throw damaged_case(job, "it holds a result, but its journal no end of the rewrite");
   if (!journal || journal->steps_recorded() == 0) {
     // Said only when the disk says so as well.
@@ -324,6 +326,7 @@ CaseStage stage_of(const CaseFile& job, const Device& device) {
 
 JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
   require_begun(job);
+  require_writable(device);
   device.refresh();
   const Standing at = standing_of(job, device);
   Case folder(job.folder);
@@ -339,6 +342,7 @@ JobResult resume_case(Device& device, const CaseFile& job, Progress& progress) {
 }
 
 void finish_unfinished(Device& device, const UnfinishedStep& unfinished, Progress& progress) {
+  require_writable(device);
   const auto rewrite = make_rewrite(unfinished.step, device);
   Overlay overlay(device);
   if (unfinished.whole) {

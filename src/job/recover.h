@@ -1,6 +1,8 @@
 #pragma once
 // What finishing a job and going back ask of a case and its disk.
 
+#include <filesystem>
+
 #include <nuvrat/job.h>
 
 namespace nuvrat::job {

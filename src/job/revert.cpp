@@ -1,6 +1,7 @@
 // Going back: what a job wrote is put back from its journal, and compared.
 
 #include <algorithm>
+#include <filesystem>
 #include <optional>
 
 #include <fmt/core.h>
@@ -126,7 +127,7 @@ bool as_job_left_it(const Manifest& now, const CaseFile& job, const Case& folder
 // The way back, played through: nothing is written unless every file will be there again. Sectors
 // that the job gave up without writing them (old places of what it moved, an old FAT) are
 // in no journal, and may have been used since: only reading tells. What the job made
-// anew is in the journal, which was held against the disk before.
+// anew is in the journal, which was compared with the disk before.
 void compare_rehearsed_back(const Device& back, const CaseFile& job, const Case& folder,
                             Progress& progress, RevertResult& result) {
   const std::optional<Manifest> now = compare_with_recorded(back, job, folder, progress, result);
@@ -254,7 +255,7 @@ void put_back(const WayBack& way, Journal& journal, CaseStage stage, RevertResul
     folder.log("cut off", e);
     throw Error(ErrorCode::cut_off, "the way back was cut off: " + e.message(), e.place(),
                 fmt::format("Neither use the disk nor write to it; run 'nuvrat revert {}' again",
-                            as_argument(job.folder.string())));
+                            as_argument(job.folder)));
   }
   folder.log("reverted", device.identity().path);
   device.reread_table();
@@ -313,6 +314,7 @@ using namespace job;
 RevertResult revert_case(Device& device, const CaseFile& job, const RevertOptions& options,
                          Progress& progress) {
   require_begun(job);
+  require_writable(device);
   device.refresh();
   const CaseStage stage = stage_of(job, device);
   const Case folder(job.folder);

@@ -1,11 +1,13 @@
 #include "job/steps.h"
 
 #include <algorithm>
+#include <filesystem>
 #include <map>
 
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "job/left_behind.h"
@@ -119,6 +121,13 @@ Error cut_off(const Error& cause, const Case& folder) {
                       name)};
 }
 
+void require_writable(const Device& device) {
+  if (!device.writable())
+    throw Error(ErrorCode::refused, "the disk was opened for reading only",
+                {.path = device.identity().path},
+                "Nothing was written. Open it for writing, and run the job again");
+}
+
 void require_undisturbed(const Device& device) {
   const std::string who = device.disturbance();
   if (who.empty()) return;
@@ -147,7 +156,7 @@ Rehearsal rehearse_steps(Device& device, const Assessment& assessment, unsigned 
     out.after.push_back(std::make_unique<Overlay>(*below));
     const Step& step = assessment.steps[i];
     const auto rewrite = make_rewrite(step, *out.after.back());
-    out.inspections.push_back(Engine::inspect(*rewrite, *out.after.back(), owned_for(step)));
+    out.inspections.push_back(Engine::inspect(*rewrite, *out.after.back(), OwnedBy(step)));
     require_layout(assessment.steps[i].target(), read_table(*out.after.back()), "in the rehearsal");
     below = out.after.back().get();
   }

@@ -10,6 +10,7 @@ namespace nuvrat::job {
 
 /// Throws Error (busy) when something else uses the disk, or wrote to it since it was opened: in
 /// the hours that reading takes others may have come.
+void require_writable(const Device& device);
 void require_undisturbed(const Device& device);
 
 /// Every step played through: one overlay on the other, so that each shows the disk after its step.
@@ -41,7 +42,7 @@ bool do_steps(const Run& run, unsigned first, const Rehearsal& rehearsal, Journa
 /// disk is as it was, cut_off when it couldn't be put back.
 [[noreturn]] void put_back_without_case(Device& device, Journal& journal, Case& folder);
 
-/// Of a job whose last step is done: takes the manifest from the device, holds it against what was
+/// Of a job whose last step is done: takes the manifest from the device, compares it with what was
 /// recorded `before` and is expected, and saves it in the case. First every sector of the journal
 /// must hold on the medium what the last step left. Every failure is an Error (not_compared).
 [[nodiscard]] JobResult compare_done(const Run& run, const tree::Recording& before,

@@ -1,5 +1,6 @@
 #include "json/case_plan.h"
 
+#include <filesystem>
 #include <fstream>
 
 #include <fmt/core.h>

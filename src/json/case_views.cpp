@@ -58,12 +58,12 @@ std::string json::assessment_view(const Assessment& a, const std::vector<NextSte
   return dump(out);
 }
 
-std::string json::job_view(const Assessment& a, const JobResult& r,
-                           const std::filesystem::path& folder, const std::vector<NextStep>& next) {
+std::string json::job_view(const Assessment& a, const JobResult& r, const std::string& folder,
+                           const std::vector<NextStep>& next) {
   return dump({{"schema", "nuvrat.rewrite/1"},
                {"verdict", r.sound() ? "done" : "done-with-differences"},
                {"disk", printable(a.device.path)},
-               {"case", printable(folder.string())},
+               {"case", printable(folder)},
                {"proof", name_of(r.comparison.proof)},
                {"by_place", r.comparison.by_place},
                {"opened_files", r.comparison.opened},
@@ -90,8 +90,8 @@ std::string revert_json(const CaseFile& job, const RevertResult& r) {
   const Comparison seen = r.compared.value_or(Comparison());
   return dump({{"schema", "nuvrat.revert/1"},
                {"verdict", r.equal() ? "reverted" : "differs"},
-               {"disk", printable(job.disk.string())},
-               {"case", printable(job.folder.string())},
+               {"disk", printable(job.disk)},
+               {"case", printable(job.folder)},
                {"sectors", r.sectors},
                {"exact", r.exact},
                {"already", r.already},
@@ -106,11 +106,11 @@ std::string revert_json(const CaseFile& job, const RevertResult& r) {
 }
 
 std::string rehearsal_json(const Assessment& a, const RehearsalResult& r,
-                           const std::filesystem::path& folder) {
+                           const std::string& folder) {
   return dump({{"schema", "nuvrat.rehearsal/1"},
                {"verdict", "rehearsed"},
                {"disk", printable(a.device.path)},
-               {"case", printable(folder.string())},
+               {"case", printable(folder)},
                {"proof", name_of(r.proof)},
                {"files", r.files},
                {"bytes", r.bytes},
@@ -121,11 +121,11 @@ std::string rehearsal_json(const Assessment& a, const RehearsalResult& r,
                {"assessment", to_json(a)}});
 }
 
-std::string refusal_json(const Assessment& a, const std::filesystem::path& folder) {
+std::string refusal_json(const Assessment& a, const std::string& folder) {
   return dump({{"schema", "nuvrat.refusal/1"},
                {"verdict", "refused"},
                {"disk", printable(a.device.path)},
-               {"case", printable(folder.string())},
+               {"case", printable(folder)},
                {"assessment", to_json(a)}});
 }
 
@@ -142,9 +142,9 @@ std::string json::report_view(const CaseRecord& r, const Letterhead& letterhead,
        {"technician", printable(letterhead.technician)},
        {"owner", printable(letterhead.owner)},
        {"job", printable(letterhead.job)},
-       {"disk", printable(r.job.disk.string())},
+       {"disk", printable(r.job.disk)},
        {"disk_seen", r.disk_seen},
-       {"case", printable(r.job.folder.string())},
+       {"case", printable(r.job.folder)},
        {"steps_done", r.job.steps_done},
        {"seconds", r.seconds},
        {"proof", name_of(r.job.options.proof)},

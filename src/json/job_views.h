@@ -11,8 +11,7 @@ namespace nuvrat::json {
 [[nodiscard]] std::string assessment_view(const Assessment& assessment,
                                           const std::vector<NextStep>& next);
 [[nodiscard]] std::string job_view(const Assessment& assessment, const JobResult& result,
-                                   const std::filesystem::path& folder,
-                                   const std::vector<NextStep>& next);
+                                   const std::string& folder, const std::vector<NextStep>& next);
 [[nodiscard]] std::string report_view(const CaseRecord& record, const Letterhead& letterhead,
                                       const char* verdict, const std::vector<NextStep>& next);
 

@@ -3,6 +3,7 @@
 #include "json/manifest_file.h"
 
 #include <algorithm>
+#include <filesystem>
 #include <fstream>
 #include <unordered_map>
 
@@ -271,7 +272,7 @@ std::string save_as(const Manifest& manifest, const std::filesystem::path& path,
 
 }  // namespace
 
-std::string save_manifest(const Manifest& manifest, const std::filesystem::path& path) {
+std::string save_manifest(const Manifest& manifest, const std::string& path) {
   return save_as(manifest, path, base::mode_for_others);
 }
 
@@ -280,12 +281,12 @@ std::string json::save_private_manifest(const Manifest& manifest,
   return save_as(manifest, path, 0600);
 }
 
-Manifest load_manifest(const std::filesystem::path& path) {
+Manifest load_manifest(const std::string& path) {
   std::ifstream in(path, std::ios::binary);
   if (!in) {
     const bool there = std::filesystem::exists(path);
     throw Error(there ? ErrorCode::file : ErrorCode::words, "the manifest can't be read",
-                {.path = path.string()}, "Name a file written by 'nuvrat manifest'");
+                {.path = path}, "Name a file written by 'nuvrat manifest'");
   }
   Manifest out;
   Loader loader(out);
@@ -300,18 +301,17 @@ Manifest load_manifest(const std::filesystem::path& path) {
     }
     loader.finish();
   } catch (const Error& e) {
-    throw Error(ErrorCode::file, e.message(),
-                {.path = fmt::format("{}, line {}", path.string(), number)},
+    throw Error(ErrorCode::file, e.message(), {.path = fmt::format("{}, line {}", path, number)},
                 "Take a manifest that was saved whole");
   } catch (const std::exception&) {
     throw Error(ErrorCode::file, "this line is not part of a manifest",
-                {.path = fmt::format("{}, line {}", path.string(), number)},
+                {.path = fmt::format("{}, line {}", path, number)},
                 "Name a file written by 'nuvrat manifest'");
   }
   return out;
 }
 
-std::vector<std::string> save_sha256sum(const Manifest& manifest, const std::filesystem::path& path,
+std::vector<std::string> save_sha256sum(const Manifest& manifest, const std::string& path,
                                         bool with_partition) {
   if (manifest.placed() > 0)
     throw Error(ErrorCode::words, "a manifest by places has no hashes of contents", {},

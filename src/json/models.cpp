@@ -30,11 +30,9 @@ std::string dump(const Json& j) {
 Json to_json(const Obstacle& o) {
   Json goals = Json::array();
   for (const Goal& goal : o.goals) goals.push_back(goal.text());
-  return {{"code", name_of(o)},
-          {"goals", goals},
-          {"text", o.text},
-          {"remedy", o.remedy},
-          {"missing_sectors", o.missing_sectors},
+  return {{"code", name_of(o)},       {"goals", goals},
+          {"text", o.text},           {"remedy", o.remedy},
+          {"otherwise", o.otherwise}, {"missing_sectors", o.missing_sectors},
           {"partition", o.partition}};
 }
 
@@ -253,6 +251,7 @@ Obstacle obstacle_from_json(const Json& j) {
   out.code = out.finding ? ObstacleCode::damaged : known(obstacle_named(code), code);
   out.text = j.at("text");
   out.remedy = j.at("remedy");
+  out.otherwise = j.at("otherwise");
   out.missing_sectors = j.at("missing_sectors");
   out.partition = whole_32_bits(j.at("partition"));
   out.goals = goals_from_json(j.at("goals"));

@@ -174,8 +174,7 @@ std::string files_json(OpenedVolume& volume, const std::string& path,
                {"files", list}});
 }
 
-std::string fetch_json(OpenedVolume& volume, const FetchResult& r,
-                       const std::filesystem::path& folder) {
+std::string fetch_json(OpenedVolume& volume, const FetchResult& r, const std::string& folder) {
   Json problems = Json::array();
   for (const FetchProblem& p : r.problems)
     problems.push_back({{"path", printable(p.path)}, {"text", printable(p.text)}});
@@ -185,7 +184,7 @@ std::string fetch_json(OpenedVolume& volume, const FetchResult& r,
                {"partition", volume.number()},
                {"opened_with", opened_with(volume)},
                {"findings", findings_json(volume.findings())},
-               {"folder", printable(folder.string())},
+               {"folder", printable(folder)},
                {"files", r.files},
                {"partial_files", r.partial},
                {"folders", r.folders},
@@ -283,12 +282,11 @@ std::string comparison_json(const Comparison& c, const Manifest& after) {
                {"differences", differences_json(c.differences)}});
 }
 
-std::string error_json(const Error& e, const std::string& disk,
-                       const std::filesystem::path& folder) {
+std::string error_json(const Error& e, const std::string& disk, const std::string& folder) {
   return dump({{"schema", "nuvrat.error/1"},
                {"verdict", "error"},
                {"disk", printable(disk)},
-               {"case", printable(folder.string())},
+               {"case", printable(folder)},
                {"code", name_of(e.code())},
                {"message", printable(e.message())},
                {"where", to_json(e.place())},

@@ -12,6 +12,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/function_ref.h>
 
 #include "base/finding_log.h"
 #include "base/record.h"
@@ -111,7 +112,7 @@ class NtfsReader final : public VolumeReader {
     return out;
   }
 
-  void read_contents(FileTree::Id id, const std::function<void(ByteView)>& sink) override {
+  void read_contents(FileTree::Id id, ByteSink sink) override {
     const std::uint64_t number = record_of_[id];
     const auto all = volume_.attributes(number);
     const auto side = sides_of_.find(id);

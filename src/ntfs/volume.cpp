@@ -7,6 +7,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/function_ref.h>
 
 #include "base/record.h"
 #include "device/volume_fits.h"
@@ -374,7 +375,7 @@ std::vector<AttributeView> Volume::attributes(std::uint64_t number) const {
   return attributes(number, record);
 }
 
-void Volume::stream(const AttributeView& a, const std::function<void(ByteView)>& sink) const {
+void Volume::stream(const AttributeView& a, ByteSink sink) const {
   if (!a.resident && (a.flags & attribute_compressed) != 0 && a.compression_unit != 0) {
     stream_compressed(a, sink);
     return;
@@ -398,7 +399,7 @@ void Volume::stream(const AttributeView& a, const std::function<void(ByteView)>&
   }
 }
 
-void Volume::stream_own(const AttributeView& a, const std::function<void(ByteView)>& sink) const {
+void Volume::stream_own(const AttributeView& a, ByteSink sink) const {
   if (a.bytes() > geometry_.clusters() * geometry_.cluster_bytes()) {
     throw Error(ErrorCode::damaged,
                 fmt::format("a file of the system says that it has {} bytes, more than the volume",
@@ -409,8 +410,7 @@ void Volume::stream_own(const AttributeView& a, const std::function<void(ByteVie
 
 // Unit by unit: whole ones are stored as they are, those with holes at their end are packed, those
 // that are nothing but holes are zeros.
-void Volume::stream_compressed(const AttributeView& a,
-                               const std::function<void(ByteView)>& sink) const {
+void Volume::stream_compressed(const AttributeView& a, ByteSink sink) const {
   if (a.compression_unit > max_compression_unit)
     throw Error(ErrorCode::damaged,
                 fmt::format("a compression unit of 2^{} clusters", a.compression_unit));

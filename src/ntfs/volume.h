@@ -8,6 +8,7 @@
 #include <vector>
 
 #include <nuvrat/device.h>
+#include <nuvrat/function_ref.h>
 
 #include "ntfs/boot.h"
 #include "ntfs/records.h"
@@ -76,10 +77,10 @@ class Volume {
   /// All of it, unless it is longer than `limit`: then Error (damaged).
   [[nodiscard]] Bytes read_all(const AttributeView& attribute, std::uint64_t limit) const;
   /// All of it in pieces, unpacked where it is compressed. Throws Error (damaged).
-  void stream(const AttributeView& attribute, const std::function<void(ByteView)>& sink) const;
+  void stream(const AttributeView& attribute, ByteSink sink) const;
   /// The same for what the system keeps, which can't be longer than the volume: Error (damaged)
   /// where it says that it is, rather than zeros for ever.
-  void stream_own(const AttributeView& attribute, const std::function<void(ByteView)>& sink) const;
+  void stream_own(const AttributeView& attribute, ByteSink sink) const;
 
  private:
   struct Segment;
@@ -92,8 +93,7 @@ class Volume {
   [[nodiscard]] std::vector<Segment> segments(std::uint64_t number, ByteView record) const;
   void read_extensions(std::uint64_t number, const AttributeView& list,
                        std::vector<Segment>& all) const;
-  void stream_compressed(const AttributeView& attribute,
-                         const std::function<void(ByteView)>& sink) const;
+  void stream_compressed(const AttributeView& attribute, ByteSink sink) const;
   [[nodiscard]] RecordState unprotect_record(ByteSpan record) const;
 
   const Device& device_;

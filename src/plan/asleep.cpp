@@ -44,7 +44,7 @@ Obstacle obstacle_of(unsigned number, const std::string& why, const std::string&
 }
 
 constexpr const char* shut_down =
-    "Start that system, and shut it down for good: hold Shift while choosing to shut down, or turn "
+    "Boot that system, and shut it down for good: hold Shift while choosing to shut down, or turn "
     "its fast start off";
 
 std::optional<Obstacle> look_at(const Device& device, const SurveyedPartition& s,

@@ -1,10 +1,12 @@
 #include <algorithm>
+#include <utility>
 
 #include <fmt/core.h>
 
 #include <nuvrat/assessment.h>
 #include <nuvrat/error.h>
 #include <nuvrat/partition_type.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "plan/bystanders.h"
@@ -268,7 +270,7 @@ void offer_other_goals(const Look& look, Assessment& out) {
     } catch (const Error&) {
       continue;  // it's only an offer
     }
-    o.remedy = goals_to_say(out.goals, goals) + (o.remedy.empty() ? "" : "; or: " + o.remedy);
+    o.otherwise = std::exchange(o.remedy, goals_to_say(out.goals, goals));
     o.goals = std::move(goals);
   }
 }

@@ -43,12 +43,11 @@ PlanPart tell_firmware(const PlanInput& in, const Systems& before) {
         files != nullptr &&
         std::any_of(std::begin(machines), std::end(machines),
                     [&files](Machine m) { return files->find(paths::removable(m)).has_value(); });
-    out.consent(ConsentCode::firmware_entries, b.partition,
-                "the firmware's own boot entry may no longer find it",
-                removable
-                    ? "Then choose the disk itself in the firmware's menu: it starts 'EFI/BOOT'"
-                    : "'EFI/BOOT' holds no program either, by which firmware could start the disk "
-                      "without an entry");
+    out.consent(
+        ConsentCode::firmware_entries, b.partition,
+        "the firmware's own boot entry may no longer find it",
+        removable ? "Then choose the disk itself in the firmware's menu: it boots by 'EFI/BOOT'"
+                  : "'EFI/BOOT' holds no program either that firmware could boot without an entry");
   }
   return out;
 }
@@ -103,15 +102,13 @@ PlanPart check_systems_stay(const disk::DiskState& before, const goals::Asked& a
     });
     if (started) {
       out.obstacle(
-          ObstacleCode::starts_from,
-          fmt::format("the system that this disk starts is on p{}, and runs from NTFS only",
-                      v.number),
-          "Nothing does while it is to start. To hand its files on, have another volume made, "
-          "such as g1=fat32, and copy them there",
-          0, v.number);
+          ObstacleCode::boots_from,
+          fmt::format("this disk boots the system on p{}, and that runs from NTFS only", v.number),
+          "To hand its files on, make a second volume, such as g1=fat32, and copy them there", 0,
+          v.number);
     } else {
       out.consent(ConsentCode::system, v.partition,
-                  "its system can't be started afterwards: it runs from NTFS only");
+                  "its system can't boot afterwards: it runs from NTFS only");
     }
   }
   return out;
@@ -142,7 +139,7 @@ PlanPart check_boots(const PlanInput& in, const Systems& before, const goals::As
   const char* firmware = firmware_words(*way);
   if (goal != nullptr && other_first) {
     out.consent(ConsentCode::store_first, PartitionId::none,
-                "the boot store may start something of another disk first",
+                "the boot store may boot a system of another disk first",
                 fmt::format("{} finds the boot store, and {}. Choose in its menu, or let a system "
                             "set it",
                             firmware, why));
@@ -151,7 +148,7 @@ PlanPart check_boots(const PlanInput& in, const Systems& before, const goals::As
   if (goal != nullptr) {
     out.obstacle(ObstacleCode::boot_way,
                  fmt::format("{} would not find the system afterwards: {}", firmware, why),
-                 "Let the system's own repair put its start right, with this disk as it is, then "
+                 "Let the system's own repair mend its boot files, with this disk as it is, then "
                  "ask again");
     return out;
   }
@@ -161,7 +158,7 @@ PlanPart check_boots(const PlanInput& in, const Systems& before, const goals::As
   }
   out.consent(
       ConsentCode::start, PartitionId::none, "the disk may not boot afterwards",
-      fmt::format("{} starts the system on it now, as far as can be seen. Then {}", firmware, why));
+      fmt::format("{} boots the system on it now, as far as can be seen. Then {}", firmware, why));
   return out;
 }
 

@@ -41,7 +41,8 @@ class Gatherer {
     const SurveyedPartition* system = in_.state.find(s.partition);
     if (system == nullptr) {
       return out_.obstacle(ObstacleCode::no_system,
-                           "the system's volume is to go, or can't be named", "");
+                           "the system's volume would be deleted, or the boot store can't name it",
+                           "");
     }
     const OpenVolume from(in_, system->partition);
     if (from.files == nullptr) return;
@@ -54,7 +55,7 @@ class Gatherer {
         throw;
       const std::string where = e.place().path.empty() ? "" : " ('" + e.place().path + "')";
       out_.obstacle(ObstacleCode::boot_piece, fmt::format("boot files: {}{}", e.message(), where),
-                    "Put the system's own folders right first", 0, s.number);
+                    "Repair the system's own folders first", 0, s.number);
     }
   }
 
@@ -121,8 +122,7 @@ class Gatherer {
 
   static void require(volume::PathReader& from, const std::string& path) {
     if (!from.find(path))
-      throw Error(ErrorCode::refused, "the system lacks a program that it is started by",
-                  {.path = path});
+      throw Error(ErrorCode::refused, "the system lacks a program that boots it", {.path = path});
   }
 
   // Out of the store that starts the system now; else of the one that is there; else of the
@@ -149,14 +149,14 @@ class Gatherer {
     }
     if (!why.empty())
       throw Error(ErrorCode::refused, "the boot store can't be taken over: " + why +
-                                          ". Start the system once and shut it down");
+                                          ". Boot the system once and shut it down");
     require(from, paths::store_template);
     add(target,
         boot::new_store(from.read(paths::store_template, boot::max_store_bytes), change).file,
         from.find(paths::store_template)->modified);
     out_.consent(ConsentCode::store_new, PartitionId::none,
                  "a new boot store is made: the disk has none",
-                 "It is made out of the system's template, with one system to start");
+                 "It is made out of the system's template, with one system to boot");
   }
 
   std::optional<Bytes> store_now(std::string& why) {

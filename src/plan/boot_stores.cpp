@@ -184,7 +184,7 @@ class Putter {
     }
     if (!wanted.empty() && in_.state.systems.systems.empty()) {
       return out_.obstacle(ObstacleCode::no_system,
-                           "a drive letter is kept by a system, and none was found on the disk",
+                           "no system was found on the disk, and only a system keeps drive letters",
                            "Set it under the system that uses the disk");
     }
     if (wanted.empty() && !names_.any()) return;
@@ -262,10 +262,9 @@ class Putter {
     const std::string text = fmt::format(
         "the drive letters of the system on p{} can't be changed: {}", s.partition.number, why);
     if (is_goal || boot_.way) {
-      out_.obstacle(
-          ObstacleCode::hive, text,
-          "Start the system once, shut it down (not to sleep, no fast start), and ask again", 0,
-          s.partition.number);
+      out_.obstacle(ObstacleCode::hive, text,
+                    "Boot the system once, shut it down (no sleep, no fast start), and ask again",
+                    0, s.partition.number);
     } else {
       out_.consent(ConsentCode::letters_left, s.partition.id,
                    "its system may give other drive letters", text);
@@ -304,7 +303,7 @@ class Putter {
     } catch (const Error& e) {
       if (e.code() != ErrorCode::refused) throw;
       out.obstacle(ObstacleCode::boot_file, e.message(),
-                   "Put it right under the system that owns the volume", 0, s.partition.number);
+                   "Replace the file under the system that owns the volume", 0, s.partition.number);
     }
     if (out.in_reach()) out.steps.push_back(Step(in_.state.table.layout, {std::move(work)}));
     return out;

@@ -44,7 +44,7 @@ class WayFinder {
   std::vector<Way> find_ways() {
     const Systems& systems = in_.state.systems;
     if (systems.systems.empty()) {
-      obstacle(ObstacleCode::no_system, "no system was found on the disk that firmware could start",
+      obstacle(ObstacleCode::no_system, "no system that firmware could boot was found on the disk",
                "A system is known by its folders; one that is encrypted, or of another kind, isn't "
                "seen. Leave that goal out to change the table alone");
       return {};
@@ -54,7 +54,7 @@ class WayFinder {
     const TableKind needed = way_ == BootWay::uefi ? TableKind::gpt : TableKind::mbr;
     if (kind != needed) {
       out_.obstacle(ObstacleCode::boot_table,
-                    fmt::format("a {} start needs {}", words_of_way(way_),
+                    fmt::format("{} boot needs {}", words_of_way(way_),
                                 needed == TableKind::gpt ? "a GPT" : "an MBR"),
                     fmt::format("Add table={}", name_of(needed)));
       out_.obstacles.back().goals = {TableGoal{needed}, BootGoal{way_}};
@@ -80,7 +80,7 @@ class WayFinder {
     if (other || in_.state.systems.boots_by() != way_ || asked_.find<EspGoal>() != nullptr)
       return false;
     obstacle(ObstacleCode::already,
-             fmt::format("the disk starts by {} firmware already, as far as it can be seen",
+             fmt::format("the disk boots by {} firmware already, as far as can be seen",
                          words_of_way(way_)),
              "Nothing needs to be done");
     return true;
@@ -92,10 +92,9 @@ class WayFinder {
       const char* loader = way_ == BootWay::uefi ? paths::loader_uefi : paths::loader_legacy;
       if (!has) {
         obstacle(ObstacleCode::boot_piece,
-                 fmt::format("the system on p{} has no '{}', which a {} start needs", s.number,
-                             loader, words_of_way(way_)),
-                 "The system itself can't be started that way; only its maker's installer can "
-                 "change that",
+                 fmt::format("the system on p{} has no '{}', which {} boot needs", s.number, loader,
+                             words_of_way(way_)),
+                 "The system can't boot that way: only its maker's installer can change that",
                  s.number);
       }
       if (way_ == BootWay::uefi && s.machine == Machine::unknown)
@@ -106,7 +105,7 @@ class WayFinder {
     }
     if (out_.in_reach() && way_ == BootWay::uefi && first().machine == Machine::x86)
       out_.consent(ConsentCode::boot_32, first().partition,
-                   "its system has 32 bits: only UEFI firmware of 32 bits starts it",
+                   "its system has 32 bits: only UEFI firmware of 32 bits boots it",
                    "Most machines with UEFI have firmware of 64 bits");
     return out_.in_reach();
   }
@@ -221,7 +220,7 @@ class WayFinder {
       obstacle(ObstacleCode::boot_sectors,
                fmt::format("legacy firmware reads sectors of 512 bytes, and the disk has {}",
                            layout_.sector_size),
-               "Start the system by UEFI");
+               "Boot the system by UEFI");
       return {};
     }
     const unsigned number = loading_volume();

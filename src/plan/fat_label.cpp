@@ -73,13 +73,14 @@ PlanPart plan_fat_label(const PlanInput& in, const VolumeChange& change, const s
   const CodePage page(change.codepage);
   const std::string spelt = fat::label_for(to_utf16(label), page);
   if (spelt != label) {
-    out.obstacle(ObstacleCode::label,
-                 fmt::format("{} is FAT, which can't have the label '{}': it has up to 11 "
-                             "characters, capitals, of the code page {}",
-                             name, printable(label), change.codepage),
-                 spelt.empty() ? "Choose another label"
-                               : fmt::format("Choose another label, such as '{}'", spelt),
-                 0, change.number);
+    out.obstacle(
+        ObstacleCode::label,
+        fmt::format("{} is FAT, which can't have the label '{}': a label there has up to 11 "
+                    "characters, capitals, of the code page {}",
+                    name, printable(label), change.codepage),
+        spelt.empty() ? "Choose another label"
+                      : fmt::format("Choose another label, such as '{}'", spelt),
+        0, change.number);
     return out;
   }
   const Window volume(in.device, change.place);

@@ -25,7 +25,7 @@ constexpr std::size_t max_listed = 50;
 // "2 named streams and 12 extended attributes", and how many files have them.
 struct StreamCount {
   std::uint64_t named = 0, attributes = 0, reparse = 0, bytes = 0;
-  std::set<FileTree::Id> files{};
+  std::set<std::string> owners{};  // by path: to look one up takes its whole folder
 
   void add(const FileTree& tree, FileTree::Id id) {
     const std::u16string_view name = tree.name(id);
@@ -33,8 +33,9 @@ struct StreamCount {
     const std::u16string_view stream = colon == name.npos ? name : name.substr(colon);
     ++(stream == u":$EA" ? attributes : stream == u":$REPARSE_POINT" ? reparse : named);
     bytes += tree.bytes(id);
-    const std::string path = tree.path(id);
-    files.insert(tree.find(path.substr(0, path.rfind(':'))));
+    std::string owner = tree.path(id);
+    owner.resize(owner.rfind(':'));
+    owners.insert(std::move(owner));
   }
   [[nodiscard]] std::string words() const {
     std::string out;
@@ -74,7 +75,7 @@ void FatLosses::check_reparse_point(VolumeReader& reader, FileTree::Id id) {
   std::string path = reader.tree().path(id);
   path.resize(path.rfind(':'));
   obstacle(ObstacleCode::reparse,
-           fmt::format("{}: '{}' is kept by a layer above the file system (reparse tag {:08X}); on "
+           fmt::format("{}: '{}' is kept by a layer above the file system (reparse tag {:08X}): on "
                        "FAT its contents could not be read",
                        name_, printable(path), tag),
            "Have its system unpack or fetch it, or take it off the volume");
@@ -101,11 +102,11 @@ void FatLosses::check_files(VolumeReader& reader) {
   }
   if (large == 0) return;
   obstacle(ObstacleCode::file_size,
-           fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT holds none of that size: "
+           fmt::format("{}: {} of 4 GiB or more, {} in all, and FAT keeps only smaller files: "
                        "{}{}",
                        name_, plural(large, "file is", "files are"), format_bytes(large_bytes),
                        names, large > max_listed ? ", …" : ""),
-           "Take them off the volume, or cut them into parts");
+           "Take them off the volume, or split them");
 }
 
 void FatLosses::check_names(const FileTree& tree, bool from_fat) {
@@ -243,7 +244,7 @@ void FatLosses::add_stream_consents(const SurveyedPartition& s, const FileTree& 
     consent(
         ConsentCode::streams,
         fmt::format("{} in {} go to the case", streams.words(),
-                    plural(streams.files.size(), "file", "files")),
+                    plural(streams.owners.size(), "file", "files")),
         fmt::format("{} in all, which FAT can't hold (left-behind)", format_bytes(streams.bytes)));
   if (links > 0)
     consent(ConsentCode::links, fmt::format("{} ({})",

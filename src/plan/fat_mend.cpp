@@ -172,7 +172,8 @@ class FatMender {
     }
   }
 
-  // What is behind the file's end is a chain of nobody's then: who knows which of the two is right.
+  // What is behind the file's end is a chain without an owner then: who knows which of the two is
+  // right.
   void cut_chain(const fat::Facts::Size& s, std::uint64_t needed) {
     fat::Facts::Chain rest;
     std::uint64_t left = needed;

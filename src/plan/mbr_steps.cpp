@@ -41,13 +41,17 @@ class MbrSteps {
     SectorSet old = in_.state.table.owned;
     old.add(in_.state.table.copies);
     old.remove({0, 1});
-    // What a partition has grown over is its volume's affair from now on.
-    for (const Partition& p : target_.data_partitions()) old.remove(p.range());
     // Headers of a GPT last: as long as one is there, what is left of it can be found from the
     // disk.
     const SectorSet headers = before_.kind == TableKind::gpt
                                   ? SectorSet{{1, 1}, {before_.disk_sectors - 1, 1}}
                                   : SectorSet{};
+    // What a partition has grown over is its volume's affair from now on, but for these: with one
+    // of them left there would be two tables.
+    SectorSet covered;
+    for (const Partition& p : target_.data_partitions()) covered.add(p.range());
+    covered.remove(headers);
+    old.remove(covered);
     SectorSet rest = old;
     rest.remove(headers);
     old.remove(rest);

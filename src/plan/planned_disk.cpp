@@ -18,7 +18,7 @@ const Device& PlannedDisk::device(const ReadOptions& options) {
   if (overlay_ == nullptr) overlay_ = std::make_unique<Overlay>(device_);
   for (const Step& step : waiting_) {
     const auto rewrite = make_rewrite(step, *overlay_);
-    (void)Engine::inspect(*rewrite, *overlay_, owned_for(step));
+    (void)Engine::inspect(*rewrite, *overlay_, OwnedBy(step));
   }
   for (SurveyedPartition& s : state_.volumes) {
     if (s.partition.role == Role::extended) continue;

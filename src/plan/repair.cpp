@@ -102,7 +102,7 @@ Assessment assess_repair(const Device& device, const ReadOptions& options, Unown
                (f.code == Rule::ebr_link_outside || f.code == Rule::ebr_partition_outside)) {
       chain = true;
     } else if (f.severity == Severity::error) {
-      out.obstacle(ObstacleCode::damaged, f.text, "A person must decide; nothing is guessed");
+      out.obstacle(ObstacleCode::damaged, f.text, "A person must decide; Nuvrat doesn't guess");
       out.obstacles.back().finding = f.code;
     }
   }

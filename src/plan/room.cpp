@@ -78,12 +78,12 @@ class Sizes {
       return std::nullopt;
     }
     if (length == 0) {
-      out_.obstacle(
-          ObstacleCode::size_zero,
-          fmt::format("{} has {}, and would have none", name, format_bytes(now * sector_)),
-          "Ask for " + goal + "=min" +
-              (p.number == 0 ? "" : fmt::format(", or p{}=gone", p.number)),
-          0, p.number);
+      out_.obstacle(ObstacleCode::size_zero,
+                    fmt::format("{} has {}, and all of it would be taken away", name,
+                                format_bytes(now * sector_)),
+                    "Ask for " + goal + "=min" +
+                        (p.number == 0 ? "" : fmt::format(", or p{}=gone", p.number)),
+                    0, p.number);
       return std::nullopt;
     }
     // An EBR in the way may find another place: the table's planner knows.
@@ -297,7 +297,7 @@ class NewPartitions {
                 })->count;
       out_.obstacle(
           ObstacleCode::esp_room,
-          fmt::format("an EFI system partition of {} finds no room: the largest gap has {}",
+          fmt::format("there is no room for an EFI system partition of {}: the largest gap has {}",
                       format_bytes(wish.least), format_bytes(most * sector_)),
           "Make room: delete or shorten a partition, or ask for less, as in esp=100MiB",
           least - std::min(least, most));
@@ -402,7 +402,7 @@ class NewPartitions {
                   fmt::format("the new partition from sector {} would begin with what is left of "
                               "{}: {}",
                               p.start, old, fault),
-                  "Have a volume made there, such as g1=fat32, or give it the place and the length "
+                  "Make a volume there, such as g1=fat32, or give it the place and the length "
                   "that the old one had");
   }
 

@@ -352,7 +352,7 @@ class MbrPlanner {
       if (!wish.active.value_or(false) || p == nullptr || p->role != Role::logical) continue;
       out_.obstacle(
           ObstacleCode::active_logical,
-          fmt::format("partition {} is logical: firmware starts from primary partitions only",
+          fmt::format("partition {} is logical: firmware boots from primary partitions only",
                       p->number),
           "Make it primary as well", 0, p->number);
     }
@@ -364,7 +364,7 @@ class MbrPlanner {
   void add_consents() {
     if (gets_code_)
       out_.consent(ConsentCode::start_code, PartitionId::none,
-                   "sector 0 gets a small program that starts the active partition");
+                   "sector 0 gets a small program that boots the active partition");
     if (before_.kind != TableKind::gpt) {
       const std::vector<Partition> parts = before_.data_partitions();
       if (std::any_of(parts.begin(), parts.end(), [this](const Partition& was) {

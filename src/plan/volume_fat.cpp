@@ -5,6 +5,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "base/start_code.h"
@@ -327,7 +328,7 @@ class FatPlanner {
       look.overlay = std::make_unique<Overlay>(device_);
       const Step step(state_.table.layout, {way});
       const auto rewrite = make_rewrite(step, *look.overlay);
-      (void)Engine::inspect(*rewrite, *look.overlay, owned_for(step));
+      (void)Engine::inspect(*rewrite, *look.overlay, OwnedBy(step));
       look.volume = std::make_unique<steps::VolumeAsFat>(*look.overlay, conversion, wish_.files);
       way_ = std::move(way);
       return true;
@@ -365,10 +366,12 @@ class FatPlanner {
                       fmt::format("{}: the root folder would have {} entries, and {} keeps 65,520",
                                   name_, format_count(wish.root_entries), title_of(work.change.to)),
                       "Move some of it into folders, or say fat32");
-    bool any = false;
+    bool any = false, any_but_fixed = false;
     for (const std::uint32_t cluster : cluster_sizes(look.volume->reader().info().cluster_bytes)) {
       fat::LayoutWish wish = wish_for(look, work, cluster);
       allow_way(look, wish);
+      any_but_fixed = any_but_fixed || !fat::place_fats(wish, 1).empty();
+      wish.fixed = {};
       any = any || !fat::place_fats(wish, 1).empty();
     }
     const std::uint64_t bytes = work.sectors_of_volume() * device_.sector_size();
@@ -386,7 +389,9 @@ class FatPlanner {
     std::string why;
     std::uint64_t missing = 0;
     const std::uint64_t cluster = look.volume->reader().info().cluster_bytes;
-    if (trouble_) {
+    if (!any_but_fixed) {
+      why = ", or bad: between bad clusters there is no place for them";
+    } else if (trouble_) {
       why = ", and can't be made free: " + trouble_->text(cluster);
       missing = trouble_->needed - std::min(trouble_->needed, trouble_->free);
     }

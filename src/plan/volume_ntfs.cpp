@@ -130,31 +130,21 @@ class NtfsPlanner {
             "As a rewrite of the FAT volume: NTFS keeps some things in one piece");
   }
 
-  // NTFS folds names by its own table: two that FAT holds apart may be one there.
+  // Names that FAT holds apart are apart on NTFS, too: its table folds fewer letters.
   void check_names(const FileTree& tree) {
     const ntfs::UpCase upcase;
-    const auto& reserved = ntfs::reserved_root_names();
+    std::set<std::u16string> reserved;
+    for (const auto& name : ntfs::reserved_root_names()) reserved.insert(upcase.fold(name));
     std::size_t told = 0;
-    for (FileTree::Id folder = 0; folder < tree.size() && told < 5; ++folder) {
-      if (!tree.is_directory(folder)) continue;
-      std::set<std::u16string> seen;
-      for (const FileTree::Id id : tree.children(folder)) {
-        const std::u16string name = upcase.fold(tree.name(id));
-        const std::u16string alias = upcase.fold(tree.short_name(id));
-        const bool taken = folder == FileTree::root &&
-                           std::any_of(reserved.begin(), reserved.end(), [&](const auto& r) {
-                             return upcase.fold(r) == name || upcase.fold(r) == alias;
-                           });
-        bool twice = !seen.insert(name).second;
-        if (!alias.empty() && alias != name) twice |= !seen.insert(alias).second;
-        if (!taken && !twice) continue;
-        obstacle(taken ? ObstacleCode::name_reserved : ObstacleCode::name_twice,
-                 fmt::format("{}: '{}' {}", name_, printable(tree.path(id)),
-                             taken ? "is a name that NTFS keeps for itself"
-                                   : "and another name in its folder are the same to NTFS"),
-                 "Rename one of them under the system that owns the volume");
-        if (++told == 5) break;
-      }
+    for (const FileTree::Id id : tree.children(FileTree::root)) {
+      if (!reserved.contains(upcase.fold(tree.name(id))) &&
+          !reserved.contains(upcase.fold(tree.short_name(id))))
+        continue;
+      obstacle(ObstacleCode::name_reserved,
+               fmt::format("{}: '{}' is a name that NTFS keeps for itself", name_,
+                           printable(tree.path(id))),
+               "Rename it under the system that owns the volume");
+      if (++told == 5) break;
     }
   }
 
@@ -164,8 +154,8 @@ class NtfsPlanner {
       const std::uint64_t whole = plan.whole_clusters() * cluster;
       return obstacle(
           ObstacleCode::room_in_pieces,
-          fmt::format("{}: {} are free, but in pieces so small that what NTFS holds in one piece "
-                      "({}) finds no room, and what is between them can't be moved",
+          fmt::format("{}: {} are free, but not {} in one piece, which NTFS needs, and what lies "
+                      "between the pieces can't be moved",
                       name_, format_bytes(plan.free_clusters() * cluster), format_bytes(whole)),
           fmt::format("Delete or move away files until {} are free in one piece",
                       format_bytes(whole)),

@@ -87,7 +87,7 @@ PlanPart require_countable(const PlanInput& in, const SurveyedPartition& s, std:
   const std::uint64_t most = max_sectors(s, in.device.sector_size());
   if (sectors <= most) return out;
   out.obstacle(ObstacleCode::volume_size,
-               fmt::format("{} is {}, which counts {} at most{}", volume_words(s.partition.number),
+               fmt::format("{} is {}, which has {} at most{}", volume_words(s.partition.number),
                            title_of(s.signature.kind), format_bytes(most * in.device.sector_size()),
                            volume::row_of(s.signature.kind)->counts_clusters
                                ? " in clusters of " + format_bytes(s.volume->cluster_bytes)
@@ -155,7 +155,7 @@ PlanPart plan_volume_label(const PlanInput& in, unsigned number, const std::stri
   const SurveyedPartition* s = in.state.find(number);
   if (!is_editable(*s)) {
     out.obstacle(ObstacleCode::label_contents,
-                 fmt::format("{} holds {}, which gets no label from Nuvrat", volume_words(number),
+                 fmt::format("{} holds {}, whose label Nuvrat can't change", volume_words(number),
                              s->signature.description),
                  "NTFS and FAT volumes can have another label", 0, number);
     return out;

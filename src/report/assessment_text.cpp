@@ -16,11 +16,12 @@ namespace nuvrat {
 using namespace report;
 namespace {
 
-std::string obstacle_lines(const Assessment& a, const TextStyle& style) {
+std::string obstacle_lines(const Assessment& a, const TextStyle& style, bool details) {
   std::string out = fmt::format("\n  What is in the way:\n");
   for (const Obstacle& o : a.obstacles) {
     out += wrap(toned(Tone::bad, name_of(o)) + ": " + printable(o.text), style, "  - ", "    ");
     if (!o.remedy.empty()) out += wrap("what would remove it: " + o.remedy, style, "    ", "    ");
+    if (details && !o.otherwise.empty()) out += wrap("or: " + o.otherwise, style, "    ", "    ");
   }
   return out;
 }
@@ -148,20 +149,6 @@ std::string map_lines(const Assessment& a, const TextStyle& style, std::size_t r
   return lines_of(before) + lines_of(after) <= room ? before + after : after;
 }
 
-const char* word_of(ConsentRank rank) {
-  switch (rank) {
-    case ConsentRank::deleted:
-      return "deleted";
-    case ConsentRank::lost:
-      return "lost";
-    case ConsentRank::use:
-      return "know";
-    case ConsentRank::details:
-      return "details";
-  }
-  return "";
-}
-
 Tone tone_of(ConsentRank rank) {
   switch (rank) {
     case ConsentRank::deleted:
@@ -201,7 +188,7 @@ std::string consent_lines(const Assessment& a, const TextStyle& style) {
   std::string label;
   for (const ConsentGroup& g : grouped(a)) {
     const ConsentRank rank = row_of(g.first->code).rank;
-    const std::string word = word_of(rank);
+    const std::string word = rank == ConsentRank::use ? "know" : name_of(rank);
     const std::string subject =
         g.subjects.empty() ? "" : g.subjects + (g.first->text.starts_with("'") ? " " : ": ");
     const std::string text = printable(subject + g.first->text);
@@ -230,7 +217,7 @@ std::string time_lines(const Assessment& a, const TextStyle& style, Proof proof)
           ? wrap("reads    places only: bytes that change meanwhile would not be noticed", style,
                  "  ", "           ")
           : "";
-  return unread + wrap(fmt::format("time     {}; the way back takes about {} of the case",
+  return unread + wrap(fmt::format("time     {}; the way back keeps up to {} of sectors",
                                    both_times(a, proof),
                                    format_bytes(a.sectors_to_write * a.before.sector_size)),
                        style, "  ", "           ");
@@ -240,7 +227,7 @@ std::string time_lines(const Assessment& a, const TextStyle& style, Proof proof)
 
 std::string assessment_text(const Assessment& a, const TextStyle& style, Proof proof) {
   const std::string lead = lead_lines(a, style) + "\n";
-  if (!a.in_reach()) return lead + map_before(a, style) + obstacle_lines(a, style);
+  if (!a.in_reach()) return lead + map_before(a, style) + obstacle_lines(a, style, false);
   const std::string rest =
       "\n" + consent_lines(a, style) + zone_line(a, style) + time_lines(a, style, proof);
   constexpr std::size_t question = 2;  // an empty line, and the question
@@ -251,7 +238,7 @@ std::string assessment_text(const Assessment& a, const TextStyle& style, Proof p
 
 std::string assessment_details(const Assessment& a, const TextStyle& style, Proof proof) {
   std::string out = lead_lines(a, style) + "\n";
-  if (!a.in_reach()) return out + map_before(a, style) + obstacle_lines(a, style);
+  if (!a.in_reach()) return out + map_before(a, style) + obstacle_lines(a, style, true);
   out += looks_the_same(a) ? map_before(a, style) : map_before(a, style) + map_after(a, style);
   out += "\n";
   out += wrap("steps    " + step_words(a), style, "  ", "           ");

@@ -117,14 +117,13 @@ std::string files_text(OpenedVolume& volume, const std::string& path,
   return out;
 }
 
-std::string fetch_text(OpenedVolume& volume, const FetchResult& r,
-                       const std::filesystem::path& folder, bool checked, const TextStyle& style) {
+std::string fetch_text(OpenedVolume& volume, const FetchResult& r, const std::string& folder,
+                       bool checked, const TextStyle& style) {
   std::string key = "copied " + plural(r.files, "file", "files");
   if (r.partial > 0) key += fmt::format(", {} in part", format_count(r.partial));
   key += " (" + format_bytes(r.bytes) + ")";
   const std::string rest =
-      (r.folders == 0 ? "" : " and " + plural(r.folders, "folder", "folders")) + " to " +
-      folder.string() +
+      (r.folders == 0 ? "" : " and " + plural(r.folders, "folder", "folders")) + " to " + folder +
       (!checked ? ""
        : r.checked == r.files && r.files > 0 && r.partial == 0
            ? ", each as recorded"

@@ -37,26 +37,28 @@ std::string way_back_words(const RevertResult& r) {
                      c.by_place == 0 ? "" : ", by their places: contents were not read");
 }
 
-// What became of the files that were to stay.
+// Whether the files that were to stay did. A disk without any has lost nothing, and nothing was
+// compared either.
 std::string verified_words(const JobResult& r) {
   const Comparison& c = r.comparison;
   const std::uint64_t files = c.unchanged + c.opened;
-  std::string out = files > 0      ? plural(files, "file", "files")
-                    : r.ranges > 0 ? plural(r.ranges, "partition", "partitions")
-                                   : "";
-  if (out.empty()) return "nothing was lost";
+  std::string out = files > 0       ? plural(files, "file", "files")
+                    : c.changed > 0 ? plural(c.changed, "file", "files") + " as planned"
+                    : r.ranges > 0  ? plural(r.ranges, "partition", "partitions")
+                                    : "";
+  if (out.empty())
+    return c.partial()     ? "no file could be compared"
+           : c.deleted > 0 ? "no other file was on the disk"
+                           : "no file was on the disk";
   out += c.proof == Proof::places ? " in place" : " verified";
   out += c.partial() ? ", as far as they can be read" : "";
   return out + (c.proof == Proof::places ? "; contents were read only of what moved" : "");
 }
 
 std::string done_lines(const Assessment& a, const JobResult& r, const TextStyle& style) {
-  const StateWords state = reached_state(a);
   std::string out = printable(a.device.path) + ": " +
-                    toned(r.sound() ? Tone::good : Tone::bad, "done") + ": " + state.reached;
-  if (!state.deleted.empty())
-    out += (state.reached.empty() ? "" : "; ") + state.deleted + " as agreed";
-  out += "; ";
+                    toned(r.sound() ? Tone::good : Tone::bad, "done") + ": " +
+                    reached_state(a).with(" as agreed") + "; ";
   out += !r.comparison.equal()
              ? toned(Tone::bad, plural(r.comparison.count, "difference", "differences")) + ": " +
                    difference_counts(r.comparison)
@@ -69,7 +71,13 @@ std::string compared_lines(const JobResult& r, const TextStyle& style) {
   const bool by_places = r.comparison.proof == Proof::places;
   const std::uint64_t opened = r.comparison.opened;
   std::string out = "\n";
-  if (opened < r.files || opened == 0)
+  const Comparison& c = r.comparison;
+  if (c.unchanged + c.changed + c.added == 0 && opened == 0)
+    out += wrap(
+        "files    " + (c.deleted > 0 ? format_count(c.deleted) + " deleted as agreed, no others"
+                                     : "none that Nuvrat reads"),
+        style, "  ", "           ");
+  else if (opened < r.files || opened == 0)
     out += wrap(
         fmt::format("files    {}, {}: {}", count_words(r.comparison),
                     format_bytes(r.bytes - r.comparison.opened_bytes),
@@ -133,9 +141,9 @@ std::string planned_lines(const Comparison& c, const TextStyle& style) {
   return out;
 }
 
-std::string then_lines(const Assessment& a, const JobResult& r, const std::filesystem::path& folder,
+std::string then_lines(const Assessment& a, const JobResult& r, const std::string& folder,
                        const TextStyle& style) {
-  const std::string name = as_argument(folder.string());
+  const std::string name = as_argument(folder);
   if (!r.sound())
     return wrap(fmt::format("then     Look at what differs before anybody uses the disk; 'nuvrat "
                             "revert {}' puts it back",
@@ -154,7 +162,7 @@ std::string then_lines(const Assessment& a, const JobResult& r, const std::files
 
 }  // namespace
 
-std::string job_text(const Assessment& a, const JobResult& r, const std::filesystem::path& folder,
+std::string job_text(const Assessment& a, const JobResult& r, const std::string& folder,
                      const TextStyle& style) {
   SectorSet sectors;
   for (const WrittenRange& w : r.written) sectors.add(w.range);
@@ -187,23 +195,29 @@ std::string job_text(const Assessment& a, const JobResult& r, const std::filesys
   return out;
 }
 
-std::string rehearsal_text(const Assessment& a, const RehearsalResult& r,
-                           const std::filesystem::path& folder, const TextStyle& style) {
+std::string rehearsal_text(const Assessment& a, const RehearsalResult& r, const std::string& folder,
+                           const TextStyle& style) {
   const bool by_places = r.proof == Proof::places;
-  std::string out = verdict(a.device.path + ": rehearsed: " + step_words(a), Tone::good,
-                            by_places ? "every file would be there" : "nothing would be lost",
-                            "; nothing was written", style);
+  const StateWords state = reached_state(a);
+  std::string out = wrap(printable(a.device.path) + ": " + toned(Tone::good, "rehearsed") + ": " +
+                             state.with(" as agreed") + "; " +
+                             (state.deleted.empty() ? "every file" : "every other file") +
+                             " would be there" + "; nothing was written",
+                         style, "", "");
   out += fmt::format("\n  files    {}, {}, {}\n", plural(r.files, "file", "files"),
                      format_bytes(r.bytes),
                      by_places ? "by name, size, times and place" : "every one recorded and found");
   if (r.ranges > 0)
     out += fmt::format("  ranges   {} recorded as a whole\n",
                        plural(r.ranges, "partition", "partitions"));
-  out += fmt::format("  writes   {}; the way back takes at most {} of the case\n",
-                     plural(r.sectors, "sector", "sectors"), format_bytes(r.journal_bytes));
-  out += wrap("case     " + folder.string(), style, "  ", "           ");
-  out += wrap("next     the same with --case " + folder.string() + " and without --rehearse", style,
-              "  ", "           ");
+  out += wrap(
+      fmt::format("writes   {} ({}); the way back takes at most {} of the case",
+                  plural(r.sectors, "sector", "sectors"),
+                  format_bytes(r.sectors * a.before.sector_size), format_bytes(r.journal_bytes)),
+      style, "  ", "           ");
+  out += wrap("case     " + folder, style, "  ", "           ");
+  out += wrap("next     the same with --case " + folder + " and without --rehearse", style, "  ",
+              "           ");
   return out;
 }
 
@@ -236,9 +250,9 @@ std::string case_text(const CaseFile& job, CaseStage stage, const std::string& t
   const Assessment& a = job.assessment;
   const bool fine = stage == CaseStage::finished || stage == CaseStage::reverted;
   std::string out =
-      verdict(job.folder.string(), fine ? Tone::good : Tone::bad, stage_words(stage), "", style);
-  out += "\n" + wrap("disk     " + job.disk.string(), style, "  ", "           ");
-  out += wrap("job      " + step_words(a), style, "  ", "           ");
+      verdict(job.folder, fine ? Tone::good : Tone::bad, stage_words(stage), "", style);
+  out += "\n" + wrap("disk     " + job.disk, style, "  ", "           ");
+  out += wrap("job      " + reached_state(a).with(" as agreed"), style, "  ", "           ");
   if (!fine)
     out += fmt::format("  steps    {} of {} done, as the case notes\n", job.steps_done,
                        a.steps.size());
@@ -248,7 +262,7 @@ std::string case_text(const CaseFile& job, CaseStage stage, const std::string& t
 
 std::string revert_text(const CaseFile& job, const RevertResult& result, const TextStyle& style) {
   if (result.already && result.sectors == 0) {
-    return verdict(job.disk.string(), Tone::good, "nothing to put back",
+    return verdict(job.disk, Tone::good, "nothing to put back",
                    ": every sector of the job is as it was before; files were not compared",
                    style) +
            fmt::format("\n  tag      {}\n", result.tag_after);
@@ -260,7 +274,7 @@ std::string revert_text(const CaseFile& job, const RevertResult& result, const T
     rest = ", every sector of the job as it was; other things are not: " +
            difference_counts(*result.compared);
   std::string out =
-      verdict(job.disk.string(), result.equal() ? Tone::good : Tone::bad, "put back", rest, style);
+      verdict(job.disk, result.equal() ? Tone::good : Tone::bad, "put back", rest, style);
   out += fmt::format("\n  sectors  {} written\n  tag      {}\n", format_count(result.sectors),
                      result.tag_after);
   out += wrap("files    " + way_back_words(result), style, "  ", "           ");

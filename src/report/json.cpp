@@ -9,7 +9,7 @@ std::string assessment_json(const Assessment& a) {
 }
 
 std::string job_json(const Assessment& assessment, const JobResult& result,
-                     const std::filesystem::path& folder) {
+                     const std::string& folder) {
   return json::job_view(assessment, result, folder,
                         result.sound() ? next_steps(assessment) : std::vector<NextStep>{});
 }

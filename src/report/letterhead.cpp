@@ -1,4 +1,5 @@
 #include <cstdlib>
+#include <filesystem>
 #include <fstream>
 
 #include <fmt/core.h>
@@ -19,7 +20,7 @@ std::string trimmed(const std::string& text) {
 
 }  // namespace
 
-std::filesystem::path letterhead_file() {
+std::string letterhead_file() {
   const auto folder = [](const char* name) {
     const char* value = std::getenv(name);
     return std::filesystem::path(value == nullptr ? "" : value);
@@ -31,7 +32,7 @@ std::filesystem::path letterhead_file() {
   return {};
 }
 
-Letterhead read_letterhead(const std::filesystem::path& file) {
+Letterhead read_letterhead(const std::string& file) {
   Letterhead out;
   std::ifstream in(file);
   std::size_t number = 0;
@@ -48,7 +49,7 @@ Letterhead read_letterhead(const std::filesystem::path& file) {
     if (at == std::string::npos || value == nullptr)
       throw Error(ErrorCode::file,
                   fmt::format("'{}' is not a line of a letterhead", printable(line)),
-                  {.path = fmt::format("{}, line {}", file.string(), number)},
+                  {.path = fmt::format("{}, line {}", file, number)},
                   "Write technician = NAME, owner = NAME or job = NUMBER");
     *value = trimmed(line.substr(at + 1));
   }

@@ -27,10 +27,10 @@ void firmware_of_gpt(const Layout& after, std::vector<NextStep>& out) {
                       : "Nothing boots from it until it has an EFI system partition",
        efi != nullptr
            ? fmt::format("In its firmware settings choose UEFI instead of legacy or CSM, "
-                         "and put the entry that starts from this disk first. The disk "
+                         "and put this disk's entry first. The disk "
                          "has an EFI system partition, p{}.",
                          efi->number)
-           : std::string("It can't yet: as it is now the disk starts by UEFI only, from an "
+           : std::string("It can't yet: as it is now the disk boots by UEFI only, from an "
                          "EFI system partition, and it has none. The system's own repair "
                          "medium can make one in free room. Then choose UEFI in the "
                          "firmware settings and put its entry first.")});
@@ -41,16 +41,16 @@ void firmware_of_mbr(const Layout& after, std::vector<NextStep>& out) {
                                    [](const Partition& p) { return p.active; });
   out.push_back(
       {"firmware", "Starting a computer from this disk",
-       active != after.partitions.end() ? "In the firmware settings choose legacy start (CSM)"
+       active != after.partitions.end() ? "In the firmware settings choose legacy boot (CSM)"
                                         : "Nothing boots from it until a partition is active",
        active != after.partitions.end()
-           ? fmt::format("In its firmware settings choose legacy start (CSM) and put this "
+           ? fmt::format("In its firmware settings choose legacy boot (CSM) and put this "
                          "disk first. p{} is active: the system's own repair must put its "
                          "boot files and loader there.",
                          active->number)
            : std::string("It can't yet: no partition is active. Make one active (a goal "
                          "like p1.active=yes), let the system's own repair put its boot "
-                         "files there, and choose legacy start (CSM) in the firmware "
+                         "files there, and choose legacy boot (CSM) in the firmware "
                          "settings.")});
 }
 
@@ -59,11 +59,11 @@ void steps_of_boot(const BootChange& s, std::vector<NextStep>& out) {
   const bool uefi = s.way == BootWay::uefi;
   out.push_back(
       {"firmware", "The settings of the machine's firmware",
-       uefi ? "In the firmware settings choose UEFI; turn legacy start (CSM) off"
-            : "In the firmware settings choose legacy start (CSM); turn UEFI off",
+       uefi ? "In the firmware settings choose UEFI; turn legacy boot (CSM) off"
+            : "In the firmware settings choose legacy boot (CSM); turn UEFI off",
        uefi ? fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
-                          "key such as F2, F10 or Del. Choose UEFI start; turn legacy start (CSM) "
-                          "off; leave secure start as it is at first: the boot programs on p{} are "
+                          "key such as F2, F10 or Del. Choose UEFI boot; turn legacy boot (CSM) "
+                          "off; leave Secure Boot as it is at first: the boot programs on p{} are "
                           "the system's own. {}",
                           s.boot_files,
                           s.machine == Machine::x86
@@ -72,8 +72,8 @@ void steps_of_boot(const BootChange& s, std::vector<NextStep>& out) {
                               ? "The system is for arm64: so must the machine be."
                               : "The system has 64 bits, as the firmware of most machines has.")
             : fmt::format("Turn the machine on and go into its firmware settings, mostly with a "
-                          "key such as F2, F10 or Del. Choose legacy start (CSM); turn UEFI start "
-                          "and secure start off. p{} is active, and holds the boot files.",
+                          "key such as F2, F10 or Del. Choose legacy boot (CSM); turn UEFI boot "
+                          "and Secure Boot off. p{} is active, and holds the boot files.",
                           s.boot_files)});
   out.push_back({"first-entry", "The boot order", "Put this disk first in the boot order",
                  uefi
@@ -81,25 +81,25 @@ void steps_of_boot(const BootChange& s, std::vector<NextStep>& out) {
                        "or just UEFI with the disk. Older entries of the same system no longer "
                        "work."
                      : "Put this disk first in the boot order."});
-  out.push_back({"first-start", "The first start",
-                 fmt::format("Start it once; it may take longer, and check p{}", s.system),
+  out.push_back({"first-start", "The first boot",
+                 fmt::format("Boot it once; it may take longer, and check p{}", s.system),
                  fmt::format("It may take longer than usual, and the system may look for its "
                              "devices or check p{} once. {}",
                              s.system,
                              uefi ? "It may then add an entry of its own to the firmware's list: "
                                     "leave that first from then on."
-                                  : "After it, start once more to see that it stays so.")});
-  out.push_back({"if-not", "If it doesn't start", "If it doesn't start, bring the disk back",
-                 "Nothing is lost. When the machine says that there is nothing to start, or the "
+                                  : "After it, boot once more to see that it stays so.")});
+  out.push_back({"if-not", "If it doesn't boot", "If it doesn't boot, bring the disk back",
+                 "Nothing is lost. When the machine says that there is nothing to boot, or the "
                  "system's repair comes again and again: turn it off, go through the settings "
                  "above once more, and let no repair write to the disk. If that doesn't help, "
                  "bring the disk back: it can be put back to what it was, as long as nothing was "
                  "written to it."});
   if (s.spare != 0)
     out.push_back({"spare", "A partition that is no longer needed",
-                   fmt::format("Delete p{} once the system starts well", s.spare),
+                   fmt::format("Delete p{} once the system boots well", s.spare),
                    fmt::format("p{} is no longer needed: it held only the old boot files. Once the "
-                               "system starts well, it can be deleted (p{}=gone).",
+                               "system boots well, it can be deleted (p{}=gone).",
                                s.spare, s.spare)});
 }
 
@@ -244,12 +244,15 @@ std::vector<NextStep> next_steps(const Assessment& a) {
   const bool begins_elsewhere =
       std::any_of(a.changes.begin(), a.changes.end(),
                   [](const ExpectedChange& c) { return c.kind == ExpectedChange::Kind::begins; });
-  if (other_table || !now.volumes.empty() || (begins_elsewhere && mbr)) steps_of_letters(a, out);
+  const bool holds_some = !a.after.data_partitions().empty() || a.after.kind == TableKind::none;
+  if (holds_some && (other_table || !now.volumes.empty() || (begins_elsewhere && mbr)))
+    steps_of_letters(a, out);
   steps_of_changed_volumes(a, out);
   steps_of_new_partitions(a, out);
   steps_of_numbers(a, out);
-  out.push_back({"look", "A few files", "Open a few files",
-                 "Open a few files that matter before you go on."});
+  if (holds_some)
+    out.push_back({"look", "A few files", "Open a few files",
+                   "Open a few files that matter before you go on."});
   return out;
 }
 

@@ -1,4 +1,4 @@
-// What a plan makes of a disk, in one line: the state that is reached, not the way there.
+// The state in which a plan leaves a disk, in one line; not the way there.
 
 #include <algorithm>
 #include <cmath>
@@ -125,6 +125,11 @@ class StateTeller {
 };
 
 }  // namespace
+
+std::string StateWords::with(std::string_view after_deleted) const {
+  if (deleted.empty()) return reached;
+  return fmt::format("{}{}{}{}", reached, reached.empty() ? "" : "; ", deleted, after_deleted);
+}
 
 StateWords reached_state(const Assessment& a) {
   return StateTeller(a).tell();

@@ -82,7 +82,7 @@ std::string survey_rows(const Survey& survey, const TextStyle& style) {
   const bool used =
       std::any_of(survey.partitions.begin(), survey.partitions.end(),
                   [&](const auto& s) { return !use_of(survey, s.partition).empty(); });
-  // What a partition is for says more than its length in sectors, where there is room for one.
+  // The use of a partition says more than its length in sectors, where there is room for one.
   const bool sectors = wide || !used;
   const std::size_t label_width = wide ? 24 : 12;
   std::string out =
@@ -158,7 +158,7 @@ Lead survey_lead(const Survey& survey) {
                         parts == 0 ? "no partitions" : plural(parts, "partition", "partitions"),
                         parts == 0 ? "" : fmt::format(", {} readable", readable));
   const std::vector<std::string> unseen = survey.not_looked_at();
-  // What was looked at, and no more: folders and chains are for a check.
+  // Only the table and boot sectors were looked at: folders and chains are for a check.
   const char* const sound = readable == 0        ? "; its table is sound"
                             : survey.bare_volume ? "; its boot sector is sound"
                             : unseen.empty()     ? "; table and boot sectors sound"

@@ -142,6 +142,10 @@ std::string unread_words(std::uint64_t places, std::uint64_t files, std::uint64_
 
 namespace {
 
+bool is_fat_volume(const ManifestVolume& v) {
+  return format_of(v.info.kind) == VolumeFormat::fat;
+}
+
 // Nothing of what was read may be said to be there at one moment.
 std::string disturbed_line(const Manifest& m, const TextStyle& style) {
   if (m.disturbance.empty()) return "";
@@ -172,7 +176,7 @@ std::string range_words(const ManifestRange& r, std::uint32_t sector_size) {
 
 }  // namespace
 
-std::string manifest_text(const Manifest& m, const TextStyle& style) {
+std::string manifest_text(const Manifest& m, const std::string& file, const TextStyle& style) {
   const std::string recorded =
       fmt::format("recorded {}, {}", files_and_ranges(m), format_bytes(m.bytes()));
   std::string out =
@@ -188,7 +192,12 @@ std::string manifest_text(const Manifest& m, const TextStyle& style) {
           : verdict(m.device, Tone::plain, recorded, "; " + disturbed_words(), style);
   out += "\n";
   if (!m.volumes.empty()) out += fmt::format("  seal   {}\n", m.seal());  // of files
-  out += fmt::format("  zone   {} for the times of FAT volumes\n", m.zone);
+  if (std::any_of(m.volumes.begin(), m.volumes.end(), is_fat_volume))
+    out += fmt::format("  zone   {} for the times of FAT volumes\n", m.zone);
+  if (!file.empty())
+    out += wrap(fmt::format("next   'nuvrat verify {} --against {}'", as_argument(m.device),
+                            as_argument(file)),
+                style, "  ", "         ");
   out += disturbed_line(m, style) + "\n";
   for (const ManifestVolume& v : m.volumes) {
     out += fmt::format(
@@ -238,10 +247,9 @@ std::string comparison_verdict(const Comparison& c, const Manifest& after, const
     return verdict(after.device, Tone::plain, files + " as recorded", "; " + disturbed_words(),
                    style);
   if (!c.partial())
-    return verdict(after.device, Tone::good,
-                   c.by_place == 0 ? "nothing was lost" : "every file is there",
-                   ": " + files + " as recorded" +
-                       (c.by_place == 0 ? "" : ", by their places: contents were not read"),
+    return verdict(after.device, Tone::good, files + (c.by_place == 0 ? " verified" : " in place"),
+                   c.by_place == 0 ? ", all as recorded"
+                                   : ", all as recorded, by their places: contents were not read",
                    style);
   // What could not be read then, and can be now, was not recorded.
   const std::uint64_t others = after.files() - std::min(after.files(), c.recorded);
@@ -276,10 +284,13 @@ std::string comparison_text(const Comparison& c, const Manifest& after, const Te
                   "the attributes read-only, hidden, system and archive, labels" +
                   (c.chosen ? "; of the partitions that were recorded" : ""),
               style, "  ", indent);
+  const bool ntfs = std::any_of(after.volumes.begin(), after.volumes.end(),
+                                [](const ManifestVolume& v) { return !is_fat_volume(v); });
   out += wrap(std::string("not compared   ") +
-                  (c.by_place == 0 ? "" : "what the files hold that were compared by place; ") +
+                  (c.by_place == 0 ? "" : "contents of files that were compared by place; ") +
                   (c.accessed ? "" : "accessed times, which reading changes; ") +
-                  "owners, permissions and other attributes of NTFS; free space; tables",
+                  (ntfs ? "owners, permissions and other attributes of NTFS; " : "") +
+                  "free space; tables",
               style, "  ", indent);
   if (!c.equal()) out += "\n" + difference_lines(c, style);
   return out;

@@ -95,14 +95,16 @@ std::string time_words(double seconds) {
 }
 
 std::string count_words(const Comparison& c) {
-  std::string out = plural(c.unchanged, "file", "files") + " unchanged";
+  std::string out;
   const auto more = [&out](std::uint64_t count, const char* what) {
-    if (count > 0) out += fmt::format(", {} {}", format_count(count), what);
+    if (count == 0) return;
+    out += (out.empty() ? plural(count, "file", "files") : ", " + format_count(count)) + what;
   };
-  more(c.changed, "changed as planned");
-  more(c.deleted, "deleted as agreed");
-  more(c.added, "new");
-  return out;
+  more(c.unchanged, " unchanged");
+  more(c.changed, " changed as planned");
+  more(c.deleted, " deleted as agreed");
+  more(c.added, " new");
+  return out.empty() ? "none" : out;
 }
 
 }  // namespace nuvrat::report

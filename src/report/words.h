@@ -2,6 +2,7 @@
 // Words that the terminal and the page share.
 
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include <nuvrat/assessment.h>
@@ -22,10 +23,12 @@ namespace nuvrat::report {
 [[nodiscard]] std::string number_words(const Assessment& assessment);
 /// A volume without a table is drawn as the only partition.
 [[nodiscard]] Layout drawn(Layout layout, const Assessment& assessment);
-/// What a plan makes of the disk.
+/// The state in which a plan leaves the disk.
 struct StateWords {
   std::string reached;  ///< "GPT, boots by UEFI"; empty where something is deleted and no more
   std::string deleted;  ///< "p1, p3 deleted"; or empty
+  /// Both in one: "GPT; p1 deleted as agreed".
+  [[nodiscard]] std::string with(std::string_view after_deleted = {}) const;
 };
 [[nodiscard]] StateWords reached_state(const Assessment& assessment);
 /// Partitions that go, to follow "nothing was lost": " but p3, deleted as agreed"; or nothing.

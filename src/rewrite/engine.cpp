@@ -175,7 +175,7 @@ class InspectedSink final : public SectorSink {
   std::vector<Written> written_;
 };
 
-void settle_on(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned, SectorSet& written,
+void settle_on(Rewrite& rewrite, Overlay& overlay, OwnedSectors owned, SectorSet& written,
                Inspection& out) {
   SectorSet live = owned(overlay);
   live.remove({rewrite.switch_sector().lba, 1});  // it may be tidied: that is one sector again
@@ -229,7 +229,7 @@ SectorSet Inspection::neighbours(const Device& device) const {
   return out;
 }
 
-Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
+Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, OwnedSectors owned) {
   Inspection out;
   SectorSet before = owned(overlay);
   SectorSet exempt;
@@ -256,7 +256,7 @@ Inspection Engine::inspect(Rewrite& rewrite, Overlay& overlay, const OwnedSector
   return out;
 }
 
-Inspection Engine::inspect_settle(Rewrite& rewrite, Overlay& overlay, const OwnedSectors& owned) {
+Inspection Engine::inspect_settle(Rewrite& rewrite, Overlay& overlay, OwnedSectors owned) {
   Inspection out;
   SectorSet written;
   const SectorWrite change = rewrite.switch_sector();

@@ -60,7 +60,7 @@ Journal::Journal(Journal&&) noexcept = default;
 Journal& Journal::operator=(Journal&&) noexcept = default;
 Journal::~Journal() = default;
 
-Journal Journal::create(const std::filesystem::path& path, const Device& device, Undo undo,
+Journal Journal::create(const std::string& path, const Device& device, Undo undo,
                         const JournalAbout& about) {
   const auto& [plan, blobs, witnesses] = about;
   JournalHeader header{};
@@ -109,7 +109,7 @@ Bytes Journal::blobs() const {
   return out;
 }
 
-Journal Journal::open(const std::filesystem::path& path) {
+Journal Journal::open(const std::string& path) {
   JournalHeader header{};
   std::vector<std::pair<RecordHeader, std::uint64_t>> found;
   JournalFile file = JournalFile::open(
@@ -121,7 +121,7 @@ Journal Journal::open(const std::filesystem::path& path) {
   });
   if (!fits || bad != found.end()) {
     throw Error(ErrorCode::file, "the undo journal holds a record that makes no sense",
-                {.record = static_cast<std::uint64_t>(bad - found.begin()), .path = path.string()},
+                {.record = static_cast<std::uint64_t>(bad - found.begin()), .path = path},
                 "It was not written by Nuvrat, or was changed since: nothing is put back from it");
   }
   auto impl = std::make_unique<Impl>(std::move(file), header.sector_size.value(),

@@ -1,5 +1,7 @@
 #include "steps/copy_mend.h"
 
+#include <nuvrat/rewrite.h>
+
 #include "ntfs/boot.h"
 #include "ntfs/mirror.h"
 

@@ -4,6 +4,8 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/rewrite.h>
+
 #include "fat/boot.h"
 
 namespace nuvrat::steps {

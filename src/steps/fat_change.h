@@ -1,6 +1,8 @@
 #pragma once
 // Sectors of a FAT volume written in place.
 
+#include <nuvrat/rewrite.h>
+
 #include "steps/fields.h"
 
 namespace nuvrat::steps {

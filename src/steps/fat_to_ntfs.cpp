@@ -5,6 +5,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "fat/boot.h"

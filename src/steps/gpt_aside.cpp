@@ -1,5 +1,7 @@
 #include "steps/gpt_aside.h"
 
+#include <nuvrat/rewrite.h>
+
 #include "steps/kinds.h"
 #include "steps/pieces.h"
 

@@ -1,5 +1,7 @@
 #include "steps/gpt_mend.h"
 
+#include <nuvrat/rewrite.h>
+
 #include "steps/kinds.h"
 #include "steps/one_sector.h"
 #include "steps/pieces.h"

@@ -5,6 +5,8 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/function_ref.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "fat/build.h"
@@ -93,12 +95,11 @@ class Fresh final : public Rewrite {
       sink.write(place_.last(), boot_);
       return;
     }
-    fat::write_volume(*fat_, {write,
-                              {},
-                              [this](FileTree::Id id, const std::function<void(ByteView)>& to) {
-                                to(work_.files[placed_.at(id)].contents);
-                              },
-                              announce});
+    fat::write_volume(
+        *fat_, {write,
+                {},
+                [this](FileTree::Id id, ByteSink to) { to(work_.files[placed_.at(id)].contents); },
+                announce});
     const fat::Geometry& g = fat_->geometry();
     if (g.reserved_sectors == 1) return;
     const auto free = static_cast<std::uint32_t>(g.clusters - fat_->clusters_in_use());

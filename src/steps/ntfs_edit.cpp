@@ -3,6 +3,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 #include "base/record.h"

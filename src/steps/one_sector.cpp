@@ -2,6 +2,8 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/rewrite.h>
+
 namespace nuvrat::steps {
 namespace {
 

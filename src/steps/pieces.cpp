@@ -4,6 +4,7 @@
 
 #include <fmt/core.h>
 
+#include <nuvrat/rewrite.h>
 #include <nuvrat/text.h>
 
 namespace nuvrat::steps {

@@ -1,6 +1,7 @@
 // What is asked of a step, whatever its kind.
 
 #include <nuvrat/error.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/step.h>
 #include <nuvrat/table.h>
 #include <nuvrat/volume.h>
@@ -63,31 +64,29 @@ SectorSet owned_sectors(const Device& device) {
   return read_table(device).all_owned();
 }
 
-OwnedSectors owned_for(const Step& step) {
-  if (step.volume() == nullptr) return owned_sectors;
-  return [step](const Device& device) {
-    SectorRange place = step.volume()->place;
-    if (step.volume()->front > 0) {  // once the table says so
-      const SectorRange now = step.volume()->new_place();
-      for (const Partition& p : read_table(device).layout.data_partitions())
-        place = p.start == now.first ? now : place;
-    }
-    SectorSet out;
-    const bool is_new = step.volume()->anew && step.volume()->from == VolumeKind::unknown;
-    if (is_new) return owned_sectors(device);
-    if (place.first > 0) {  // beside a table
-      out = owned_sectors(device);
-      out.remove(place);
-    }
-    const Window window(device, place);
-    const auto reader = open_if_sound(window, *step.volume());
-    if (reader == nullptr) {
-      out.add(place);
-      return out;
-    }
-    for (const SectorRange& r : reader->owned()) out.add({place.first + r.first, r.count});
+SectorSet OwnedBy::operator()(const Device& device) const {
+  if (step_.volume() == nullptr) return owned_sectors(device);
+  SectorRange place = step_.volume()->place;
+  if (step_.volume()->front > 0) {  // once the table says so
+    const SectorRange now = step_.volume()->new_place();
+    for (const Partition& p : read_table(device).layout.data_partitions())
+      place = p.start == now.first ? now : place;
+  }
+  SectorSet out;
+  const bool is_new = step_.volume()->anew && step_.volume()->from == VolumeKind::unknown;
+  if (is_new) return owned_sectors(device);
+  if (place.first > 0) {  // beside a table
+    out = owned_sectors(device);
+    out.remove(place);
+  }
+  const Window window(device, place);
+  const auto reader = open_if_sound(window, *step_.volume());
+  if (reader == nullptr) {
+    out.add(place);
     return out;
-  };
+  }
+  for (const SectorRange& r : reader->owned()) out.add({place.first + r.first, r.count});
+  return out;
 }
 
 disk::DiskState after(const Step& step, disk::DiskState state) {

@@ -1,5 +1,9 @@
 #include "steps/table_mbr.h"
 
+#include <algorithm>
+
+#include <nuvrat/rewrite.h>
+
 #include "steps/kinds.h"
 #include "steps/pieces.h"
 
@@ -24,6 +28,14 @@ class ToMbr final : public Rewrite {
     return out;
   }
   [[nodiscard]] std::string switch_purpose() const override { return "MBR"; }
+  // A partition that reaches the disk's end from now on: its volume hasn't grown yet.
+  [[nodiscard]] Exemptions exemptions(Phase phase) const override {
+    const SectorRange last{step_.target().disk_sectors - 1, 1};
+    const auto wiped = [&last](const SectorRange& r) { return r == last; };
+    if (phase != Phase::settle || std::none_of(work_.wipes.begin(), work_.wipes.end(), wiped))
+      return {};
+    return {{{last}, "the header of the old GPT, which the new table's last partition covers"}};
+  }
   void settle(SectorSink& sink) override {
     if (work_.wipes.empty()) return;
     wipe_sectors(sink, work_.wipes, step_.target().sector_size, "old GPT or EBRs, wiped");

@@ -5,6 +5,8 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/function_ref.h>
+#include <nuvrat/rewrite.h>
 #include <nuvrat/table.h>
 #include <nuvrat/text.h>
 
@@ -34,9 +36,7 @@ class IntoFat final : public Rewrite {
     fat::write_volume(
         plan, {[&](std::uint64_t sector, ByteView data) { sink.write(start + sector, data); },
                [&](std::uint64_t sector, ByteSpan out) { device_.read_once(old + sector, out); },
-               [&](FileTree::Id id, const std::function<void(ByteView)>& to) {
-                 volume.read_contents(id, to);
-               },
+               [&](FileTree::Id id, ByteSink to) { volume.read_contents(id, to); },
                [&](std::string_view what) { sink.purpose(what); }});
   }
 
@@ -183,7 +183,7 @@ VolumeAsFat::VolumeAsFat(const Device& device, const VolumeChange& change,
   placed_ = put_files(files, change.made, *changed_);
 }
 
-void VolumeAsFat::read_contents(FileTree::Id id, const std::function<void(ByteView)>& to) {
+void VolumeAsFat::read_contents(FileTree::Id id, ByteSink to) {
   const auto placed = placed_.find(id);
   placed == placed_.end() ? reader_->read_contents(id, to) : to(files_[placed->second].contents);
 }

@@ -1,6 +1,7 @@
 #pragma once
 // A volume becomes FAT: NTFS, or a FAT of another type or another size of cluster.
 
+#include <nuvrat/function_ref.h>
 #include <nuvrat/volume.h>
 
 #include "fat/plan.h"
@@ -66,7 +67,7 @@ class VolumeAsFat {
               const std::vector<tree::PutFile>& files);
   [[nodiscard]] VolumeReader& reader() { return *reader_; }
   [[nodiscard]] const FileTree& tree() { return changed_ ? *changed_ : reader_->tree(); }
-  void read_contents(FileTree::Id id, const std::function<void(ByteView)>& to);
+  void read_contents(FileTree::Id id, ByteSink to);
   [[nodiscard]] const SectorSet& free() const { return *free_; }
   [[nodiscard]] fat::Target target(const ToFat& step);
   /// Throws as fat::Plan does.

@@ -151,15 +151,18 @@ class MbrReader {
     if (data != nullptr) add_logical(*data, lba, extended);
     if (link == nullptr) return std::nullopt;
     const std::uint64_t next = extended.start + link->start();
-    if (!extended.range().contains(next)) {
-      findings_.add(Rule::ebr_link_outside, Severity::error, lba,
-                    fmt::format("the EBR at sector {} leads to sector {}, outside the extended "
-                                "partition ({})",
-                                lba, next, extended.range().text()),
-                    true);
-      return may_follow(next) ? std::optional(next) : std::nullopt;
-    }
-    return next;
+    if (extended.range().contains(next)) return next;
+    // A chain that isn't followed to its end can't be mended: partitions would go with the rest.
+    const bool followed = may_follow(next);
+    findings_.add(Rule::ebr_link_outside, Severity::error, lba,
+                  fmt::format("the EBR at sector {} leads to sector {}, outside the extended "
+                              "partition ({}){}",
+                              lba, next, extended.range().text(),
+                              followed ? ""
+                                       : "; what logical partitions there are from there on "
+                                         "isn't known"),
+                  followed);
+    return followed ? std::optional(next) : std::nullopt;
   }
 
   // Outside the container an EBR is believed only when it looks like one.

@@ -1,5 +1,5 @@
 #pragma once
-// What was recorded held against a manifest, with what is expected to differ.
+// A comparison of what was recorded with a manifest, with what is expected to differ.
 
 #include <nuvrat/expected_change.h>
 

@@ -102,19 +102,34 @@ void FileTree::set_size(Id id, std::uint64_t size) {
   nodes_[id].size = size;
 }
 
+FileTree::Rare& FileTree::rare(Id id) {
+  const auto at = rare_.empty() || rare_.back().id < id
+                      ? rare_.end()
+                      : std::lower_bound(rare_.begin(), rare_.end(), id,
+                                         [](const Rare& r, Id wanted) { return r.id < wanted; });
+  if (at != rare_.end() && at->id == id) return *at;
+  return *rare_.insert(at, {.id = id});
+}
+
+const FileTree::Rare* FileTree::find_rare(Id id) const {
+  const auto at = std::lower_bound(rare_.begin(), rare_.end(), id,
+                                   [](const Rare& r, Id wanted) { return r.id < wanted; });
+  return at == rare_.end() || at->id != id ? nullptr : &*at;
+}
+
 std::uint64_t FileTree::valid_bytes(Id id) const {
-  const auto it = rare_.find(id);
-  return it == rare_.end() ? nodes_[id].size : std::min(it->second.valid, nodes_[id].size);
+  const Rare* r = find_rare(id);
+  return r == nullptr ? nodes_[id].size : std::min(r->valid, nodes_[id].size);
 }
 
 FileTree::Id FileTree::link(Id id) const {
-  const auto it = rare_.find(id);
-  return it == rare_.end() ? none : it->second.link;
+  const Rare* r = find_rare(id);
+  return r == nullptr ? none : r->link;
 }
 
 bool FileTree::is_stream(Id id) const {
-  const auto it = rare_.find(id);
-  return it != rare_.end() && it->second.stream;
+  const Rare* r = find_rare(id);
+  return r != nullptr && r->stream;
 }
 
 FileTree::Info FileTree::info(Id id) const {

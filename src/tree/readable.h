@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include <nuvrat/function_ref.h>
 #include <nuvrat/manifest.h>
 
 namespace nuvrat::tree {
@@ -16,7 +17,6 @@ struct Readable {
 /// Gives a file's contents in order and in pieces, zeros where a sector can't be read, and nothing
 /// after the last byte that can be had. Throws Error (damaged) where it can't be said what is
 /// where.
-[[nodiscard]] Readable read_readable(VolumeReader& reader, FileTree::Id id,
-                                     const std::function<void(ByteView)>& sink);
+[[nodiscard]] Readable read_readable(VolumeReader& reader, FileTree::Id id, ByteSink sink);
 
 }  // namespace nuvrat::tree

@@ -6,6 +6,7 @@
 #include <fmt/core.h>
 
 #include <nuvrat/error.h>
+#include <nuvrat/function_ref.h>
 #include <nuvrat/manifest.h>
 
 #include "base/memory.h"
@@ -70,8 +71,7 @@ void stop_if_cancelled(const Progress& progress) {
 
 // Gives what is packed, or inside a record, as far as it can be had; returns why no more.
 std::string read_elsewhere(VolumeReader& reader, const FileTree& tree, FileTree::Id id,
-                           const std::function<void(ByteView)>& sink,
-                           std::vector<ByteRange>& unreadable) {
+                           ByteSink sink, std::vector<ByteRange>& unreadable) {
   if (tree.bytes(id) > max_elsewhere) {
     note_unreadable(unreadable, 0, tree.bytes(id));
     return "it claims to be too long to be unpacked";
@@ -161,8 +161,7 @@ class ContentHasher {
 
 }  // namespace
 
-void read_file(VolumeReader& reader, std::string_view path,
-               const std::function<void(ByteView)>& sink) {
+void read_file(VolumeReader& reader, std::string_view path, ByteSink sink) {
   const FileTree& tree = reader.tree();
   const FileTree::Id id = tree.find(path);
   if (id == FileTree::none || tree.is_directory(id))
@@ -185,8 +184,7 @@ void read_file(VolumeReader& reader, std::string_view path,
                 {.path = std::string(path)}, "See 'nuvrat check'");
 }
 
-Readable tree::read_readable(VolumeReader& reader, FileTree::Id id,
-                             const std::function<void(ByteView)>& sink) {
+Readable tree::read_readable(VolumeReader& reader, FileTree::Id id, ByteSink sink) {
   const FileTree& tree = reader.tree();
   Readable out;
   if (tree.stored(id) == Stored::elsewhere) {

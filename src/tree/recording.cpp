@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <filesystem>
 #include <numeric>
 
 #include <nuvrat/checksum.h>

@@ -1,7 +1,10 @@
 // Codes that no other test looks for by name: for each a disk, or a plan, that has it. That there
 // is a test for every one scripts/codes asks.
 
+#include <functional>
 #include <set>
+
+#include <nuvrat/rewrite.h>
 
 #include "ntfs_bytes.h"
 #include "support.h"
@@ -163,6 +166,26 @@ TEST_CASE("codes: volumes that break a rule") {
   const support::NtfsBytes v;
   v.change_block([](Bytes& b) { b[0] = 0; });
   CHECK(says(read_of(*v.disk), Rule::ntfs_index));
+  // A folder that has a second name, which its folder lists, too.
+  const support::NtfsBytes twice([](FatWriter& writer) {
+    writer.add_directory("D");
+    for (const char* folder : {"D/EBBE", "D/FLUT"}) writer.add_directory(folder);
+    for (int i = 0; i < 60; ++i) writer.add_file(fmt::format("D/tide number {}.csv", i), {});
+  });
+  std::uint64_t ebbe = 0, flut = 0;
+  twice.change_block([&](Bytes& b) {
+    const std::size_t first = 0x18 + little(b, 0x18, 4);
+    const std::size_t second = first + little(b, first + 8, 2);
+    ebbe = little(b, first, 4);
+    flut = little(b, second, 4);
+    support::put(b, second, little(b, first, 8), 8);
+  });
+  const Bytes other = twice.record(flut);
+  const std::size_t name = twice.attribute(flut, 0x30);
+  twice.replace(ebbe, twice.attribute(ebbe, 0x30), 0,
+                Bytes(other.begin() + static_cast<long>(name),
+                      other.begin() + static_cast<long>(name + little(other, name + 4, 4))));
+  CHECK(says(read_of(*twice.disk), Rule::ntfs_folder_twice));
 }
 
 TEST_CASE("codes: plans that are refused") {
@@ -185,6 +208,58 @@ TEST_CASE("codes: plans that are refused") {
     write_new_table(disk, direction::gpt(10000, {{34, 10000 - 67}}));
     CHECK(says(assessed(disk, {"p1.name=Tides"}), ObstacleCode::no_room_aside));
     CHECK(says(assessed(disk, {"p1=fat32"}), ObstacleCode::not_readable));
+  }
+  SUBCASE("FATs that find no place between bad clusters") {
+    const support::NtfsBytes v(support::NtfsBytes::usual_files, 640000);
+    REQUIRE(v.spc == 1);
+    CHECK(assessed(*v.disk, {"volume=fat32", "volume.cluster=512"}).in_reach());
+    std::vector<std::uint64_t> bad;
+    const SectorSet owned = open_volume(*v.disk, utc())->owned();
+    for (std::uint64_t lcn = 2500; lcn < 82000; lcn += 2500) {
+      if (!owned.contains({lcn, 1})) bad.push_back(lcn);
+    }
+    REQUIRE(bad.size() > 20);
+    v.mark_bad(bad);
+    CHECK(check_volume(*v.disk, utc()).empty());
+    const Assessment a = assessed(*v.disk, {"volume=fat32", "volume.cluster=512"});
+    CHECK(says(a, ObstacleCode::front_in_use));
+    CHECK(a.obstacles.at(0).text.find("bad clusters") != std::string::npos);
+    CHECK(says(assessed(*v.disk, {"volume=fat16", "volume.cluster=512"}),
+               ObstacleCode::cluster_count));
+  }
+  SUBCASE("a name that a FAT folder has twice") {
+    MemoryDevice disk(200000, 512);
+    FatFormat format;
+    format.cluster_sectors = 1;
+    FatWriter writer(disk, format);
+    for (const char* name : {"EBBE.CSV", "FLUT.CSV"}) writer.add_file(name, {});
+    writer.finish();
+    const std::uint64_t root = little(disk.read(0), 14, 2) + 2 * little(disk.read(0), 36, 4);
+    Bytes sector = disk.read(root);
+    std::copy_n("EBBE", 4, std::search(sector.begin(), sector.end(), "FLUT", "FLUT" + 4));
+    disk.write(root, sector);
+    CHECK(says(check_volume(disk, utc()), Rule::fat_name_twice));
+    CHECK_FALSE(assessed(disk, {"volume=ntfs"}).in_reach());
+  }
+  SUBCASE("more sectors of FATs to mend than one sector's switch is good for") {
+    constexpr std::uint64_t fat_sectors = 34000;
+    MemoryDevice disk(fat_sectors * 128 + 2 * fat_sectors, 512);
+    FatFormat format;
+    format.cluster_sectors = 1;
+    FatWriter writer(disk, format);
+    writer.add_file("EBBE.CSV", volumes::noise(512, 1));
+    writer.finish();
+    const Bytes boot = disk.read(0);
+    const std::uint64_t reserved = little(boot, 14, 2), length = little(boot, 36, 4);
+    REQUIRE(length > 33000);
+    for (std::uint64_t i = 1; i < 33000; ++i) {  // a cluster of each that no file has
+      Bytes sector = disk.read(reserved + i);
+      support::put(sector, 0, 0x0FFFFFFF, 4);
+      for (const std::uint64_t fat : {reserved, reserved + length}) disk.write(fat + i, sector);
+    }
+    const Assessment a = assess_repair(disk, utc(), Unowned::free);
+    CHECK(says(a, ObstacleCode::mend_too_large));
+    CHECK(a.steps.empty());
   }
 }
 

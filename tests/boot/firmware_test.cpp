@@ -2,11 +2,15 @@
 // store and drive letters say what they must.
 
 #include <cstdlib>
+#include <filesystem>
+#include <functional>
 
 #include <fmt/core.h>
 
 #include <nuvrat/partition_type.h>
 
+#include "disk_bytes.h"
+#include "ntfs_bytes.h"
 #include "orrelune.h"
 #include "support.h"
 #include "system_disk.h"
@@ -130,6 +134,28 @@ Bytes file_of(const Device& disk, unsigned number, const std::string& path) {
   const Layout layout = read_table(disk).layout;
   const Window window(disk, layout.find(number)->range());
   return support::contents_of(*open_volume(window, support::utc()), path);
+}
+
+// A file of an NTFS volume gets a DATA attribute of the form that sparse files have, with all the
+// clusters that it has.
+void make_sparse(Device& disk, SectorRange volume, const std::u16string& name) {
+  auto bytes = std::make_unique<MemoryDevice>(volume.count, disk.sector_size());
+  disk_bytes::copy_data(Window(disk, volume), *bytes);
+  const support::NtfsBytes v(std::move(bytes));
+  const std::uint64_t number = v.record_of(name);
+  const std::size_t at = v.attribute(number, 0x80);
+  const Bytes record = v.record(number);
+  const auto begin = record.begin() + static_cast<long>(at);
+  const std::size_t length = support::little(record, at + 4, 4);
+  Bytes data(begin, begin + static_cast<long>(length));
+  const Bytes allocated(begin + 40, begin + 48);
+  data.insert(data.begin() + 64, allocated.begin(), allocated.end());
+  support::put(data, 4, data.size(), 4);
+  support::put(data, 12, 0x8000, 2);
+  support::put(data, 32, 72, 2);
+  support::put(data, 34, 4, 1);
+  v.replace(number, at, length, data);
+  disk.write(volume.first, v.disk->read(0, volume.count));
 }
 
 }  // namespace
@@ -308,7 +334,7 @@ Bytes wide(const std::string& text) {
 TEST_CASE("boot: a disk whose way to its system is broken isn't said to start, and can be mended") {
   using Break = void (*)(Device&);
   const std::vector<std::pair<std::string, Break>> ways = {
-      {"the MBR has no start code",
+      {"the MBR has no boot code",
        [](Device& disk) {
          Bytes mbr = disk.read(0);
          std::fill_n(mbr.begin(), 440, std::uint8_t{0});
@@ -451,7 +477,7 @@ TEST_CASE("boot: what takes the start away is said, whatever was asked for") {
     CAPTURE(goal);
     const Assessment a = look(*disk, goal);
     REQUIRE_FALSE(a.in_reach());
-    CHECK(a.obstacles.at(0).code == ObstacleCode::starts_from);
+    CHECK(a.obstacles.at(0).code == ObstacleCode::boots_from);
   }
   // Of a system that nothing starts it is said.
   const auto other = disk->clone();
@@ -573,6 +599,12 @@ TEST_CASE("boot: what is missing, asleep or not closed is said, and nothing is p
   const auto machine = with(2, "Windows/System32/winload.efi", [](Bytes& b) { b[0x84] = 0x77; });
   CHECK(why(*machine, "table=gpt boot=uefi").find("doesn't say for which machine") !=
         std::string::npos);
+  // The same hive in the form of sparse files, without a hole: it is read, and can't be replaced.
+  const auto sparse = disk->clone();
+  make_sparse(*sparse, read_table(*disk).layout.find(2)->range(), u"SYSTEM");
+  CHECK(file_of(*sparse, 2, hive) == file_of(*disk, 2, hive));
+  CHECK(why(*sparse, "p3.letter=Z").find("boot-file: ") == 0);
+  CHECK(why(*sparse, "p3.letter=Z").find(hive) != std::string::npos);
   const auto code = disk->clone();
   for (const unsigned number : {1u, 2u, 3u}) {
     const Partition p = *read_table(*disk).layout.find(number);

@@ -2,6 +2,7 @@
 // emulator is the judge.
 
 #include <cstdlib>
+#include <filesystem>
 
 #include <fmt/core.h>
 

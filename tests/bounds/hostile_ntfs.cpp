@@ -1,3 +1,5 @@
+#include <functional>
+
 #include "hostile.h"
 #include "ntfs_bytes.h"
 

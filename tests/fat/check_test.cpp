@@ -1,6 +1,10 @@
 // FAT: a damaged volume for each rule, and what a mend makes of damage.
 
+#include <functional>
+
 #include <fmt/core.h>
+
+#include <nuvrat/rewrite.h>
 
 #include "broken_rules.h"
 #include "orrelune.h"

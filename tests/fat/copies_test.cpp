@@ -1,6 +1,7 @@
 // FATs that differ: the folders say which one is right.
 
 #include <algorithm>
+#include <functional>
 
 #include <fmt/core.h>
 
@@ -31,7 +32,7 @@ Made volume_with(VolumeKind kind, std::uint32_t sector_size) {
   format.kind = kind;
   format.cluster_sectors = 1;
   format.label = "PEGEL";
-  Random random(5);
+  Random random(support::seed(5));
   FatWriter writer(*out.disk, format);
   for (unsigned folder = 0; folder < 6; ++folder) {
     const std::string name = fmt::format("gauge {}", folder);
@@ -75,7 +76,7 @@ TEST_CASE("FAT copies: whatever became of one of them, the other gives every fil
     std::uint32_t sector_size;
   };
   unsigned first_wrong = 0, second_wrong = 0, unseen = 0;
-  Random random(17);
+  Random random(support::seed(17));
   for (const Kind& kind : {Kind{VolumeKind::fat12, 512}, Kind{VolumeKind::fat16, 512},
                            Kind{VolumeKind::fat32, 512}, Kind{VolumeKind::fat16, 4096}}) {
     const Made sound = volume_with(kind.kind, kind.sector_size);

@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <map>
 
+#include <nuvrat/rewrite.h>
+
 #include "scenarios.h"
 #include "support.h"
 
@@ -28,7 +30,7 @@ std::uint64_t some_sector(const Device& disk, const Assessment& a, Random& rando
       for (const Step& step : a.steps) {
         const auto rewrite = make_rewrite(step, disk);
         Overlay overlay(disk);
-        from = Engine::inspect(*rewrite, overlay, owned_for(step)).all_sectors();
+        from = Engine::inspect(*rewrite, overlay, OwnedBy(step)).all_sectors();
         break;
       }
       break;
@@ -96,7 +98,7 @@ TEST_CASE("unreadable: sectors that can't be read or written, anywhere") {
   for (const scenarios::Scenario& s : scenarios::all()) {
     if (s.sectors > 100000) continue;
     for (std::uint64_t round = 0; round < rounds; ++round)
-      try_bad_sectors(s, 1000 * round + 7, tally);
+      try_bad_sectors(s, support::seed(1000 * round + 7), tally);
   }
   std::string all;
   for (const auto& [what, n] : tally) all += " " + std::to_string(n) + " " + what + ",";

@@ -1,6 +1,7 @@
 // A case knows its disk by what is on it, whatever the disk is called, however many copies of it
 // there are, and whatever the case notes of them.
 
+#include <filesystem>
 #include <fstream>
 
 #include <fmt/core.h>

@@ -3,6 +3,7 @@
 // a way back that needs no flag.
 
 #include <algorithm>
+#include <filesystem>
 #include <fstream>
 #include <map>
 
@@ -109,7 +110,7 @@ class Flipping {
 
 TEST_CASE("flipped bit: one read gives one wrong bit, whichever: right bytes, or the way back") {
   Flips flips;
-  Random random(38);
+  Random random(support::seed(38));
   for (const scenarios::Scenario& scenario : scenarios::all()) {
     CAPTURE(scenario.name);
     Flipping job(scenario);

@@ -1,4 +1,5 @@
 #include <chrono>
+#include <filesystem>
 #include <fstream>
 
 #include "orrelune.h"
@@ -228,7 +229,9 @@ TEST_CASE("job: before the first write, what stays where it is is read once") {
     JobOptions options = support::case_in_memory(folder / "places");
     options.proof = Proof::places;
     support::ReadNotes structures(disk);  // and what is read beside them in one piece
-    (void)rehearse_job(structures, assessment, options, quiet);
+    const RehearsalResult rehearsed = rehearse_job(structures, assessment, options, quiet);
+    // The plan says how much the way back keeps at most.
+    CHECK(rehearsed.sectors <= assessment.sectors_to_write);
     // Of a volume in which nothing is written the structures are read for the record and for the
     // guard, and not for the rehearsal: all but the first sectors, which say what it is.
     constexpr std::uint64_t first = 16;

@@ -288,7 +288,7 @@ TEST_CASE("machine: memory runs out at any moment, and what is said of the disk 
     const Workbench bench(scenarios::all()[which]);
     CAPTURE(bench.scenario.name);
     QuietProgress silent;
-    Random random(which);
+    Random random(support::seed(which));
     // How many allocations there are, found by doubling.
     std::uint64_t most = 64;
     const int rounds = support::is_long() ? 400 : 60;

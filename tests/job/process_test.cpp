@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cstdlib>
+#include <filesystem>
 #include <thread>
 
 #include <fcntl.h>
@@ -12,6 +13,9 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "disk_bytes.h"
+#include "foreign_disk.h"
+#include "random_goals.h"
 #include "scenarios.h"
 #include "support.h"
 
@@ -49,13 +53,80 @@ std::string seal_of(const std::filesystem::path& image, std::uint32_t sector_siz
   return take_manifest(*device, options, quiet).seal();
 }
 
+std::uint64_t microseconds_since(std::chrono::steady_clock::time_point begun) {
+  const auto passed = std::chrono::steady_clock::now() - begun;
+  return static_cast<std::uint64_t>(
+      std::chrono::duration_cast<std::chrono::microseconds>(passed).count());
+}
+
+// Runs the tool and kills it: half of the times once the file is there and a moment has passed,
+// else at any moment up to `longest` microseconds. False if it ended by itself before that.
+bool kill_after(const std::vector<std::string>& words, Random& random,
+                const std::filesystem::path& there, std::uint64_t longest) {
+  const pid_t child = start(words);
+  const auto begun = std::chrono::steady_clock::now();
+  int status = 0;
+  bool ended = false;
+  std::uint64_t wait = random.below(longest);
+  if (!there.empty() && random.below(2) == 0) {
+    while (!ended && !std::filesystem::exists(there) && microseconds_since(begun) < 60'000'000) {
+      ended = ::waitpid(child, &status, WNOHANG) == child;
+      std::this_thread::sleep_for(std::chrono::microseconds(100));
+    }
+    wait = random.below(longest / 2);
+  }
+  if (ended) return false;
+  std::this_thread::sleep_for(std::chrono::microseconds(wait));
+  ::kill(child, SIGKILL);
+  ::waitpid(child, &status, 0);
+  return WIFSIGNALED(status);
+}
+
+// An image of a disk by other hands, goals that are in reach on it, and the seals of its states.
+struct PlannedKill {
+  std::filesystem::path image;
+  std::uint32_t sector_size = 512;
+  std::vector<std::string> goals;  // empty if none of those drawn was in reach
+  std::vector<std::string> seals;
+};
+
+PlannedKill plan_a_kill(Random& random, const std::filesystem::path& image) {
+  PlannedKill out;
+  out.image = image;
+  const auto disk =
+      random.below(4) == 0 ? foreign::random_table(random) : foreign::random_disk(random);
+  out.sector_size = disk->sector_size();
+  create_image(image, disk->sectors(), disk->sector_size(), true);
+  const auto device = open_device(image, {true, disk->sector_size()});
+  disk_bytes::copy_data(*disk, *device);
+  const Layout layout = read_table(*device).layout;
+  for (int tries = 0; tries < 40 && out.goals.empty(); ++tries) {
+    std::vector<std::string> words;
+    std::vector<Goal> goals;
+    for (std::uint64_t n = 1 + random.below(3); n > 0; --n) {
+      words.push_back(support::random_goal(random, layout));
+      goals.push_back(parse_goal(words.back()));
+    }
+    try {
+      Random made(1);
+      const Assessment a = assess(*device, goals, support::utc(), made);
+      if (!a.in_reach() || a.steps.empty()) continue;
+      out.goals = words;
+      out.seals = scenarios::seals_on_the_way(*device, a);
+    } catch (const Error& e) {
+      REQUIRE(e.code() == ErrorCode::words);  // goals that contradict each other
+    }
+  }
+  return out;
+}
+
 }  // namespace
 
 TEST_CASE("kill: at random moments, the disk is old or new, and can be put back") {
   const support::Folder folder(support::Folder::Where::memory);
   const auto image = folder / "disk.img";
   const auto pristine = folder / "pristine.img";
-  Random random(77);
+  Random random(support::seed(77));
   std::map<std::string, int> stages;
   for (const scenarios::Scenario& scenario : scenarios::all()) {
     scenarios::make_image(pristine, scenario);
@@ -128,13 +199,84 @@ TEST_CASE("kill: at random moments, the disk is old or new, and can be put back"
   MESSAGE("killed at:" << text);
 }
 
+TEST_CASE("kill: on disks by other hands, half of them killed again, all of them put back") {
+  QuietProgress quiet;
+  std::map<std::string, int> stages;
+  int again = 0, whole = 0;
+  std::uint64_t longest = 100'000;  // microseconds
+  const std::uint64_t rounds = support::is_long() ? 1000 : 24;
+  for (std::uint64_t round = 0; round < rounds; ++round) {
+    CAPTURE(round);
+    Random random(support::seed(88000 + round));
+    const support::Folder folder(support::Folder::Where::memory);
+    const PlannedKill plan = plan_a_kill(random, folder / "disk.img");
+    if (plan.goals.empty()) continue;
+    std::string text;
+    for (const std::string& goal : plan.goals) text += goal + " ";
+    CAPTURE(text);
+    const auto job = folder / "case";
+    const std::string before = support::fingerprint(plan.image);
+    std::vector<std::string> words = {"rewrite",
+                                      "--json",
+                                      "--sector-size",
+                                      std::to_string(plan.sector_size),
+                                      "--timezone",
+                                      "UTC",
+                                      "--seed",
+                                      "1",
+                                      "--case-in-memory",
+                                      "--case",
+                                      job.string(),
+                                      "--fault",
+                                      "delay=200",
+                                      "--confirm",
+                                      tag_of(plan.image, plan.sector_size),
+                                      plan.image.string()};
+    words.insert(words.end(), plan.goals.begin(), plan.goals.end());
+    const auto begun = std::chrono::steady_clock::now();
+    if (!kill_after(words, random, job / "undo.journal", longest)) {
+      ++whole;
+      longest = std::max(longest, microseconds_since(begun));
+    }
+    const auto must_be_on_the_way = [&] {
+      CHECK(std::count(plan.seals.begin(), plan.seals.end(),
+                       seal_of(plan.image, plan.sector_size)) > 0);
+    };
+    must_be_on_the_way();
+    if (!std::filesystem::exists(job / "assessment.json")) {
+      CHECK(support::fingerprint(plan.image) == before);
+      ++stages["no case yet"];
+      continue;
+    }
+    if (round % 2 == 0) {
+      ++again;
+      (void)kill_after({random.below(2) == 0 ? "resume" : "revert", "--fault", "delay=200",
+                        "--confirm", tag_of(plan.image, plan.sector_size), job.string()},
+                       random, {}, longest);
+      must_be_on_the_way();
+    }
+    const auto device = open_device(plan.image, {true, plan.sector_size});
+    const CaseStage stage = stage_of(load_case(job), *device);
+    ++stages[name_of(stage)];
+    if (random.below(2) == 0 && stage != CaseStage::reverting && stage != CaseStage::reverted)
+      CHECK(resume_case(*device, load_case(job), quiet).sound());
+    CHECK(revert_case(*device, load_case(job), {}, quiet).equal());
+    CHECK(support::fingerprint(plan.image) == before);
+  }
+  std::string text;
+  for (const auto& [stage, count] : stages) text += fmt::format(" {} {}", count, stage);
+  MESSAGE("killed or done at:" << text << "; " << again << " killed again, " << whole
+                               << " were done before it");
+  CHECK(stages.size() >= 3);
+}
+
 TEST_CASE("interrupt: SIGINT and SIGTERM end with a whole disk, and the status says which") {
   const support::Folder folder;
   const scenarios::Scenario& scenario = scenarios::all()[0];
   scenarios::make_image(folder / "pristine.img", scenario);
   const std::string before = support::fingerprint(folder / "pristine.img");
   const std::string tag = tag_of(folder / "pristine.img", 512);
-  Random random(5);
+  Random random(support::seed(5));
   for (int round = 0; round < 16; ++round) {
     const auto image = folder / "disk.img";
     std::filesystem::copy_file(folder / "pristine.img", image,

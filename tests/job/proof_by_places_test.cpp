@@ -1,6 +1,7 @@
 // A job that compares by places: what it proves, and what it says that it doesn't.
 
 #include <algorithm>
+#include <filesystem>
 #include <set>
 
 #include "scenarios.h"

@@ -2,12 +2,15 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <filesystem>
 #include <fstream>
 #include <functional>
 #include <map>
 #include <sstream>
 
 #include <fmt/core.h>
+
+#include <nuvrat/rewrite.h>
 
 #include "foreign_ntfs.h"
 #include "ntfs_bytes.h"
@@ -481,7 +484,7 @@ void write_after(const std::vector<std::string>& words, std::size_t steps) {
       const Step& step = a.steps[i];
       Overlay overlay(*device);
       const Inspection inspection =
-          Engine::inspect(*make_rewrite(step, overlay), overlay, owned_for(step));
+          Engine::inspect(*make_rewrite(step, overlay), overlay, OwnedBy(step));
       Engine(*device, quiet).run(*make_rewrite(step, *device), inspection);
       CHECK(manifest_of(*device).seal() == seal);
     }

@@ -1,6 +1,7 @@
 // What there are two of, and one is lost: boot sectors, the first records of NTFS.
 
 #include <algorithm>
+#include <functional>
 
 #include "orrelune.h"
 #include "support.h"

@@ -1,6 +1,9 @@
 // For each obstacle of table=gpt a disk that has it: exit status 3, the image unchanged to the
 // byte.
 
+#include <filesystem>
+#include <functional>
+
 #include <nlohmann/json.hpp>
 
 #include "support.h"

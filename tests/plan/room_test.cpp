@@ -1,6 +1,8 @@
 // Goals about room, drawn at random and mixed with all others: what the planner says is in reach is
 // done, sound, as it was said, and can be put back.
 
+#include <filesystem>
+#include <functional>
 #include <map>
 
 #include <fmt/core.h>
@@ -9,6 +11,7 @@
 #include "foreign_fat.h"
 #include "foreign_ntfs.h"
 #include "orrelune.h"
+#include "random_goals.h"
 #include "scenarios.h"
 #include "support.h"
 
@@ -16,52 +19,6 @@ using namespace nuvrat;
 using support::utc;
 
 namespace {
-
-std::string pick(Random& random, std::initializer_list<const char*> words) {
-  return *(words.begin() + static_cast<std::ptrdiff_t>(random.below(words.size())));
-}
-
-std::string size_state(Random& random) {
-  switch (random.below(5)) {
-    case 0:
-      return "max";
-    case 1:
-      return "min";
-    case 2:
-      return fmt::format("{}KiB", 1500 + random.below(5000));
-    default:
-      return fmt::format("{}{}KiB", pick(random, {"+", "-"}), 1 + random.below(2500));
-  }
-}
-
-std::string goal_of(Random& random, const Layout& layout) {
-  const auto parts = layout.data_partitions();
-  const unsigned number = parts[random.below(parts.size())].number;
-  switch (random.below(14)) {
-    case 0:
-      return "table=" + pick(random, {"gpt", "mbr"});
-    case 1:
-      return fmt::format("p{}={}", number, pick(random, {"ntfs", "fat16", "primary", "logical"}));
-    case 2:
-    case 3:
-      return fmt::format("p{}=gone", number);
-    case 4:
-      return fmt::format("p{}.label={}", number, pick(random, {"BOJE", "Orrelune 3", "", "A B"}));
-    case 5:
-    case 6:
-      return fmt::format("g{}={}{}", 1 + random.below(3), pick(random, {"ntfs", "fat16", "raw"}),
-                         pick(random, {"", ":4MiB", ":6500KiB"}));
-    case 7:
-      return fmt::format("p{}.active=yes", number);
-    case 8:
-    case 9:
-      return fmt::format(
-          "p{}.front={}", number,
-          random.below(2) == 0 ? "max" : fmt::format("+{}KiB", 1 + random.below(2500)));
-    default:
-      return fmt::format("p{}.size={}", number, size_state(random));
-  }
-}
 
 std::uint64_t volume_length(const SurveyedPartition& s) {
   return s.volume->sectors + (s.volume->kind == VolumeKind::ntfs ? 1 : 0);
@@ -184,12 +141,12 @@ void try_random(std::uint64_t first_seed, std::uint64_t rounds,
   if (support::is_long()) rounds = 3000;
   for (std::uint64_t seed = first_seed; seed < first_seed + rounds; ++seed) {
     CAPTURE(seed);
-    Random random(seed);
+    Random random(support::seed(seed));
     const auto original = make(random);
     const Layout layout = read_table(*original).layout;
     std::vector<Goal> goals;
     const std::uint64_t count = 1 + random.below(6);
-    while (goals.size() < count) goals.push_back(parse_goal(goal_of(random, layout)));
+    while (goals.size() < count) goals.push_back(parse_goal(support::random_goal(random, layout)));
     const bool fat = std::any_of(goals.begin(), goals.end(), [](const Goal& g) {
       const auto* kind = g.as<KindGoal>();
       return kind != nullptr && kind->kind == VolumeKind::fat16;
@@ -208,7 +165,7 @@ void try_random(std::uint64_t first_seed, std::uint64_t rounds,
 
 // One random goal, done; false where it isn't in reach.
 bool do_one(MemoryDevice& disk, Random& random, const JobOptions& options) {
-  const Goal goal = parse_goal(goal_of(random, read_table(disk).layout));
+  const Goal goal = parse_goal(support::random_goal(random, read_table(disk).layout));
   QuietProgress quiet;
   try {
     const Assessment a = assess(disk, {goal}, utc(), random);
@@ -226,7 +183,7 @@ TEST_CASE("room: of two jobs the second goes back, then the first: whole, or ref
   int both = 0, refused = 0;
   for (std::uint64_t seed = 1; seed <= (support::is_long() ? 3000u : 150u); ++seed) {
     CAPTURE(seed);
-    Random random(seed);
+    Random random(support::seed(seed));
     const auto all = scenarios_of_one_size();
     const scenarios::Scenario& s = *all[random.below(all.size())];
     CAPTURE(s.name);
@@ -712,4 +669,38 @@ TEST_CASE("room: a new partition in which nothing is written, where an old volum
   try_goals(*v.disk, whole.goals, counts);
   CHECK(counts.done == 1);
   CHECK(assessed("g1=fat16").in_reach());
+}
+
+TEST_CASE("room: from a GPT to an MBR whose last partition reaches the disk's last sector") {
+  int to_the_end = 0;
+  for (const std::uint32_t sector_size : {512u, 4096u}) {
+    CAPTURE(sector_size);
+    auto disk = std::make_unique<MemoryDevice>((64u << 20) / sector_size, sector_size);
+    const std::uint64_t mib = (1u << 20) / sector_size;
+    Random random(4);
+    Layout layout = disk_bytes::gpt(disk->sectors(), sector_size, random);
+    disk_bytes::add(layout, {mib, 20 * mib}, random);
+    disk_bytes::add(layout, {30 * mib, 20 * mib}, random);
+    write_new_table(*disk, layout);
+    for (const Partition& p : layout.partitions)
+      foreign::put_tides(*disk, p.range(), VolumeKind::fat12, 4096 * 4 / sector_size, p.number);
+    const auto as_ntfs = disk->clone();
+    orrelune::play(*as_ntfs, "p2=ntfs", 8);
+    const auto try_words = [&](const MemoryDevice& original, std::vector<std::string> words) {
+      std::vector<Goal> goals;
+      std::transform(words.begin(), words.end(), std::back_inserter(goals), parse_goal);
+      RoomCounts counts;
+      try_goals(original, goals, counts);
+      for (const auto& [code, n] : counts.why) MESSAGE(words.back() << ": " << code << n);
+      CHECK(counts.done == 1);
+      Random again(1);
+      const Assessment a = assess(original, goals, utc(), again);
+      if (a.after.data_partitions().back().range().end() == original.sectors()) ++to_the_end;
+    };
+    try_words(*disk, {"table=mbr", "p2.size=+14MiB"});
+    try_words(*as_ntfs, {"table=mbr", "p2.size=+14MiB"});
+    try_words(*disk, {"table=mbr", "p2.size=max"});
+    try_words(*disk, {"table=mbr", "p1=logical", "p2=logical", "p2.size=+14MiB"});
+  }
+  CHECK(to_the_end >= 6);
 }

@@ -231,6 +231,14 @@ TEST_CASE("mend: a chain that leads outside its container gets a container that 
   Bytes second(512);
   support::put_entry(second, 0, 0x83, 63, 1500);
   device.write(8000, second);
+  // A chain that can't be followed to its end isn't mended: its last partitions would go with it.
+  FaultPlan plan;
+  plan.bad_reads.add({8000, 1});
+  const FaultDevice worn(device, plan);
+  const Assessment refused = assess_repair(worn, utc());
+  REQUIRE_FALSE(refused.in_reach());
+  CHECK(refused.obstacles[0].finding == Rule::ebr_link_outside);
+  CHECK(refused.obstacles[0].text.find("isn't known") != std::string::npos);
   CHECK(find_code(read_table(device).findings, Rule::ebr_link_outside) != nullptr);
   CHECK(first_obstacle(device, {"table=gpt"}) == name_of(Rule::ebr_link_outside));
   run_in(device, assess_repair(device, utc()), folder / "case");

@@ -1,6 +1,7 @@
 // No output says more than was seen.
 
 #include <algorithm>
+#include <filesystem>
 #include <fstream>
 
 #include <fmt/core.h>

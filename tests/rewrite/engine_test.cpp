@@ -3,6 +3,8 @@
 using namespace nuvrat;
 using support::code_of;
 
+#include <nuvrat/rewrite.h>
+
 namespace {
 
 // A rewrite that does what it is told.

@@ -251,7 +251,7 @@ std::vector<std::uint64_t> cut_points(std::uint64_t sectors) {
   std::vector<std::uint64_t> out;
   const std::uint64_t all = support::is_long() ? ~std::uint64_t{0} : 200;
   const std::uint64_t end = support::is_long() ? 40 : 30;
-  Random random(7);
+  Random random(support::seed(7));
   for (std::uint64_t sector = 1; sector <= sectors; ++sector) {
     if (sectors <= all || sector + end > sectors || random.below(sectors) < end)
       out.push_back(sector);

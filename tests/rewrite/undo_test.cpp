@@ -1,3 +1,4 @@
+#include <filesystem>
 #include <fstream>
 #include <map>
 
@@ -83,7 +84,8 @@ TEST_CASE("undo: after a rewrite the way back is exact to the byte, and only onc
 
 TEST_CASE("undo: with live sectors only, the old disk is back though free sectors are not") {
   Done job(Undo::live);
-  const auto full = std::filesystem::file_size(job.options.case_folder / "undo.journal");
+  const auto full =
+      std::filesystem::file_size(std::filesystem::path(job.options.case_folder) / "undo.journal");
   CHECK(full > 0);
   CHECK_FALSE(revert_case(*job.disk, job.file(), {}, job.quiet).exact);
   CHECK(read_table(*job.disk).layout == job.assessment.before);
@@ -184,7 +186,8 @@ TEST_CASE("undo: after a job that was cut off, the disk is read once it was put 
     FaultDevice cut(*job.disk, plan);
     CHECK(code_of([&] { (void)run_job(cut, job.assessment, job.options, job.quiet); }) ==
           ErrorCode::cut_off);
-    if (!whole) std::filesystem::remove(job.options.case_folder / "before.manifest");
+    if (!whole)
+      std::filesystem::remove(std::filesystem::path(job.options.case_folder) / "before.manifest");
     const RevertResult result = revert_case(*job.disk, job.file(), {}, job.quiet);
     CHECK(job.disk->same_as(*original));
     CHECK(result.compared.has_value() == whole);
@@ -226,7 +229,7 @@ TEST_CASE("undo: another disk is not taken for the one of the case") {
 
 TEST_CASE("undo: a damaged journal is not used") {
   Done job;
-  const auto path = job.options.case_folder / "undo.journal";
+  const auto path = std::filesystem::path(job.options.case_folder) / "undo.journal";
   const auto size = std::filesystem::file_size(path);
   std::fstream file(path, std::ios::in | std::ios::out | std::ios::binary);
   SUBCASE("its head") {
@@ -321,7 +324,7 @@ TEST_CASE("bad media: unreadable contents are named, agreed to, and the same aft
   // What can be read again on another device is no difference, and not said to be the same; what
   // can't be read any more is one.
   const CaseFile done = load_case(job.options.case_folder);
-  const Manifest before = load_manifest(done.folder / "before.manifest");
+  const Manifest before = load_manifest(std::filesystem::path(done.folder) / "before.manifest");
   const Comparison whole = verify_disk(before, *job.disk, utc(), job.quiet).comparison;
   CHECK(whole.equal());
   CHECK(whole.partial());

@@ -372,7 +372,7 @@ TEST_CASE("to FAT: names drawn at random, many of which it can't spell") {
   std::size_t names = 0, renamed = 0;
   for (std::uint64_t seed = 1; seed <= (support::is_long() ? 1000u : 60u); ++seed) {
     CAPTURE(seed);
-    Random random(seed);
+    Random random(support::seed(seed));
     support::NtfsBytes v([&](FatWriter& w) {
       std::vector<std::string> folders{""};
       std::set<std::string> used;

@@ -17,7 +17,7 @@ using volumes::noise;
 // An NTFS volume that was a FAT one, and hands on its records.
 struct NtfsBytes {
   std::unique_ptr<MemoryDevice> disk;
-  std::uint64_t spc, mft, mirror;
+  std::uint64_t spc = 0, mft = 0, mirror = 0;
 
   static void usual_files(FatWriter& writer) {
     writer.add_file("A.BIN", noise(5 * 512, 1));
@@ -50,6 +50,14 @@ struct NtfsBytes {
     options.case_folder = folder / "case";
     const Assessment a = assess(*disk, {parse_goal("volume=ntfs")}, read, random);
     REQUIRE(run_job(*disk, a, options, quiet).sound());
+    find_records();
+  }
+  // One that is there.
+  explicit NtfsBytes(std::unique_ptr<MemoryDevice> volume) : disk(std::move(volume)) {
+    find_records();
+  }
+
+  void find_records() {
     const Bytes boot = disk->read(0);
     spc = boot[13];
     mft = little(boot, 0x30, 8) * spc;
@@ -139,6 +147,45 @@ struct NtfsBytes {
     whole.resize((whole.size() + 7) / 8 * 8);
     put(whole, 4, whole.size(), 4);
     replace(0, at - 64, length, whole);
+  }
+  // Free clusters become bad ones: of $BadClus, and in use. Ascending.
+  void mark_bad(const std::vector<std::uint64_t>& clusters) const {
+    const std::size_t at = attribute(8, 0x80, 1);
+    const Bytes before = record(8);
+    const std::uint64_t total = little(before, at + 24, 8) + 1;
+    Bytes stream(before.begin() + static_cast<long>(at),
+                 before.begin() + static_cast<long>(at + little(before, at + 32, 2)));
+    const auto bytes_of = [](std::uint64_t value) {  // as few as hold it with its sign
+      Bytes out;
+      do {
+        out.push_back(static_cast<std::uint8_t>(value));
+        value >>= 8;
+      } while (value != 0);
+      if (out.back() > 127) out.push_back(0);
+      return out;
+    };
+    const auto run = [&](std::uint64_t length, const Bytes& offset) {
+      const Bytes count = bytes_of(length);
+      stream.push_back(static_cast<std::uint8_t>(offset.size() << 4 | count.size()));
+      stream.insert(stream.end(), count.begin(), count.end());
+      stream.insert(stream.end(), offset.begin(), offset.end());
+    };
+    std::uint64_t next = 0, last = 0;
+    for (const std::uint64_t lcn : clusters) {
+      run(lcn - next, {});  // a hole, then one cluster
+      run(1, bytes_of(lcn - last));
+      last = lcn;
+      next = lcn + 1;
+      const std::uint64_t lba = sector_of(6, 0x80) + lcn / 4096;
+      Bytes bits = disk->read(lba);
+      bits[lcn % 4096 / 8] |= static_cast<std::uint8_t>(1u << lcn % 8);
+      disk->write(lba, bits);
+    }
+    run(total - next, {});
+    stream.push_back(0);
+    stream.resize((stream.size() + 7) / 8 * 8);
+    put(stream, 4, stream.size(), 4);
+    replace(8, at, little(before, at + 4, 4), stream);
   }
   // The record of a name in the root folder.
   [[nodiscard]] std::uint64_t record_of(const std::u16string& name) const {

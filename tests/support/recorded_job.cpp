@@ -1,6 +1,7 @@
 #include "recorded_job.h"
 
 #include <algorithm>
+#include <filesystem>
 #include <fstream>
 #include <sstream>
 

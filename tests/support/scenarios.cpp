@@ -1,6 +1,9 @@
 #include "scenarios.h"
 
 #include <algorithm>
+#include <filesystem>
+
+#include <nuvrat/rewrite.h>
 
 #include "disk_bytes.h"
 #include "foreign_gpt.h"
@@ -387,7 +390,7 @@ std::vector<std::string> seals_on_the_way(const Device& disk, const Assessment& 
   std::vector<std::string> out{take_manifest(overlay, options, quiet).seal()};
   for (const Step& step : assessment.steps) {
     const auto rewrite = make_rewrite(step, overlay);
-    (void)Engine::inspect(*rewrite, overlay, owned_for(step));
+    (void)Engine::inspect(*rewrite, overlay, OwnedBy(step));
     out.push_back(take_manifest(overlay, options, quiet).seal());
   }
   return out;

@@ -2,7 +2,9 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <filesystem>
 #include <fstream>
+#include <functional>
 #include <sstream>
 
 #include <fcntl.h>
@@ -78,6 +80,12 @@ nuvrat::Bytes contents_of(nuvrat::VolumeReader& reader, const std::string& path)
   return out;
 }
 
+std::uint64_t seed(std::uint64_t usual) {
+  const char* const day = std::getenv("NUVRAT_SEED");
+  constexpr std::uint64_t apart = 1'000'003;
+  return usual + (day == nullptr ? 0 : std::strtoull(day, nullptr, 10) * apart);
+}
+
 bool is_long() {
   return std::getenv("NUVRAT_LONG") != nullptr;
 }
@@ -111,6 +119,17 @@ std::string fingerprint(const std::filesystem::path& file) {
   }
   ::close(fd);
   return sha.finish().hex();
+}
+
+std::string on_one_line(const std::string& text) {
+  std::string out;
+  for (const char c : text) {
+    if (c != '\n' && c != ' ')
+      out += c;
+    else if (!out.empty() && out.back() != ' ')
+      out += ' ';
+  }
+  return out;
 }
 
 ErrorCode code_of(const std::function<void()>& call) {
@@ -225,7 +244,8 @@ WayBack use_what_was_given_up(const Device& original, const MemoryDevice& after,
                               const CaseFile& job, Random& random) {
   SectorSet given_up = owned_sectors(original);
   given_up.remove(owned_sectors(after));
-  for (const WrittenRange& w : Journal::open(job.folder / "undo.journal").writes())
+  for (const WrittenRange& w :
+       Journal::open(std::filesystem::path(job.folder) / "undo.journal").writes())
     given_up.remove(SectorSet{w.range});
   if (given_up.empty()) return WayBack::nothing_given_up;
   const auto& ranges = given_up.ranges();

@@ -45,6 +45,9 @@ class Folder {
 
 /// ./test --long: more of what a smaller number proves as well.
 [[nodiscard]] bool is_long();
+/// The seed of a random choice: `usual` in every run of the tests; with NUVRAT_SEED set to a number
+/// another one for each number, so that days of tries are no repetition.
+[[nodiscard]] std::uint64_t seed(std::uint64_t usual);
 
 struct Ran {
   int status = -1;
@@ -70,6 +73,9 @@ std::string fingerprint(const std::filesystem::path& file);
 
 /// A job whose case is this folder, in memory.
 nuvrat::JobOptions case_in_memory(const std::filesystem::path& folder);
+
+/// What is shown in lines, in one: every run of blanks and line ends is one blank.
+std::string on_one_line(const std::string& text);
 
 /// The code of the Error that `call` throws; fails the test when it throws none.
 nuvrat::ErrorCode code_of(const std::function<void()>& call);

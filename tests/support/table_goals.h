@@ -1,6 +1,8 @@
 #pragma once
 // What the tests of changes to tables share.
 
+#include <filesystem>
+
 #include "support.h"
 
 namespace direction {

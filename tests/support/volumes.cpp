@@ -1,6 +1,7 @@
 #include "volumes.h"
 
 #include <algorithm>
+#include <functional>
 
 #include <fmt/core.h>
 

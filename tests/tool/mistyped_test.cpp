@@ -114,18 +114,6 @@ std::string with(std::string text, const std::string& disk) {
   return text;
 }
 
-// Lines are broken where they are too long.
-std::string on_one_line(const std::string& text) {
-  std::string out;
-  for (const char c : text) {
-    if (c != '\n' && c != ' ')
-      out += c;
-    else if (!out.empty() && out.back() != ' ')
-      out += ' ';
-  }
-  return out;
-}
-
 }  // namespace
 
 TEST_CASE("tool: what people type is understood, or answered with the command that they meant") {
@@ -135,7 +123,7 @@ TEST_CASE("tool: what people type is understood, or answered with the command th
     CAPTURE(typed.words);
     const auto ran = tool(with(typed.words, disk));
     CHECK(ran.status == typed.status);
-    const std::string said = on_one_line(ran.out + ran.errors);
+    const std::string said = support::on_one_line(ran.out + ran.errors);
     CAPTURE(said);
     CHECK(said.find(with(typed.answer, disk)) != said.npos);
   }

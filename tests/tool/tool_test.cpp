@@ -1,6 +1,7 @@
 // The command line as a process: words, statuses, JSON.
 
 #include <algorithm>
+#include <filesystem>
 #include <fstream>
 #include <sstream>
 
@@ -101,12 +102,8 @@ TEST_CASE("tool: manifest, rewrite, verify from end to end") {
   const auto changed = tool("verify --against " + manifest + " " + disk);
   CHECK(changed.status == 1);
   CHECK(changed.out.find("content: p1/CALIB/NOTE03.TXT") != std::string::npos);
-  const auto on_one_line = [](std::string text) {
-    std::replace(text.begin(), text.end(), '\n', ' ');
-    return text;
-  };
-  CHECK(on_one_line(changed.out).find("1 difference from what was recorded: 1 in content  ") !=
-        std::string::npos);
+  CHECK(support::on_one_line(changed.out)
+            .find("1 difference from what was recorded: 1 in content ") != std::string::npos);
   // Another disk altogether: asked, and counted.
   const std::string stick = (folder / "stick.img").string();
   {
@@ -115,8 +112,8 @@ TEST_CASE("tool: manifest, rewrite, verify from end to end") {
   }
   const auto other = tool("verify --against " + manifest + " " + stick);
   CHECK(other.status == 1);
-  CHECK(on_one_line(other.out).find("none of 588 files") != std::string::npos);
-  CHECK(on_one_line(other.out).find("is this another disk?") != std::string::npos);
+  CHECK(support::on_one_line(other.out).find("none of 588 files") != std::string::npos);
+  CHECK(support::on_one_line(other.out).find("is this another disk?") != std::string::npos);
   const auto counted =
       nlohmann::json::parse(tool("verify --json --against " + manifest + " " + stick).out);
   CHECK(counted.at("same_files") == 0);

@@ -22,7 +22,7 @@ std::unique_ptr<MemoryDevice> volume_of(VolumeKind kind, std::uint32_t sector_si
   format.label = "PEGEL";
   if (kind != VolumeKind::fat16)
     volumes::align_data(format, out->sectors(), sector_size, format.kind == VolumeKind::fat32);
-  Random random(6);
+  Random random(support::seed(6));
   FatWriter writer(*out, format);
   orrelune::fill_volume(writer, random, 12);
   writer.finish();

@@ -8,7 +8,7 @@ complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a fetch -d 'Copy
 complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a manifest -d 'Record every file with its hash'
 complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a assess -d 'Whether goals can be reached, how, and what is lost'
 complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a rewrite -d 'Do it: record, rehearse, rewrite, compare'
-complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a verify -d 'Hold a disk against a manifest'
+complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a verify -d 'Compare a disk with a manifest'
 complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a resume -d 'Finish a rewrite that was cut off: its case, or the disk if the case is lost'
 complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a revert -d 'Put the disk back as it was before a case'
 complete -c nuvrat -n "not __fish_seen_subcommand_from $verbs" -a report -d 'The page that goes to the owner with the disk, from a case'
@@ -53,7 +53,7 @@ complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l physical-sector-siz
 complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l timezone -x -d 'Zone of FAT\'s local times (the machine\'s)'
 complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l codepage -x -d 'OEM code page of FAT\'s short names (437)'
 complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l output -s o -r -F -d 'The folder to copy into'
-complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l against -r -F -d 'A manifest: each file\'s hash is held against it'
+complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l against -r -F -d 'A manifest: verify each file by its hash there'
 complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l events -r -F -d 'A JSON line for each stage and each step of progress into this file'
 complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -l overwrite -d 'Replace output files that exist'
 complete -c nuvrat -n '__fish_seen_subcommand_from fetch' -F

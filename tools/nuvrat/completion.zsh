@@ -10,7 +10,7 @@ _nuvrat() {
     'manifest:Record every file with its hash'
     'assess:Whether goals can be reached, how, and what is lost'
     'rewrite:Do it: record, rehearse, rewrite, compare'
-    'verify:Hold a disk against a manifest'
+    'verify:Compare a disk with a manifest'
     'resume:Finish a rewrite that was cut off: its case, or the disk if the case is lost'
     'revert:Put the disk back as it was before a case'
     'report:The page that goes to the owner with the disk, from a case'
@@ -84,7 +84,7 @@ _nuvrat() {
         '--codepage=[OEM code page of FAT'\''s short names (437)]:number:' \
         '-o[The folder to copy into]:folder:_files -/' \
         '--output=[The folder to copy into]:folder:_files -/' \
-        '--against=[A manifest\: each file'\''s hash is held against it]:file:_files' \
+        '--against=[A manifest\: verify each file by its hash there]:file:_files' \
         '--events=[A JSON line for each stage and each step of progress into this file]:file:_files' \
         '--overwrite[Replace output files that exist]' \
         '1:disk:_files' \

@@ -50,14 +50,14 @@ OpenDisk open_for_writing(const LookWords& look, const OutputWords& output,
   return open_for_writing(look.disk, {true, look.sector_size, look.physical_sector_size}, fault);
 }
 
-// What --confirm says must be the disk's tag, where it says anything.
+// The word of --confirm must be the disk's tag, where there is one.
 void require_tag(const std::string& confirm, const std::string& tag) {
   if (confirm.empty() || says_tag(confirm, tag)) return;
   throw Error(ErrorCode::refused, fmt::format("this disk's tag is not {}", confirm), {},
               "Nothing was written. Look at the disk again with 'nuvrat survey'");
 }
 
-// What would refuse a job whatever its volumes hold, before they are read.
+// Refusals that hold whatever the volumes hold, before they are read.
 void refuse_early(const JobWords& job, const Device& device) {
   require_tag(job.confirm, disk_tag(device, read_table(device)));
   if (!job.folder.empty()) check_case_folder(job.folder, device, job.case_in_memory);
@@ -136,7 +136,7 @@ int run_assessed(Words& words, Device& device, const Assessment& assessment) {
   return with_progress(words.output, [&](Progress& progress, TerminalProgress& terminal) {
     const JobResult result = run_job(device, assessment, job, progress);
     terminal.finish();
-    return show_job(assessment, result, job.case_folder.string(), json);
+    return show_job(assessment, result, job.case_folder, json);
   });
 }
 
@@ -236,11 +236,11 @@ struct OpenCase {
 OpenCase open_case(const CaseWords& words, const std::string& fault) {
   OpenCase out;
   out.file = load_case(words.folder);
-  if (!is_address(out.file.disk.native()))
-    out.file.disk = std::filesystem::proximate(out.file.disk);
+  if (!is_address(out.file.disk))
+    out.file.disk = std::filesystem::proximate(out.file.disk).string();
   if (!words.disk.empty()) out.file.disk = words.disk;
-  check_outputs(words.output, out.file.disk.string());
-  out.disk = open_for_writing(out.file.disk.string(), out.file.open_options(true), fault);
+  check_outputs(words.output, out.file.disk);
+  out.disk = open_for_writing(out.file.disk, out.file.open_options(true), fault);
   out.stage = stage_of(out.file, out.disk.device());
   out.tag = out.file.tag_now(out.disk.device(), out.stage);
   if (!words.output.json)
@@ -285,8 +285,8 @@ int report(const ReportWords& words) {
     throw Error(ErrorCode::words, "a report goes to a page or comes as JSON", {},
                 "Say -o FILE.html, or --json");
   const CaseFile job = load_case(words.of.folder);
-  check_outputs(output, job.disk.string());
-  std::string disk = words.of.disk.empty() ? job.disk.string() : words.of.disk;
+  check_outputs(output, job.disk);
+  std::string disk = words.of.disk.empty() ? job.disk : words.of.disk;
   std::unique_ptr<Device> device;
   try {
     device = open_device(disk, job.open_options(false));

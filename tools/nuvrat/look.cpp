@@ -129,7 +129,9 @@ int manifest(const ManifestWords& words) {
     terminal.finish();
     (file == "-" ? std::cerr : std::cout)
         << (words.output.json ? manifest_json(result)
-                              : shown(manifest_text(result, output_style())));
+                              : shown(manifest_text(
+                                    result, words.format == "sha256sum" || file == "-" ? "" : file,
+                                    output_style())));
     for (const std::string& path : left_out)
       std::cerr << "left out of the sums, with 4 GiB or more of holes: " << printable(path) << '\n';
     return result.whole() && result.disturbance.empty() && left_out.empty() ? done : differs;

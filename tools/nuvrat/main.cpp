@@ -27,7 +27,7 @@ class NarrowHelp final : public CLI::Formatter {
   std::string make_option_desc(const CLI::Option* option) const override {
     return narrow(Formatter::make_option_desc(option));
   }
-  // What an option needs is said when it is missing.
+  // A missing argument of an option is named.
   std::string make_option_opts(const CLI::Option* option) const override {
     const std::string all = Formatter::make_option_opts(option);
     return all.substr(0, all.find(" Needs:"));
@@ -317,7 +317,7 @@ Verb fetch_verb(CLI::App& app) {
   verb->add_option("-o,--output", w->folder, "The folder to copy into")
       ->required()
       ->type_name("FOLDER");
-  verb->add_option("--against", w->against, "A manifest: each file's hash is held against it")
+  verb->add_option("--against", w->against, "A manifest: verify each file by its hash there")
       ->type_name("FILE");
   add_events(*verb, w->output);
   return verb_of<cli::FetchWords>(verb, w, [](auto& words) { return cli::fetch(words); });
@@ -374,7 +374,7 @@ Verb rewrite_verb(CLI::App& app) {
 
 Verb verify_verb(CLI::App& app) {
   auto w = std::make_shared<cli::VerifyWords>();
-  CLI::App* verb = app.add_subcommand("verify", "Hold a disk against a manifest");
+  CLI::App* verb = app.add_subcommand("verify", "Compare a disk with a manifest");
   add_disk(*verb, w->look);
   add_look(*verb, w->look, w->output);
   verb->add_option("PART", w->partitions, "Only these partitions: p1 p5 …")->type_name(" ");

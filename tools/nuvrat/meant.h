@@ -1,5 +1,5 @@
 #pragma once
-// What people type, and the command that they mean.
+// Words that people type, and the command that they mean.
 
 #include <string>
 #include <string_view>
@@ -20,7 +20,8 @@ void require_disk_first(const std::string& verb, const std::string& disk,
 /// A first word that is no verb.
 [[nodiscard]] nuvrat::Error no_verb(const std::string& word, const std::vector<std::string>& rest,
                                     const std::vector<std::string>& verbs);
-/// What a verb lacks, as the parser names it ("DISK is required"), with the command in full.
+/// The argument that a verb lacks, as the parser names it ("DISK is required"), with the command in
+/// full.
 [[nodiscard]] nuvrat::Error lacking(const std::string& verb, const std::string& what,
                                     const std::vector<std::string>& words);
 

@@ -1,5 +1,5 @@
 #pragma once
-// What each verb does with its arguments; everything else is the library's.
+// Each verb with its arguments; everything else is the library's.
 
 #include <cstdint>
 #include <optional>

@@ -1,5 +1,5 @@
 #pragma once
-// What arguments mean, in the library's terms: shared by the verbs.
+// Arguments in the library's terms: shared by the verbs.
 
 #include <functional>
 #include <memory>

@@ -116,12 +116,8 @@ void add_property(Changes& out, const Assessment& a, const std::string& what, Te
   out.add(what, arrows(before, "every partition"), arrows(after, "as before"), !before.empty());
 }
 
-// What became different, in one sentence.
 std::string state_sentence(const Assessment& a) {
-  const StateWords state = reached_state(a);
-  const std::string text =
-      state.reached + (state.reached.empty() || state.deleted.empty() ? "" : "; ") + state.deleted;
-  return "<p>" + sentence(text) + ".</p>\n";
+  return "<p>" + sentence(reached_state(a).with()) + ".</p>\n";
 }
 
 }  // namespace

@@ -11,7 +11,7 @@ namespace nuvrat::report {
 [[nodiscard]] std::string esc(std::string_view text);
 /// The same with a capital letter in front.
 [[nodiscard]] std::string sentence(std::string_view text);
-/// A figure that can be held against the case: what is shown, and the plain value beside it.
+/// A figure that can be compared with the case: what is shown, and the plain value beside it.
 [[nodiscard]] std::string claim(std::string_view name, std::string_view shown,
                                 std::string_view value);
 [[nodiscard]] std::string claim(std::string_view name, std::uint64_t count);

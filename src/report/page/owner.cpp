@@ -251,8 +251,7 @@ std::string back_section(const CaseRecord& r) {
   const bool full = r.job.options.undo == Undo::full;
   return section(
       "back", "How to go back, and until when",
-      paragraph(fmt::format("{} puts the disk back{}.",
-                            code("nuvrat revert " + r.job.folder.string()),
+      paragraph(fmt::format("{} puts the disk back{}.", code("nuvrat revert " + r.job.folder),
                             full ? " byte for byte" : ", its live sectors byte for byte")) +
           paragraph(fmt::format(
               "It works until something writes to the disk: copying a file onto it, starting a "
@@ -289,7 +288,7 @@ std::string words_section() {
 std::string identity_section(const CaseRecord& r) {
   const Assessment& a = r.job.assessment;
   const Layout& l = a.before;
-  const std::string folder = r.job.folder.string();
+  const std::string folder = r.job.folder;
   std::string body = "<dl class=\"facts\">\n";
   const auto fact = [&body](const char* name, const std::string& html) {
     body += fmt::format("<div><dt>{}</dt><dd>{}</dd></div>\n", name, html);

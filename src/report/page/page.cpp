@@ -57,7 +57,7 @@ std::string report_html(const CaseRecord& r, const Letterhead& letterhead) {
   out += fmt::format(
       "<header class=\"{0}\" data-outcome=\"{1}\">\n<p class=\"kicker\">Nuvrat: report on this "
       "disk</p>\n<h1><span class=\"mark\" aria-hidden=\"true\">{2}</span> {3}</h1>\n"
-      "<p class=\"lead\">{4}</p>\n{5}</header>\n<main id=\"main\">\n",
+      "<p class=\"lead\">{4}</p>\n</header>\n<main id=\"main\">\n{5}",
       verdict.tone, name_of(r.outcome), verdict.mark, esc(verdict.headline), verdict.text,
       facts(r, letterhead));
   out += next_section(r) + stands_section(r) + disk_section(r) + asked_section(r) +
@@ -71,17 +71,15 @@ std::string report_html(const CaseRecord& r, const Letterhead& letterhead) {
          "</body>\n</html>\n";
 }
 
-void save_report(const CaseRecord& record, const std::filesystem::path& path,
-                 const Letterhead& letterhead) {
+void save_report(const CaseRecord& record, const std::string& path, const Letterhead& letterhead) {
   base::write_whole_file(path, report_html(record, letterhead), base::mode_for_others);
 }
 
-std::string report_text(const CaseRecord& record, const std::filesystem::path& path,
-                        const TextStyle& style) {
+std::string report_text(const CaseRecord& record, const std::string& path, const TextStyle& style) {
   const Verdict v = verdict_of(record);
-  return verdict(record.job.folder.string(), v.tone == "good" ? Tone::good : Tone::bad, v.headline,
-                 "", style) +
-         "\n" + wrap("page     " + path.string(), style, "  ", "           ");
+  return verdict(record.job.folder, v.tone == "good" ? Tone::good : Tone::bad, v.headline, "",
+                 style) +
+         "\n" + wrap("page     " + path, style, "  ", "           ");
 }
 
 }  // namespace nuvrat

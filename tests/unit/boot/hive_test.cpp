@@ -171,7 +171,7 @@ TEST_CASE("hive: unclosed, damaged and hostile ones are refused, or read as they
   log[4] = log[8] = 8;
   CHECK(boot::hive_fault(good, {log}));
 
-  Random random(5);
+  Random random(support::seed(5));
   int read = 0, refused = 0;
   const int rounds = support::is_long() ? 200000 : 3000;
   for (int i = 0; i < rounds; ++i) {

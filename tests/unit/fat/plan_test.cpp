@@ -2,10 +2,12 @@
 
 #include "fat/plan.h"
 
+#include <functional>
 #include <set>
 
 #include <fmt/core.h>
 
+#include <nuvrat/function_ref.h>
 #include <nuvrat/nuvrat.h>
 
 #include "fat/build.h"
@@ -36,12 +38,10 @@ std::unique_ptr<MemoryDevice> built(const FileTree& tree, std::uint64_t sectors,
   REQUIRE(plan.fits());
   needed = plan.needed_clusters();
   auto disk = support::disk(sectors);
-  fat::write_volume(plan, {[&](std::uint64_t sector, ByteView data) { disk->write(sector, data); },
-                           [&](std::uint64_t sector, ByteSpan out) { disk->read(sector, out); },
-                           [&](FileTree::Id id, const std::function<void(ByteView)>& sink) {
-                             sink(contents(id));
-                           },
-                           [](std::string_view) {}});
+  fat::write_volume(
+      plan, {[&](std::uint64_t sector, ByteView data) { disk->write(sector, data); },
+             [&](std::uint64_t sector, ByteSpan out) { disk->read(sector, out); },
+             [&](FileTree::Id id, ByteSink sink) { sink(contents(id)); }, [](std::string_view) {}});
   const fat::Geometry& g = plan.geometry();
   disk->write(0, fat::boot_sector(g));
   disk->write(1, fat::reserved_area(g, 8, 0xFFFFFFFF, 0xFFFFFFFF));

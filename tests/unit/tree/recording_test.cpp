@@ -2,6 +2,7 @@
 
 #include "tree/recording.h"
 
+#include <filesystem>
 #include <set>
 
 #include <fmt/core.h>
