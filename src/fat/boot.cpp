@@ -75,6 +75,19 @@ VolumeKind kind_for(std::uint64_t clusters) {
   return clusters < first_of_fat32 ? VolumeKind::fat16 : VolumeKind::fat32;
 }
 
+bool begins_a_fat(ByteView sector, VolumeKind kind) {
+  const bool media = sector[0] == 0xF0 || sector[0] >= 0xF8;
+  const bool erased =
+      std::all_of(sector.begin(), sector.end(), [](std::uint8_t b) { return b == 0xFF; });
+  if (!media || erased) return false;
+  const auto entry = [&sector](std::size_t at) {
+    return load<be::little_uint16_buf_t>(sector, at).value();
+  };
+  if (kind == VolumeKind::fat12) return (sector[1] & 0x8F) == 0x8F && sector[2] == 0xFF;
+  if (kind == VolumeKind::fat16) return sector[1] == 0xFF && (entry(2) | 0xC000) >= 0xFFF8;
+  return sector[1] == 0xFF && (entry(2) & 0x0FFF) == 0x0FFF;
+}
+
 bool is_near_limit(std::uint64_t clusters) {
   constexpr std::uint64_t near = 16;
   for (const std::uint64_t limit : {first_of_fat16, first_of_fat32}) {
@@ -94,6 +107,7 @@ std::optional<Geometry> parse_boot(ByteView sector, std::string& fault) {
   g.reserved_sectors = boot.BPB_RsvdSecCnt.value();
   g.fats = boot.BPB_NumFATs;
   g.root_entries = boot.BPB_RootEntCnt.value();
+  g.media = boot.BPB_Media;
   g.root_sectors = div_up<std::uint32_t>(g.root_entries * 32, g.sector_bytes);
   g.hidden_sectors = boot.BPB_HiddSec.value();
   const std::uint32_t total16 = boot.BPB_TotSec16.value();

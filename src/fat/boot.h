@@ -24,6 +24,7 @@ struct Geometry {
   std::uint32_t root_entries = 0;
   std::uint32_t root_sectors = 0;  ///< of the fixed root folder; 0 on FAT32
   std::uint64_t total_sectors = 0;
+  std::uint8_t media = 0xF8;       ///< the first byte of a FAT, too
   std::uint32_t clusters = 0;      ///< data clusters, numbered from 2
   std::uint32_t root_cluster = 0;  ///< FAT32
   std::uint32_t fs_info = 0;       ///< FAT32; 0: none
@@ -56,6 +57,11 @@ struct Geometry {
 
 /// The geometry, or why this is no FAT boot sector.
 [[nodiscard]] std::optional<Geometry> parse_boot(ByteView sector, std::string& fault);
+
+/// So a FAT's first sector begins: the media byte under ones, then the end of a chain, in which two
+/// bits may say "left open" and "had errors". Entry 1 of FAT32 is written too freely to count. A
+/// sector of ones alone is one that was erased.
+[[nodiscard]] bool begins_a_fat(ByteView sector, VolumeKind kind);
 
 /// Bytes that a copy of the FAT needs at least.
 [[nodiscard]] std::uint64_t fat_bytes(const Geometry& geometry);

@@ -27,11 +27,7 @@ class Search {
     return device::read_if_given(volume_, at * ratio_, ratio_);
   }
 
-  // The beginning of a FAT: entries 0 and 1 are of no cluster.
-  [[nodiscard]] bool is_head(ByteView sector) const {
-    const bool ones = sector[0] >= 0xF0 && sector[1] == 0xFF && sector[2] == 0xFF;
-    return ones && (g_.kind != VolumeKind::fat32 || (sector[3] & 0x0F) == 0x0F);
-  }
+  [[nodiscard]] bool is_head(ByteView sector) const { return begins_a_fat(sector, g_.kind); }
 
   /// The first sector of a range for which `is_it` says so.
   template <typename IsIt>
@@ -67,7 +63,8 @@ std::uint64_t longest_fat(const Geometry& g) {
 std::string elsewhere(const Search& search, const Geometry& g) {
   if (g.fats < 2) return "";
   const auto there = search.first(1, farthest_fat, [&](std::uint64_t at, ByteView sector) {
-    if (at == g.reserved_sectors || !search.is_head(sector)) return false;
+    // The end of a chain within a FAT looks like a head, but for the media byte.
+    if (at == g.reserved_sectors || sector[0] != g.media || !search.is_head(sector)) return false;
     const auto copy = search.sector(at + g.fat_sectors);
     return copy && std::equal(copy->begin(), copy->end(), sector.begin());
   });

@@ -126,13 +126,13 @@ const std::array rows = {
 
 namespace {
 
-// A FAT begins with its media byte under ones, a few sectors after the boot sector.
+// A FAT begins a few sectors after the boot sector.
 bool fat_follows(const Device& device) {
   constexpr std::uint64_t most = 64;
   for (std::uint64_t lba = 1; lba < std::min(most, device.sectors()); ++lba) {
     const auto s = device::read_if_given(device, lba);
-    if (s && ((*s)[0] == 0xF0 || (*s)[0] >= 0xF8) && (*s)[1] == 0xFF && (*s)[2] == 0xFF &&
-        !std::all_of(s->begin(), s->end(), [](std::uint8_t b) { return b == 0xFF; }))
+    const auto begins = [&s](VolumeKind kind) { return fat::begins_a_fat(*s, kind); };
+    if (s && (begins(VolumeKind::fat12) || begins(VolumeKind::fat16) || begins(VolumeKind::fat32)))
       return true;
   }
   return false;

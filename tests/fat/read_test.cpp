@@ -321,3 +321,48 @@ TEST_CASE("fat: damage of any kind ends in findings or an error, never worse") {
     }
   }
 }
+
+TEST_CASE("fat: a head of other bits, and free sectors full of ones, hide no volume") {
+  // The end of a chain in entry 1 has eight spellings; flash that was erased is ones.
+  for (const VolumeKind kind : {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32}) {
+    CAPTURE(std::string(name_of(kind)));
+    for (const bool strange : {false, true}) {
+      CAPTURE(strange);
+      const auto disk = support::disk(kind == VolumeKind::fat12   ? 4000
+                                      : kind == VolumeKind::fat16 ? 30000
+                                                                  : 75000,
+                                      512);
+      FatFormat format;
+      format.kind = kind;
+      format.cluster_sectors = kind == VolumeKind::fat16 ? 2 : 1;
+      Random random(support::seed(8));
+      FatWriter writer(*disk, format);
+      orrelune::fill_volume(writer, random, 12);
+      writer.finish();
+      const Manifest was = support::manifest_of(*disk);
+      REQUIRE(was.whole());
+      const auto reader = open_volume(*disk, utc());
+      const SectorSet in_use = reader->owned();
+      const Bytes ones(512, 0xFF);
+      for (std::uint64_t lba = 0; lba < disk->sectors(); ++lba) {
+        if (!in_use.contains(SectorRange{lba, 1})) disk->write(lba, ones);
+      }
+      // Both copies alike, by the boot sector.
+      const Bytes boot = disk->read(0);
+      const std::uint64_t first = disk_bytes::little(boot, 14, 2);
+      const std::uint64_t length = kind == VolumeKind::fat32 ? disk_bytes::little(boot, 36, 4)
+                                                             : disk_bytes::little(boot, 22, 2);
+      for (const std::uint64_t at : {first, first + length}) {
+        Bytes head = disk->read(at);
+        if (kind == VolumeKind::fat12) head[1] = 0x8F;
+        if (kind == VolumeKind::fat16) head[2] = 0xF8;
+        if (kind == VolumeKind::fat32) head[4] = 0xF8;
+        if (strange) head[1] = 0;
+        disk->write(at, head);
+      }
+      const Manifest now = support::manifest_of(*disk);
+      for (const Difference& d : compare(was, now).differences) MESSAGE(d.path << ": " << d.text);
+      CHECK(now.seal() == was.seal());
+    }
+  }
+}
