@@ -88,12 +88,13 @@ Assessment look(const Device& disk, const std::string& goals) {
 // Does it; what the assessment said.
 Assessment rewrite(Device& disk, const std::string& goals, const std::filesystem::path& folder) {
   const Assessment a = look(disk, goals);
-  for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
+  for (const Obstacle& o : a.obstacles) MESSAGE(std::string(name_of(o)) << ": " << o.text);
   REQUIRE(a.in_reach());
   QuietProgress quiet;
   const JobResult result = run_job(disk, a, support::case_in_memory(folder), quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
-  for (const Finding& f : result.findings_after) MESSAGE(name_of(f.code) << ": " << f.text);
+  for (const Finding& f : result.findings_after)
+    MESSAGE(std::string(name_of(f.code)) << ": " << f.text);
   REQUIRE(result.sound());
   return a;
 }
@@ -717,7 +718,7 @@ TEST_CASE("boot: what else names a partition's place follows it, or is said by n
 
 TEST_CASE("boot: the start code of a FAT volume that stays FAT is kept") {
   for (const VolumeKind kind : {VolumeKind::fat32, VolumeKind::fat16}) {
-    CAPTURE(name_of(kind));
+    CAPTURE(std::string(name_of(kind)));
     const support::Folder folder(support::Folder::Where::memory);
     auto disk = support::disk(150000);
     Layout layout = disk_bytes::mbr(disk->sectors(), 512, 9);

@@ -73,7 +73,7 @@ TEST_CASE("start: a volume without a system says so, a disk without an active pa
 TEST_CASE("start: a disk that is one volume says so, of every kind") {
   const support::Folder folder;
   for (const VolumeKind kind : {VolumeKind::fat12, VolumeKind::fat16, VolumeKind::fat32}) {
-    CAPTURE(name_of(kind));
+    CAPTURE(std::string(name_of(kind)));
     const auto image = folder / (name_of(kind) + std::string(".img"));
     create_image(image,
                  kind == VolumeKind::fat12   ? 4000

@@ -60,7 +60,7 @@ TEST_CASE("foreign: an NTFS volume that other hands laid out is sound, and read 
     const foreign::Volume v = in_a_table(shape);
     const Findings findings = survey_disk(*v.disk, utc(), true).all_findings();
     for (const Finding& f : findings) {
-      MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
+      MESSAGE(std::string(name_of(f.code)) << ": " << f.text << " " << f.place.text());
       CHECK(f.severity == Severity::note);
     }
     must_hold(*v.disk, v.files);
@@ -82,7 +82,7 @@ bool done_and_put_back(MemoryDevice& disk, const std::vector<std::string>& goals
   const Assessment a =
       goals.empty() ? assess_repair(disk, utc(), unowned) : assess(disk, parsed, utc(), random);
   for (const Obstacle& o : a.obstacles)
-    if (goals.empty()) MESSAGE(name_of(o) << ": " << o.text);
+    if (goals.empty()) MESSAGE(std::string(name_of(o)) << ": " << o.text);
   if (!a.in_reach()) return false;
   const JobResult result = run_job(disk, a, support::case_in_memory(folder / "case"), quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);

@@ -85,7 +85,7 @@ TEST_CASE("fat: what was written is read back, in every type and sector size") {
       {VolumeKind::fat32, 80000, 4096, 1, 33},
   };
   for (const Variant& v : variants) {
-    CAPTURE(name_of(v.kind));
+    CAPTURE(std::string(name_of(v.kind)));
     CAPTURE(v.sector_size);
     MemoryDevice device(v.sectors, v.sector_size);
     FatFormat format;

@@ -188,7 +188,7 @@ void must_be_sound(const std::filesystem::path& image) {
   const auto device = open_device(image);
   const Findings findings = survey_disk(*device, options, true).all_findings();
   for (const Finding& f : findings)
-    MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
+    MESSAGE(std::string(name_of(f.code)) << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
 }
 

@@ -47,7 +47,7 @@ Converted convert(MemoryDevice& device, const std::string& word = "volume=ntfs")
   CHECK(out.result.sound());
   const Findings findings = survey_disk(device, utc(), true).all_findings();
   for (const Finding& f : findings)
-    MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
+    MESSAGE(std::string(name_of(f.code)) << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
   const auto copy = device.clone();
   (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);

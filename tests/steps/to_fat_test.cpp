@@ -39,7 +39,7 @@ Assessment into(MemoryDevice& device, const std::vector<std::string>& words) {
   CHECK(result.sound());
   const Findings findings = survey_disk(device, utc(), true).all_findings();
   for (const Finding& f : findings)
-    MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
+    MESSAGE(std::string(name_of(f.code)) << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
   const auto copy = device.clone();
   (void)revert_case(*copy, load_case(folder / "case"), {}, quiet);
@@ -331,7 +331,7 @@ TEST_CASE("to FAT: names that it can't spell are refused, or become others that 
   const auto original = v.disk->clone();
   const Assessment no = assessed_fat(*v.disk, {"volume=fat32"});
   REQUIRE(no.obstacles.size() >= 4);
-  for (const Obstacle& o : no.obstacles) MESSAGE(name_of(o) << ": " << o.text);
+  for (const Obstacle& o : no.obstacles) MESSAGE(std::string(name_of(o)) << ": " << o.text);
   CHECK(no.obstacles[0].code == ObstacleCode::name);
   CHECK(no.obstacles[0].remedy.find("names=safe") != std::string::npos);
 
@@ -339,7 +339,7 @@ TEST_CASE("to FAT: names that it can't spell are refused, or become others that 
   QuietProgress quiet;
   JobOptions options = support::case_in_memory(folder / "case");
   const Assessment a = assessed_fat(*v.disk, {"volume=fat32", "names=safe"});
-  for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
+  for (const Obstacle& o : a.obstacles) MESSAGE(std::string(name_of(o)) << ": " << o.text);
   REQUIRE(a.in_reach());
   const JobResult result = run_job(*v.disk, a, options, quiet);
   for (const Difference& d : result.comparison.differences) MESSAGE(d.path << ": " << d.text);
@@ -392,7 +392,7 @@ TEST_CASE("to FAT: names drawn at random, many of which it can't spell") {
     });
     const auto original = v.disk->clone();
     const Assessment a = assessed_fat(*v.disk, {"volume=fat16", "names=safe"});
-    for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
+    for (const Obstacle& o : a.obstacles) MESSAGE(std::string(name_of(o)) << ": " << o.text);
     REQUIRE(a.in_reach());
     const support::Folder folder(support::Folder::Where::memory);
     JobOptions options = support::case_in_memory(folder / "case");
@@ -483,7 +483,7 @@ TEST_CASE("to FAT: what it can't hold is refused by name, and nothing is written
     for (int i = 0; i < 21842; ++i) writer.add_file(fmt::format("reading {:05} x.csv", i), {});
     writer.finish();
     const Assessment a = assessed_fat(*device, {"volume=fat16"});
-    for (const Obstacle& o : a.obstacles) MESSAGE(name_of(o) << ": " << o.text);
+    for (const Obstacle& o : a.obstacles) MESSAGE(std::string(name_of(o)) << ": " << o.text);
     CHECK(code_in(a, "folder-entries"));
   }
   SUBCASE("files of 4 GiB") {

@@ -73,7 +73,7 @@ TEST_CASE("plan: 100,000 small files that lie in records take a cluster each") {
   const auto disk = built(tree, 160000, contents, needed);
   CHECK(needed >= 100000);
   const Findings findings = check_volume(*disk, support::utc());
-  for (const Finding& f : findings) MESSAGE(name_of(f.code) << ": " << f.text);
+  for (const Finding& f : findings) MESSAGE(std::string(name_of(f.code)) << ": " << f.text);
   CHECK(std::all_of(findings.begin(), findings.end(),
                     [](const Finding& f) { return f.code == Rule::fat_fs_info; }));
   const auto reader = open_volume(*disk, support::utc());

@@ -208,7 +208,7 @@ std::unique_ptr<MemoryDevice> try_edit(const MemoryDevice& disk, const Change& c
   if (sectors < disk.sectors()) after = as_long_as(*after, sectors);
   const Findings findings = check_volume(*after, support::utc());
   for (const Finding& f : findings)
-    MESSAGE(name_of(f.code) << ": " << f.text << " " << f.place.text());
+    MESSAGE(std::string(name_of(f.code)) << ": " << f.text << " " << f.place.text());
   CHECK(findings.empty());
   const auto now = open_volume(*after, support::utc());
   if (change.vacate.count > 0)

@@ -51,7 +51,7 @@ TEST_CASE("large clusters: NTFS in clusters of 128 KiB to 1 MiB becomes FAT32") 
     disk->write(0, boot);
     disk->write(sectors - 1, boot);
     const Findings before = check_volume(*disk, support::utc());
-    for (const Finding& f : before) MESSAGE(name_of(f.code) << ": " << f.text);
+    for (const Finding& f : before) MESSAGE(std::string(name_of(f.code)) << ": " << f.text);
     REQUIRE(before.empty());
     QuietProgress quiet;
     const std::string seal = take_manifest(*disk, support::utc(), quiet).seal();
