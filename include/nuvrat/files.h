@@ -59,11 +59,12 @@ struct FetchOptions {
 struct FetchProblem {
   std::string path;
   std::string text;
+  bool exists = false;  ///< not copied: a file of its name is there, which `overwrite` replaces
 };
 struct FetchResult {
   std::uint64_t files = 0;    ///< copied whole, named streams too
   std::uint64_t partial = 0;  ///< copied but for what of them can't be read
-  std::uint64_t folders = 0;
+  std::uint64_t folders = 0;  ///< made
   std::uint64_t bytes = 0;
   std::uint64_t checked = 0;           ///< files whose hash is the recorded one
   std::vector<FetchProblem> problems;  ///< what was not copied (whole), or isn't as recorded

@@ -123,8 +123,8 @@ class Fetcher {
   FetchResult result;
 
  private:
-  void problem(FileTree::Id id, std::string text) {
-    result.problems.push_back({tree_.path(id), std::move(text)});
+  void problem(FileTree::Id id, std::string text, bool exists = false) {
+    result.problems.push_back({tree_.path(id), std::move(text), exists});
   }
 
   bool make_folder(FileTree::Id id, const fs::path& path) {
@@ -134,7 +134,8 @@ class Fetcher {
       problem(id, "something else has its name there");
       return false;
     }
-    if (!fs::exists(there) && !fs::create_directory(path, error)) {
+    if (fs::exists(there)) return true;
+    if (!fs::create_directory(path, error)) {
       problem(id, "the folder can't be made: " + error.message());
       return false;
     }
@@ -146,7 +147,7 @@ class Fetcher {
     std::error_code error;
     const fs::file_status there = fs::symlink_status(path, error);
     if (fs::exists(there) && !options_.overwrite)
-      return problem(id, "there is a file of its name already");
+      return problem(id, "there is a file of its name already", true);
     if (fs::exists(there) && !fs::is_regular_file(there))
       return problem(id, "something else has its name there");
     try {

@@ -177,7 +177,8 @@ std::string files_json(OpenedVolume& volume, const std::string& path,
 std::string fetch_json(OpenedVolume& volume, const FetchResult& r, const std::string& folder) {
   Json problems = Json::array();
   for (const FetchProblem& p : r.problems)
-    problems.push_back({{"path", printable(p.path)}, {"text", printable(p.text)}});
+    problems.push_back(
+        {{"path", printable(p.path)}, {"text", printable(p.text)}, {"exists", p.exists}});
   return dump({{"schema", "nuvrat.fetch/1"},
                {"verdict", r.problems.empty() ? "copied" : "partial"},
                {"disk", printable(volume.reader().device().identity().path)},

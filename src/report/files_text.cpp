@@ -117,6 +117,27 @@ std::string files_text(OpenedVolume& volume, const std::string& path,
   return out;
 }
 
+namespace {
+
+// Files that were there before: one thing to decide, however many they are.
+std::string existing_words(const std::vector<std::string>& paths, const TextStyle& style) {
+  if (paths.empty()) return "";
+  constexpr std::size_t named = 3;
+  std::string names;
+  for (std::size_t i = 0; i < std::min(named, paths.size()); ++i)
+    names += (i == 0 ? "" : ", ") + paths[i];
+  if (paths.size() > named)
+    names += fmt::format(" and {} more", format_count(paths.size() - named));
+  const std::string kept =
+      paths.size() == 1 ? " is there already, and stays: " : " are there already, and stay: ";
+  return wrap(toned(Tone::bad, plural(paths.size(), "file", "files")) + kept + names, style, "  ",
+              "    ") +
+         wrap("what to do: Another folder, or --overwrite, which replaces them", style, "  ",
+              "    ");
+}
+
+}  // namespace
+
 std::string fetch_text(OpenedVolume& volume, const FetchResult& r, const std::string& folder,
                        bool checked, const TextStyle& style) {
   std::string key = "copied " + plural(r.files, "file", "files");
@@ -131,13 +152,17 @@ std::string fetch_text(OpenedVolume& volume, const FetchResult& r, const std::st
   std::string out = verdict(volume_words(volume), r.problems.empty() ? Tone::good : Tone::plain,
                             key, rest + opened_words(volume), style);
   constexpr std::size_t max_shown = 40;
-  for (std::size_t i = 0; i < std::min(max_shown, r.problems.size()); ++i)
-    out +=
-        wrap(toned(Tone::bad, printable(r.problems[i].path)) + ": " + printable(r.problems[i].text),
-             style, "  ", "    ");
-  if (r.problems.size() > max_shown)
-    out += fmt::format("  … and {} more\n", format_count(r.problems.size() - max_shown));
-  return out;
+  std::vector<std::string> there;
+  std::size_t others = 0;
+  for (const FetchProblem& p : r.problems) {
+    if (p.exists)
+      there.push_back(printable(p.path));
+    else if (++others <= max_shown)
+      out +=
+          wrap(toned(Tone::bad, printable(p.path)) + ": " + printable(p.text), style, "  ", "    ");
+  }
+  if (others > max_shown) out += fmt::format("  … and {} more\n", format_count(others - max_shown));
+  return out + existing_words(there, style);
 }
 
 }  // namespace nuvrat

@@ -342,7 +342,17 @@ TEST_CASE("files: the tool lists, copies, rehearses and takes several disks") {
   const auto fetched = support::tool(fmt::format("fetch {} p1 calib -o {}", image, out));
   CHECK(fetched.status == 0);
   CHECK(fetched.out.find("copied ") != std::string::npos);
-  CHECK(support::tool(fmt::format("fetch {} p1 calib -o {}", image, out)).status == 1);
+  const auto once_more = support::tool(fmt::format("fetch {} p1 calib -o {}", image, out));
+  CHECK(once_more.status == 1);
+  CHECK(once_more.out.find("copied 0 files (0 bytes) to") != std::string::npos);
+  CHECK(once_more.out.find(" files are there already, and stay: ") != std::string::npos);
+  CHECK(once_more.out.find("--overwrite") != std::string::npos);
+  // A partition alone is all that is in it.
+  CHECK(support::tool(fmt::format("fetch {} p1 -o {}-all", image, out)).status == 0);
+  CHECK(fs::exists(out + "-all/CALIB"));
+  CHECK(support::tool(fmt::format("fetch {} p9 -o {}-none", image, out)).status == 2);
+  CHECK(support::tool(fmt::format("fetch {} -o {}-none", image, out)).status == 2);
+  CHECK(!fs::exists(out + "-none"));
   CHECK(support::tool(fmt::format("files {} p1 nothing", image)).status == 2);
 
   const auto both =

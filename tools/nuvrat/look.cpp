@@ -84,10 +84,8 @@ int fetch(const FetchWords& words) {
   if (!words.against.empty()) recorded = load_manifest(words.against);
   check_outputs(words.output, words.look.disk);
   const auto device = open(words.look);
-  const Inside inside = inside_of(words.words);
-  if (inside.paths.empty())
-    throw Error(ErrorCode::words, "no path was given", {},
-                "Name files or folders; / is all of them");
+  Inside inside = inside_of(words.words);
+  if (inside.paths.empty()) inside.paths.emplace_back();  // all of the volume
   OpenedVolume volume(*device, inside.partition, read_options(words.look));
   FetchOptions wanted;
   wanted.overwrite = words.output.overwrite;

@@ -311,8 +311,9 @@ Verb fetch_verb(CLI::App& app) {
   CLI::App* verb = app.add_subcommand("fetch", "Copy files and folders out, read-only");
   add_disk(*verb, w->look);
   add_look(*verb, w->look, w->output);
-  verb->add_option("PATH", w->words, "The partition, as p2, then paths; / is all of it")
-      ->required()
+  verb->add_option("PATH", w->words,
+                   "The partition, as p2 (none on a disk without a table), then paths (none: all "
+                   "of it)")
       ->type_name(" ");
   verb->add_option("-o,--output", w->folder, "The folder to copy into")
       ->required()
