@@ -174,20 +174,15 @@ struct GoodCase {
     Random random(1);
     const Assessment plan =
         assess(*before, {parse_goal("table=gpt"), parse_goal("p1=ntfs")}, utc(), random);
-    QuietProgress quiet;
-    const TempFile name({});
-    std::filesystem::remove(name.path());
-    JobOptions options;
-    options.read = utc();
-    options.case_folder = name.path();
-    options.case_in_memory = true;
-    if (!run_job(*after, plan, options, quiet).sound()) broken("the seed");
-    for (const auto& entry : std::filesystem::recursive_directory_iterator(name.path())) {
-      if (!entry.is_regular_file()) continue;
-      std::ifstream in(entry.path(), std::ios::binary);
-      files.emplace_back(std::filesystem::relative(entry.path(), name.path()),
-                         Bytes{std::istreambuf_iterator<char>(in), {}});
-    }
+    const auto take = [this](const std::filesystem::path& folder) {
+      for (const auto& entry : std::filesystem::recursive_directory_iterator(folder)) {
+        if (!entry.is_regular_file()) continue;
+        std::ifstream in(entry.path(), std::ios::binary);
+        files.emplace_back(std::filesystem::relative(entry.path(), folder),
+                           Bytes{std::istreambuf_iterator<char>(in), {}});
+      }
+    };
+    if (!convert(*after, plan, take).sound()) broken("the seed");
     std::sort(files.begin(), files.end());
   }
   std::unique_ptr<MemoryDevice> before, after;

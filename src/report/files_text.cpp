@@ -128,12 +128,14 @@ std::string existing_words(const std::vector<std::string>& paths, const TextStyl
     names += (i == 0 ? "" : ", ") + paths[i];
   if (paths.size() > named)
     names += fmt::format(" and {} more", format_count(paths.size() - named));
+  const bool one = paths.size() == 1;
   const std::string kept =
-      paths.size() == 1 ? " is there already, and stays: " : " are there already, and stay: ";
+      one ? " is there already, and stays: " : " are there already, and stay: ";
   return wrap(toned(Tone::bad, plural(paths.size(), "file", "files")) + kept + names, style, "  ",
               "    ") +
-         wrap("what to do: Another folder, or --overwrite, which replaces them", style, "  ",
-              "    ");
+         wrap(std::string("what to do: Another folder, or --overwrite, which replaces ") +
+                  (one ? "it" : "them"),
+              style, "  ", "    ");
 }
 
 }  // namespace
